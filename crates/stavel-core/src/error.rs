@@ -1,0 +1,111 @@
+//! The one error of the core: a plain sentence that says what, where and what to do.
+
+use std::fmt;
+
+/// Result of anything in the core.
+pub type Result<T, E = Error> = std::result::Result<T, E>;
+
+/// What went wrong, as one sentence fit for a person.
+///
+/// Text that came from a file is made printable on construction, so an error may be shown on a
+/// terminal as it is.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub struct Error {
+    kind: Kind,
+    sentence: String,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    /// Something brought from outside cannot be used.
+    Input,
+    /// What was asked for makes no sense.
+    Arguments,
+    /// The data do not settle the question: a person has to.
+    Undecided,
+    /// The shelf is held by another writer.
+    Locked,
+    /// The disk or the catalog failed.
+    Storage,
+    /// The person stopped it.
+    Cancelled,
+}
+
+impl Error {
+    fn new(kind: Kind, sentence: impl Into<String>) -> Self {
+        Error { kind, sentence: printable(&sentence.into()) }
+    }
+    /// Something brought from outside cannot be used.
+    pub fn input(sentence: impl Into<String>) -> Self {
+        Self::new(Kind::Input, sentence)
+    }
+    /// What was asked for makes no sense.
+    pub fn arguments(sentence: impl Into<String>) -> Self {
+        Self::new(Kind::Arguments, sentence)
+    }
+    /// The data do not settle a question that a person has to settle.
+    pub fn undecided(sentence: impl Into<String>) -> Self {
+        Self::new(Kind::Undecided, sentence)
+    }
+    /// Another writer holds the shelf.
+    pub fn locked(sentence: impl Into<String>) -> Self {
+        Self::new(Kind::Locked, sentence)
+    }
+    /// The disk or the catalog failed.
+    pub fn storage(sentence: impl Into<String>) -> Self {
+        Self::new(Kind::Storage, sentence)
+    }
+    /// The person stopped it.
+    pub fn cancelled() -> Self {
+        Self::new(Kind::Cancelled, "Stopped; the shelf is as it was.")
+    }
+    /// An operation on `path` failed in the operating system.
+    pub fn io(doing: &str, path: &std::path::Path, err: &std::io::Error) -> Self {
+        Self::new(Kind::Storage, format!("{doing} {}: {err}.", path.display()))
+    }
+
+    /// True where the person stopped it.
+    pub fn is_cancelled(&self) -> bool {
+        self.kind == Kind::Cancelled
+    }
+    /// True where what was asked for makes no sense, whatever the data.
+    pub fn is_arguments(&self) -> bool {
+        self.kind == Kind::Arguments
+    }
+    /// True where a person has to settle what the data cannot.
+    pub fn is_undecided(&self) -> bool {
+        self.kind == Kind::Undecided
+    }
+    /// True where another writer holds the shelf.
+    pub fn is_locked(&self) -> bool {
+        self.kind == Kind::Locked
+    }
+}
+
+impl fmt::Display for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.sentence)
+    }
+}
+
+impl From<rusqlite::Error> for Error {
+    fn from(err: rusqlite::Error) -> Self {
+        Error::storage(format!("The shelf's catalog could not be used: {err}."))
+    }
+}
+
+impl From<parquet::errors::ParquetError> for Error {
+    fn from(err: parquet::errors::ParquetError) -> Self {
+        Error::storage(format!("A data file of the shelf could not be used: {err}."))
+    }
+}
+
+/// `text` with every control character replaced, so that it cannot steer a terminal.
+pub fn printable(text: &str) -> String {
+    text.chars().map(|c| if c.is_control() || is_bidi_control(c) { '\u{fffd}' } else { c }).collect()
+}
+
+/// Characters that reorder or hide text on a screen without being control characters.
+fn is_bidi_control(c: char) -> bool {
+    matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}')
+}

@@ -1,0 +1,22 @@
+//! The computations of Stavel. No terminal, no printing, no argument parsing.
+//!
+//! A history is a [`model::Columns`]: a struct of arrays of integers, times in UTC microseconds
+//! and prices scaled by ten to the power of the series' decimals. Histories live in a
+//! [`store::Shelf`]; every stage of the work is a module with plain functions over columns, and a
+//! [`recipe::Step`] that names one act on a shelf with all its settings.
+
+//X pub mod align;
+//X pub mod check;
+//X pub mod compose;
+//X pub mod deliver;
+pub mod error;
+//X pub mod frames;
+//X pub mod intake;
+pub mod job;
+pub mod model;
+//X pub mod recipe;
+//X pub mod rehearse;
+//X pub mod splice;
+pub mod store;
+
+pub use error::{Error, Result};

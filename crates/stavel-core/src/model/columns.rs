@@ -1,0 +1,267 @@
+//! Rows of a history as columns of integers.
+
+use super::price::unit;
+use super::time::{Micros, Span};
+
+/// What a column holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Field {
+    Open,
+    High,
+    Low,
+    Close,
+    Volume,
+    /// In points: units of the last decimal of the price.
+    Spread,
+    Bid,
+    Ask,
+    BidVolume,
+    AskVolume,
+    Last,
+}
+
+impl Field {
+    /// Every field, in the order columns are kept.
+    pub const ALL: [Field; 11] = [
+        Field::Open,
+        Field::High,
+        Field::Low,
+        Field::Close,
+        Field::Volume,
+        Field::Spread,
+        Field::Bid,
+        Field::Ask,
+        Field::BidVolume,
+        Field::AskVolume,
+        Field::Last,
+    ];
+
+    /// The column's name in every format.
+    pub fn name(self) -> &'static str {
+        match self {
+            Field::Open => "open",
+            Field::High => "high",
+            Field::Low => "low",
+            Field::Close => "close",
+            Field::Volume => "volume",
+            Field::Spread => "spread",
+            Field::Bid => "bid",
+            Field::Ask => "ask",
+            Field::BidVolume => "bid_volume",
+            Field::AskVolume => "ask_volume",
+            Field::Last => "last",
+        }
+    }
+
+    /// The field with this name.
+    pub fn named(name: &str) -> Option<Field> {
+        Field::ALL.into_iter().find(|f| f.name() == name)
+    }
+
+    /// True where the numbers are prices.
+    pub fn is_price(self) -> bool {
+        use Field::*;
+        matches!(self, Open | High | Low | Close | Bid | Ask | Last)
+    }
+}
+
+/// Decimals of the prices and of the volumes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+pub struct Scale {
+    pub price: u8,
+    pub volume: u8,
+}
+
+impl Scale {
+    /// Decimals with which a field is written.
+    pub fn of(&self, field: Field) -> u8 {
+        match field {
+            Field::Spread => 0,
+            Field::Volume | Field::BidVolume | Field::AskVolume => self.volume,
+            _ => self.price,
+        }
+    }
+
+    /// The finer of both, field by field.
+    pub fn finer(&self, other: &Scale) -> Scale {
+        Scale { price: self.price.max(other.price), volume: self.volume.max(other.volume) }
+    }
+
+    /// What a column must be multiplied by to go from this scale to a finer one.
+    pub fn factor_to(&self, finer: &Scale, field: Field) -> i64 {
+        match field {
+            // A point is the last decimal, so more decimals make more points.
+            Field::Spread => unit(finer.price - self.price),
+            _ => unit(finer.of(field) - self.of(field)),
+        }
+    }
+}
+
+/// What kind of rows there are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Shape {
+    /// Open, high, low, close, and perhaps volume and spread.
+    Bars,
+    /// Bid and ask, and perhaps their volumes.
+    Quotes,
+    /// Last price, and perhaps volume.
+    Trades,
+}
+
+/// A piece of history: one time column and the columns of its fields, all of the same length.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Columns {
+    /// Microseconds, in UTC where anchored, as written where afloat.
+    pub time: Vec<Micros>,
+    pub fields: Vec<Field>,
+    /// One column for each of `fields`.
+    pub data: Vec<Vec<i64>>,
+    pub scale: Scale,
+}
+
+impl Columns {
+    /// No rows, with these fields.
+    pub fn empty(fields: &[Field], scale: Scale) -> Columns {
+        Columns { time: Vec::new(), fields: fields.to_vec(), data: vec![Vec::new(); fields.len()], scale }
+    }
+
+    /// The number of rows.
+    pub fn len(&self) -> usize {
+        self.time.len()
+    }
+
+    /// True where there are no rows.
+    pub fn is_empty(&self) -> bool {
+        self.time.is_empty()
+    }
+
+    /// The kind of rows, told from the fields.
+    pub fn shape(&self) -> Shape {
+        shape_of(&self.fields)
+    }
+
+    /// A field's column; an empty slice where there is none.
+    pub fn column(&self, field: Field) -> &[i64] {
+        self.fields.iter().position(|&f| f == field).map_or(&[], |i| &self.data[i])
+    }
+
+    /// A field's column to change, if it is there.
+    pub fn column_mut(&mut self, field: Field) -> Option<&mut Vec<i64>> {
+        self.fields.iter().position(|&f| f == field).map(|i| &mut self.data[i])
+    }
+
+    /// True where the field is there.
+    pub fn has(&self, field: Field) -> bool {
+        self.fields.contains(&field)
+    }
+
+    /// First and last time; none without rows.
+    pub fn ends(&self) -> Option<(Micros, Micros)> {
+        Some((*self.time.first()?, *self.time.last()?))
+    }
+
+    /// True where no time is before the one above it.
+    pub fn is_sorted(&self) -> bool {
+        self.time.is_sorted()
+    }
+
+    /// Appends the rows of another with the same fields and scale.
+    pub fn append(&mut self, other: &Columns) {
+        debug_assert_eq!((&self.fields, self.scale), (&other.fields, other.scale));
+        self.time.extend_from_slice(&other.time);
+        for (mine, theirs) in self.data.iter_mut().zip(&other.data) {
+            mine.extend_from_slice(theirs);
+        }
+    }
+
+    /// Appends row `row` of another with the same fields.
+    pub fn push_from(&mut self, other: &Columns, row: usize) {
+        self.time.push(other.time[row]);
+        for (mine, theirs) in self.data.iter_mut().zip(&other.data) {
+            mine.push(theirs[row]);
+        }
+    }
+
+    /// The rows `range` as new columns.
+    pub fn rows(&self, range: std::ops::Range<usize>) -> Columns {
+        Columns {
+            time: self.time[range.clone()].to_vec(),
+            fields: self.fields.clone(),
+            data: self.data.iter().map(|c| c[range.clone()].to_vec()).collect(),
+            scale: self.scale,
+        }
+    }
+
+    /// The range of rows (sorted by time) whose times lie in a span.
+    pub fn range_of(&self, span: Span) -> std::ops::Range<usize> {
+        self.time.partition_point(|&t| t < span.from)..self.time.partition_point(|&t| t < span.to)
+    }
+
+    /// Sorts by time; rows at one time keep their order.
+    pub fn sort(&mut self) {
+        if self.is_sorted() {
+            return;
+        }
+        let mut order: Vec<u32> = (0..self.len() as u32).collect();
+        order.sort_by_key(|&i| self.time[i as usize]);
+        self.time = order.iter().map(|&i| self.time[i as usize]).collect();
+        for column in &mut self.data {
+            *column = order.iter().map(|&i| column[i as usize]).collect();
+        }
+    }
+
+    /// Keeps the rows for which `keep(row)` holds.
+    pub fn retain(&mut self, keep: impl Fn(usize) -> bool) {
+        let rows: Vec<usize> = (0..self.len()).filter(|&i| keep(i)).collect();
+        if rows.len() == self.len() {
+            return;
+        }
+        self.time = rows.iter().map(|&i| self.time[i]).collect();
+        for column in &mut self.data {
+            *column = rows.iter().map(|&i| column[i]).collect();
+        }
+    }
+
+    /// True where row `a` here and row `b` there hold the same values (times not compared).
+    pub fn same_values(&self, a: usize, other: &Columns, b: usize) -> bool {
+        self.data.iter().zip(&other.data).all(|(x, y)| x[a] == y[b])
+    }
+
+    /// The same rows with a finer scale: exact.
+    pub fn rescaled(mut self, finer: Scale) -> Columns {
+        if finer != self.scale {
+            for (field, column) in self.fields.iter().zip(&mut self.data) {
+                let factor = self.scale.factor_to(&finer, *field);
+                if factor != 1 {
+                    column.iter_mut().for_each(|v| *v = v.saturating_mul(factor));
+                }
+            }
+            self.scale = finer;
+        }
+        self
+    }
+
+    /// The same rows with exactly these fields: what is not there is filled with zeros, what is not named is dropped.
+    pub fn with_fields(mut self, fields: &[Field]) -> Columns {
+        if self.fields != fields {
+            let rows = self.len();
+            self.data = fields
+                .iter()
+                .map(|&f| self.column_mut(f).map(std::mem::take).unwrap_or_else(|| vec![0; rows]))
+                .collect();
+            self.fields = fields.to_vec();
+        }
+        self
+    }
+}
+
+/// The kind of rows that have these fields.
+pub fn shape_of(fields: &[Field]) -> Shape {
+    if fields.contains(&Field::Bid) {
+        Shape::Quotes
+    } else if fields.contains(&Field::Last) {
+        Shape::Trades
+    } else {
+        Shape::Bars
+    }
+}

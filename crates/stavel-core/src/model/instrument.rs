@@ -1,0 +1,304 @@
+//! Instruments and their spec sheets.
+//!
+//! A sheet is a list of keys with values. An instrument owns some of them and takes the others from
+//! the one it is like; what nobody owns has a default by kind. One table, [`KEYS`], names every key.
+
+use std::collections::BTreeMap;
+
+use rust_decimal::Decimal;
+
+use super::clock::Clock;
+use super::price::{MAX_DECIMALS, unit};
+use super::session::{Session, SessionWeek};
+use super::time::{self, Micros};
+use crate::{Error, Result};
+
+/// One line of a spec sheet.
+pub struct Key {
+    pub name: &'static str,
+    /// What it says, with its unit.
+    pub about: &'static str,
+    check: fn(&str) -> Result<()>,
+}
+
+/// Every key of a spec sheet, in the order they are shown.
+pub const KEYS: [Key; 15] = [
+    Key { name: "kind", about: "forex or futures", check: |v| v.parse::<Kind>().map(drop) },
+    Key { name: "base", about: "what is bought: a currency or a good", check: short_word },
+    Key { name: "quote", about: "currency of price, costs and P&L", check: short_word },
+    Key { name: "decimals", about: "decimals of the price", check: |v| decimals(v).map(drop) },
+    Key { name: "tick_size", about: "smallest price step", check: positive },
+    Key { name: "tick_value", about: "money one step of one lot is worth, in quote", check: positive },
+    Key { name: "contract_size", about: "units in one lot", check: positive },
+    Key { name: "commission", about: "money a lot and side, in quote", check: number },
+    Key { name: "swap_long", about: "money a lot and night held long, in quote", check: number },
+    Key { name: "swap_short", about: "money a lot and night held short, in quote", check: number },
+    Key { name: "margin", about: "money a lot binds, in quote", check: number },
+    Key {
+        name: "spread",
+        about: "fixed spread in points; 'data' takes what the data say",
+        check: |v| spread(v).map(drop),
+    },
+    Key { name: "clock", about: "clock of the session days", check: |v| v.parse::<Clock>().map(drop) },
+    Key { name: "hours", about: "session week", check: |v| v.parse::<SessionWeek>().map(drop) },
+    Key {
+        name: "holidays",
+        about: "session days without trading, divided by commas",
+        check: |v| dates(v).map(drop),
+    },
+];
+
+/// The broad sort of an instrument; it decides defaults.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    Forex,
+    Futures,
+}
+
+impl std::str::FromStr for Kind {
+    type Err = Error;
+    fn from_str(text: &str) -> Result<Kind> {
+        match text {
+            "forex" => Ok(Kind::Forex),
+            "futures" => Ok(Kind::Futures),
+            _ => Err(Error::arguments(format!(
+                "'{text}' is not a kind of instrument; write forex or futures."
+            ))),
+        }
+    }
+}
+
+/// What is traded: a name, the values it owns, and the sheet they resolve to.
+#[derive(Debug, Clone)]
+pub struct Instrument {
+    pub name: String,
+    /// The instrument it is like, whose values it takes where it owns none.
+    pub like: Option<String>,
+    /// Its own values, as written.
+    pub own: BTreeMap<String, String>,
+    /// Every value in force, as written.
+    pub values: BTreeMap<String, String>,
+    pub sheet: Sheet,
+}
+
+/// The values in force, typed.
+#[derive(Debug, Clone)]
+pub struct Sheet {
+    pub kind: Kind,
+    pub base: String,
+    pub quote: String,
+    pub decimals: u8,
+    pub tick_size: Decimal,
+    pub tick_value: Decimal,
+    pub commission: Decimal,
+    pub swap_long: Decimal,
+    pub swap_short: Decimal,
+    /// Fixed spread in points, where the sheet has one.
+    pub spread: Option<i64>,
+    pub session: Session,
+}
+
+impl Instrument {
+    /// An instrument out of its own values and the values in force of the one it is like.
+    ///
+    /// # Errors
+    /// One sentence for a key or value that makes no sense.
+    pub fn resolve(
+        name: &str,
+        like: Option<(&str, &BTreeMap<String, String>)>,
+        own: BTreeMap<String, String>,
+    ) -> Result<Instrument> {
+        for (key, value) in &own {
+            check(key, value).map_err(|e| Error::arguments(format!("{name}: {e}")))?;
+        }
+        let mut values = like.map(|(_, v)| v.clone()).unwrap_or_default();
+        values.extend(own.clone());
+        for (key, value) in defaults(name, &values) {
+            values.entry(key.to_owned()).or_insert(value);
+        }
+        let sheet = Sheet::read(&values)?;
+        Ok(Instrument { name: name.into(), like: like.map(|(n, _)| n.to_owned()), own, values, sheet })
+    }
+
+    /// Where the value of a key comes from: the instrument itself, the one it is like, or a default.
+    pub fn origin(&self, key: &str) -> &'static str {
+        if self.own.contains_key(key) {
+            "own"
+        } else if self.like.is_some() {
+            "inherited"
+        } else {
+            "default"
+        }
+    }
+}
+
+impl Sheet {
+    fn read(values: &BTreeMap<String, String>) -> Result<Sheet> {
+        let text = |key: &str| values.get(key).map(String::as_str).unwrap_or_default();
+        let decimals = decimals(text("decimals"))?;
+        Ok(Sheet {
+            kind: text("kind").parse()?,
+            base: text("base").into(),
+            quote: text("quote").into(),
+            decimals,
+            tick_size: decimal(text("tick_size"))?,
+            tick_value: decimal(text("tick_value"))?,
+            commission: decimal(text("commission"))?,
+            swap_long: decimal(text("swap_long"))?,
+            swap_short: decimal(text("swap_short"))?,
+            spread: spread(text("spread"))?,
+            session: Session {
+                week: text("hours").parse()?,
+                clock: text("clock").parse()?,
+                holidays: dates(text("holidays"))?,
+            },
+        })
+    }
+
+    /// Money made by one lot when the price rises by `points` units of its last decimal (`decimals` of them).
+    pub fn money(&self, points: i64, decimals: u8) -> Decimal {
+        Decimal::new(points, decimals as u32) / self.tick_size * self.tick_value
+    }
+}
+
+/// Checks one key and value.
+///
+/// # Errors
+/// One sentence where there is no such key or the value does not fit it.
+pub fn check(key: &str, value: &str) -> Result<()> {
+    let known = KEYS.iter().find(|k| k.name == key).ok_or_else(|| {
+        let names: Vec<&str> = KEYS.iter().map(|k| k.name).collect();
+        Error::arguments(format!("a spec sheet has no key '{key}'; its keys are {}.", names.join(", ")))
+    })?;
+    (known.check)(value)
+}
+
+/// Values for what nobody set, by kind and name: six letters are read as a pair of currencies.
+fn defaults(name: &str, values: &BTreeMap<String, String>) -> Vec<(&'static str, String)> {
+    let is_pair = name.len() == 6 && name.bytes().all(|b| b.is_ascii_uppercase());
+    let kind =
+        values.get("kind").cloned().unwrap_or_else(|| if is_pair { "forex" } else { "futures" }.into());
+    let forex = kind == "forex";
+    let places: u32 =
+        values.get("decimals").and_then(|d| d.parse().ok()).unwrap_or(if forex { 5 } else { 2 });
+    let places = places.min(MAX_DECIMALS as u32);
+    let size =
+        values.get("contract_size").and_then(|v| v.parse().ok()).unwrap_or(if forex { 100_000 } else { 1 });
+    let tick_size: Decimal =
+        values.get("tick_size").and_then(|v| v.parse().ok()).unwrap_or_else(|| Decimal::new(1, places));
+    let (base, quote) = if is_pair { (&name[..3], &name[3..]) } else { (name, "") };
+    let hours = if forex { "sun 17:00 - fri 17:00 America/New_York" } else { "mon-fri 00:00-24:00 UTC" };
+    vec![
+        ("kind", kind.clone()),
+        ("base", base.into()),
+        ("quote", quote.into()),
+        ("decimals", places.to_string()),
+        ("tick_size", tick_size.to_string()),
+        ("tick_value", (tick_size * Decimal::from(size)).normalize().to_string()),
+        ("contract_size", size.to_string()),
+        ("commission", "0".into()),
+        ("swap_long", "0".into()),
+        ("swap_short", "0".into()),
+        ("margin", "0".into()),
+        ("spread", "data".into()),
+        ("clock", if forex { "America/New_York+7h" } else { "UTC" }.into()),
+        ("hours", hours.into()),
+        ("holidays", String::new()),
+    ]
+}
+
+fn short_word(value: &str) -> Result<()> {
+    if value.len() <= 20 && value.chars().all(|c| c.is_alphanumeric() || c == '-') {
+        Ok(())
+    } else {
+        Err(Error::arguments(format!("'{value}' is not a short word.")))
+    }
+}
+
+fn decimals(value: &str) -> Result<u8> {
+    value.parse().ok().filter(|&d| d <= MAX_DECIMALS).ok_or_else(|| {
+        Error::arguments(format!("'{value}' is not a number of decimals from 0 to {MAX_DECIMALS}."))
+    })
+}
+
+fn decimal(value: &str) -> Result<Decimal> {
+    value.parse().map_err(|_| Error::arguments(format!("'{value}' is not a plain number such as 12.50.")))
+}
+
+fn number(value: &str) -> Result<()> {
+    decimal(value).map(drop)
+}
+
+fn positive(value: &str) -> Result<()> {
+    if decimal(value)? > Decimal::ZERO {
+        Ok(())
+    } else {
+        Err(Error::arguments(format!("'{value}' must be above zero.")))
+    }
+}
+
+fn spread(value: &str) -> Result<Option<i64>> {
+    if value == "data" || value.is_empty() {
+        return Ok(None);
+    }
+    match value.parse() {
+        Ok(points) if (0..=unit(9)).contains(&points) => Ok(Some(points)),
+        _ => Err(Error::arguments(format!("'{value}' is not a spread; write whole points, or data."))),
+    }
+}
+
+fn dates(value: &str) -> Result<Vec<i64>> {
+    let mut days: Vec<i64> = value
+        .split(',')
+        .map(str::trim)
+        .filter(|d| !d.is_empty())
+        .map(|d| time::parse(d).map(|t: Micros| time::day_of(t)))
+        .collect::<Result<_>>()?;
+    days.sort_unstable();
+    days.dedup();
+    Ok(days)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn own(pairs: &[(&str, &str)]) -> BTreeMap<String, String> {
+        pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect()
+    }
+
+    #[test]
+    fn a_pair_gets_sensible_values_and_a_child_inherits() {
+        let parent = Instrument::resolve("NOKSEK", None, own(&[("commission", "3.50")])).unwrap();
+        assert_eq!((parent.sheet.base.as_str(), parent.sheet.quote.as_str()), ("NOK", "SEK"));
+        assert_eq!(parent.sheet.money(10, 5), Decimal::new(10, 0));
+        let child =
+            Instrument::resolve("NOKSEK.day", Some(("NOKSEK", &parent.values)), own(&[("spread", "18")]))
+                .unwrap();
+        assert_eq!(child.sheet.commission, Decimal::new(350, 2));
+        assert_eq!(child.sheet.spread, Some(18));
+        assert_eq!((child.origin("spread"), child.origin("commission")), ("own", "inherited"));
+    }
+
+    #[test]
+    fn futures_money_by_tick() {
+        let sheet =
+            own(&[("kind", "futures"), ("tick_size", "0.25"), ("tick_value", "12.50"), ("decimals", "2")]);
+        let bly = Instrument::resolve("BLY", None, sheet).unwrap();
+        assert_eq!(bly.sheet.money(100, 2), Decimal::new(5000, 2));
+    }
+
+    #[test]
+    fn nonsense_is_refused_with_the_instrument_named() {
+        for (key, value) in [
+            ("colour", "red"),
+            ("tick_size", "0"),
+            ("decimals", "99"),
+            ("spread", "-1"),
+            ("holidays", "soon"),
+        ] {
+            let err = Instrument::resolve("NOKSEK", None, own(&[(key, value)])).unwrap_err();
+            assert!(err.to_string().starts_with("NOKSEK: "), "{err}");
+        }
+    }
+}

@@ -1,0 +1,266 @@
+//! The shelf: a folder with a catalog (SQLite) and data files (Parquet).
+//!
+//! A series is a chain of *editions*. An edition names the segments (files) that hold its rows; a
+//! segment belongs to one year of bars or one month of ticks and is shared by the editions that did
+//! not change it. Files are written under a temporary name, synced, renamed, and only then named in
+//! one catalog transaction; whatever no edition names is swept when the next writer opens the shelf.
+//!
+//! `data/` holds the files of current editions only, so that any engine can query it as it is; the
+//! files of older editions wait in `past/` for an undo.
+
+mod catalog;
+mod draft;
+mod lock;
+mod segment;
+
+use std::path::{Path, PathBuf};
+
+use rusqlite::Connection;
+
+pub use catalog::{EditionInfo, JournalLine, SeriesInfo};
+pub use draft::{Draft, Origin};
+pub use segment::{Scan, read_file, write_file};
+
+use crate::model::{Columns, Field, Instrument, SeriesName, Span};
+use crate::{Error, Result};
+
+/// An open shelf. Reading needs nothing else; what changes it needs [`Shelf::open_to_write`].
+pub struct Shelf {
+    root: PathBuf,
+    db: Connection,
+    lock: Option<lock::WriterLock>,
+}
+
+impl Shelf {
+    /// Opens a shelf to read; an empty one is made where there is none.
+    ///
+    /// # Errors
+    /// Fails where the folder cannot be used or a newer version wrote the catalog.
+    pub fn open(root: &Path) -> Result<Shelf> {
+        std::fs::create_dir_all(root.join("data"))
+            .map_err(|e| Error::io("Cannot make the shelf", root, &e))?;
+        let db = catalog::open(&root.join("catalog.db"))?;
+        Ok(Shelf { root: root.to_owned(), db, lock: None })
+    }
+
+    /// Opens a shelf to change it: takes the writer's lock and sweeps what no edition names.
+    ///
+    /// # Errors
+    /// Also fails, as [`Error::is_locked`], while another writer holds the shelf.
+    pub fn open_to_write(root: &Path) -> Result<Shelf> {
+        let mut shelf = Shelf::open(root)?;
+        shelf.lock = Some(lock::WriterLock::take(root)?);
+        shelf.sweep()?;
+        Ok(shelf)
+    }
+
+    /// The folder it lives in.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// Every series that has a current edition, by name.
+    pub fn series(&self) -> Result<Vec<SeriesInfo>> {
+        catalog::all_series(&self.db)
+    }
+
+    /// A number that grows with every change of the catalog.
+    pub fn version(&self) -> Result<i64> {
+        catalog::version(&self.db)
+    }
+
+    /// One series.
+    ///
+    /// # Errors
+    /// Where it is not there, a sentence that names what the instrument has.
+    pub fn find(&self, name: &SeriesName) -> Result<SeriesInfo> {
+        if let Some(info) = catalog::one_series(&self.db, name)? {
+            return Ok(info);
+        }
+        let there: Vec<String> = self
+            .series()?
+            .iter()
+            .filter(|s| s.name.instrument == name.instrument)
+            .map(|s| s.name.to_string())
+            .collect();
+        Err(Error::input(if there.is_empty() {
+            format!(
+                "The shelf has no {name} and nothing of {}; take it in first (stavel intake).",
+                name.instrument
+            )
+        } else {
+            format!("The shelf has no {name}; it has {}.", there.join(", "))
+        }))
+    }
+
+    /// A series' current edition, or none.
+    pub fn current(&self, name: &SeriesName) -> Result<Option<SeriesInfo>> {
+        catalog::one_series(&self.db, name)
+    }
+
+    /// All editions of a series, newest first.
+    pub fn editions(&self, name: &SeriesName) -> Result<Vec<EditionInfo>> {
+        catalog::editions(&self.db, name)
+    }
+
+    /// Every instrument, by name.
+    pub fn instruments(&self) -> Result<Vec<Instrument>> {
+        catalog::instruments(&self.db)
+    }
+
+    /// One instrument with its values resolved.
+    ///
+    /// # Errors
+    /// Where there is none of that name.
+    pub fn instrument(&self, name: &str) -> Result<Instrument> {
+        catalog::instrument(&self.db, name)?.ok_or_else(|| {
+            Error::input(format!("The shelf has no instrument {name}; stavel shelf lists them."))
+        })
+    }
+
+    /// Writes an instrument's own values and what it is like.
+    ///
+    /// # Errors
+    /// Where a value makes no sense or what it is like is not there.
+    pub fn put_instrument(
+        &mut self,
+        name: &str,
+        like: Option<&str>,
+        own: &std::collections::BTreeMap<String, String>,
+    ) -> Result<Instrument> {
+        self.must_write()?;
+        crate::model::series::check_name("instrument", name)?;
+        catalog::put_instrument(&self.db, name, like, own)
+    }
+
+    /// Makes an instrument with default values where there is none of that name.
+    pub fn ensure_instrument(&mut self, name: &str) -> Result<Instrument> {
+        match catalog::instrument(&self.db, name)? {
+            Some(found) => Ok(found),
+            None => self.put_instrument(name, None, &Default::default()),
+        }
+    }
+
+    /// Rows of an edition piece by piece, in order; only `fields` are read (all where none are given).
+    pub fn scan(&self, edition: &EditionInfo, span: Span, fields: Option<&[Field]>) -> Result<Scan> {
+        let files = catalog::segments(&self.db, edition.id)?;
+        Ok(Scan::new(&self.root, files, edition, span, fields))
+    }
+
+    /// All rows of an edition within a span, in one piece.
+    pub fn read(&self, edition: &EditionInfo, span: Span) -> Result<Columns> {
+        let mut all = Columns::empty(&edition.fields, edition.scale);
+        for piece in self.scan(edition, span, None)? {
+            all.append(&piece?);
+        }
+        Ok(all)
+    }
+
+    /// Begins a new edition of a series.
+    pub fn draft(&mut self, name: &SeriesName, origin: Origin) -> Result<Draft<'_>> {
+        self.must_write()?;
+        Draft::begin(self, name, origin)
+    }
+
+    /// Goes back to the edition before; a first edition's undo takes the series off the shelf.
+    ///
+    /// # Errors
+    /// Where there is no such series.
+    pub fn undo(&mut self, name: &SeriesName) -> Result<Option<EditionInfo>> {
+        self.must_write()?;
+        let info = self.find(name)?;
+        catalog::set_current(&mut self.db, info.id, info.edition.before)?;
+        self.settle(info.id)?;
+        Ok(self.current(name)?.map(|s| s.edition))
+    }
+
+    /// The latest lines of the journal, newest first.
+    pub fn journal(&self, lines: usize) -> Result<Vec<JournalLine>> {
+        catalog::journal(&self.db, lines)
+    }
+
+    /// Writes a line into the journal.
+    pub fn note(&mut self, series: &str, step: &str, text: &str) -> Result<()> {
+        self.must_write()?;
+        catalog::note(&self.db, series, step, text)
+    }
+
+    /// What a step with this key gave when it was done before.
+    pub fn done_before(&self, key: &str) -> Result<Option<String>> {
+        catalog::done_before(&self.db, key)
+    }
+
+    /// Remembers what a step gave.
+    pub fn remember_done(&mut self, key: &str, report: &str) -> Result<()> {
+        self.must_write()?;
+        catalog::remember_done(&self.db, key, report)
+    }
+
+    fn must_write(&self) -> Result<()> {
+        match self.lock {
+            Some(_) => Ok(()),
+            None => Err(Error::storage("The shelf was opened to read only.")),
+        }
+    }
+
+    /// Puts the files of the current edition into `data/` and the others of the series into `past/`.
+    fn settle(&self, series: i64) -> Result<()> {
+        for (path, is_current) in catalog::homes(&self.db, series)? {
+            let (data, past) = (self.root.join("data").join(&path), self.root.join("past").join(&path));
+            let (from, to) = if is_current { (past, data) } else { (data, past) };
+            if from.exists() {
+                if let Some(folder) = to.parent() {
+                    std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
+                }
+                std::fs::rename(&from, &to).map_err(|e| Error::io("Cannot move", &from, &e))?;
+                remove_empty_folders(&from, &self.root);
+            }
+        }
+        Ok(())
+    }
+
+    /// Removes files that no edition names and finishes moves that were cut short.
+    fn sweep(&self) -> Result<()> {
+        let named = catalog::all_segment_paths(&self.db)?;
+        for home in ["data", "past"] {
+            let home = self.root.join(home);
+            for file in files_below(&home) {
+                let inside = file.strip_prefix(&home).unwrap_or(&file).to_string_lossy().into_owned();
+                if !named.contains(&inside) {
+                    std::fs::remove_file(&file).map_err(|e| Error::io("Cannot remove", &file, &e))?;
+                    remove_empty_folders(&file, &self.root);
+                }
+            }
+        }
+        catalog::series_ids(&self.db)?.into_iter().try_for_each(|id| self.settle(id))
+    }
+}
+
+/// Removes the folders above a file that are empty now, up to the shelf's own two.
+fn remove_empty_folders(file: &Path, root: &Path) {
+    let mut folder = file.parent();
+    while let Some(f) = folder.filter(|f| f.parent().is_some_and(|p| p != root) && *f != root) {
+        if std::fs::remove_dir(f).is_err() {
+            break;
+        }
+        folder = f.parent();
+    }
+}
+
+fn files_below(folder: &Path) -> Vec<PathBuf> {
+    let mut out = Vec::new();
+    let mut todo = vec![folder.to_owned()];
+    while let Some(folder) = todo.pop() {
+        for entry in std::fs::read_dir(&folder).into_iter().flatten().flatten() {
+            match entry.file_type() {
+                Ok(t) if t.is_dir() => todo.push(entry.path()),
+                Ok(_) => out.push(entry.path()),
+                Err(_) => {}
+            }
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests;
