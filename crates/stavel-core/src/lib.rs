@@ -11,7 +11,7 @@
 //X pub mod deliver;
 pub mod error;
 //X pub mod frames;
-//X pub mod intake;
+pub mod intake;
 pub mod job;
 pub mod model;
 //X pub mod recipe;
