@@ -6,7 +6,7 @@
 //! [`recipe::Step`] that names one act on a shelf with all its settings.
 
 //X pub mod align;
-//X pub mod check;
+pub mod check;
 //X pub mod compose;
 //X pub mod deliver;
 pub mod error;

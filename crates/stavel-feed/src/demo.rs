@@ -1,0 +1,249 @@
+//! The demo files: which markets, which spans, who writes what.
+
+use std::io;
+use std::path::Path;
+
+use fastrand::Rng;
+use stavel_core::model::session::OpenHours;
+use stavel_core::model::time::{DAY, MINUTE, Micros, day_of, days_from_civil, monday_of};
+use stavel_core::model::{Clock, Session, Span};
+
+use crate::market::{Bar, Character, Market, Quote};
+use crate::truth::{Defects, Truth};
+use crate::writers::{ContractMinutes, QuillMinutes, QuillTicks, TarnMinutes};
+
+/// The clock in which Tarn writes.
+pub const BROKER_CLOCK: &str = "America/New_York+7h";
+/// The session week of the currency pairs.
+pub const FOREX_HOURS: &str = "sun 17:00 - fri 17:00 America/New_York";
+/// The session week of the Skerry Exchange.
+pub const SKERRY_HOURS: &str = "mon-fri 09:00-16:30 Europe/Oslo";
+/// The seed of the demo that ships.
+pub const SEED: u64 = 20_240_305;
+/// The recipe that rebuilds the whole example from the demo files beside it.
+pub const RECIPE: &str = include_str!("noksek.toml");
+
+/// How long each part of the demo is, in UTC.
+#[derive(Debug, Clone)]
+pub struct Spans {
+    pub noksek: Span,
+    pub nzdsek: Span,
+    /// Ticks of both pairs, a part of their span.
+    pub ticks: Vec<Span>,
+    pub tarn: Span,
+    /// The nearer and the farther contract.
+    pub contracts: [Span; 2],
+    slipped_week: Micros,
+    defects_from: Micros,
+}
+
+const fn at(year: i64, month: i64, day: i64) -> Micros {
+    days_from_civil(year, month, day) * DAY
+}
+
+impl Spans {
+    /// As a person would have them: years of minutes, two months of ticks, ten months of the broker.
+    pub fn full(years: u32) -> Spans {
+        let end = at(2024, 4, 1);
+        let start = at(2024 - years.clamp(1, 60) as i64, 4, 1);
+        Spans {
+            noksek: Span::new(start, end),
+            nzdsek: Span::new(start, end),
+            ticks: vec![Span::new(at(2024, 2, 1), end)],
+            tarn: Span::new(at(2023, 6, 1), end),
+            contracts: [Span::new(at(2023, 11, 1), at(2024, 3, 16)), Span::new(at(2024, 1, 1), end)],
+            slipped_week: at(2023, 11, 13),
+            defects_from: at(2023, 9, 4),
+        }
+    }
+
+    /// The same variety in a few megabytes.
+    pub fn small() -> Spans {
+        let end = at(2024, 4, 5);
+        Spans {
+            noksek: Span::new(at(2024, 2, 25), end),
+            nzdsek: Span::new(at(2024, 3, 17), end),
+            ticks: vec![
+                Span::new(at(2024, 3, 27), at(2024, 3, 30)),
+                Span::new(at(2024, 4, 1), at(2024, 4, 5)),
+            ],
+            tarn: Span::new(at(2024, 2, 25), end),
+            contracts: [Span::new(at(2024, 2, 26), at(2024, 3, 16)), Span::new(at(2024, 2, 26), end)],
+            slipped_week: at(2024, 3, 4),
+            defects_from: at(2024, 3, 11),
+        }
+    }
+}
+
+/// Writes every raw file of the demo, its truth file and its recipe below `folder`.
+///
+/// # Errors
+/// Where the folder cannot be written.
+pub fn write_demo(folder: &Path, spans: &Spans, seed: u64) -> io::Result<Truth> {
+    let clock: Clock = BROKER_CLOCK.parse().map_err(io::Error::other)?;
+    let defects = Defects::around(spans.defects_from, spans.slipped_week);
+    let noksek =
+        Character { level: 102_300.0, move_a_minute: 7.0, spread: 14.0, ticks_a_minute: 11.0, step: 1 };
+    let nzdsek =
+        Character { level: 638_500.0, move_a_minute: 36.0, spread: 42.0, ticks_a_minute: 8.0, step: 1 };
+    let pairs = [
+        ("NOKSEK", noksek, spans.noksek, Some(defects), Some(spans.tarn), seed),
+        ("NZDSEK", nzdsek, spans.nzdsek, None, None, seed + 1),
+    ];
+    for (name, character, span, defects, tarn, seed) in pairs {
+        write_pair(
+            folder,
+            name,
+            Market::new(character, seed),
+            Hours { span, ticks: &spans.ticks, tarn },
+            defects,
+            &clock,
+        )?;
+    }
+    write_contracts(folder, spans, seed + 2)?;
+    let truth = Truth { broker_clock: BROKER_CLOCK.into(), defects: defects.list("NOKSEK@quill:1m") };
+    let text = serde_json::to_string_pretty(&truth).map_err(io::Error::other)?;
+    std::fs::write(folder.join("truth.json"), text + "\n")?;
+    std::fs::write(folder.join("noksek.toml"), RECIPE)?;
+    Ok(truth)
+}
+
+struct Hours<'a> {
+    span: Span,
+    ticks: &'a [Span],
+    tarn: Option<Span>,
+}
+
+fn session(hours: &str, clock: &str, span: Span) -> io::Result<Session> {
+    let clock: Clock = clock.parse().map_err(io::Error::other)?;
+    let closed = |day: &i64| {
+        let (_, month, day) = stavel_core::model::time::civil_from_days(*day);
+        (month, day) == (12, 25) || (month, day) == (1, 1)
+    };
+    let holidays = (day_of(span.from)..day_of(span.to) + 1).filter(closed).collect();
+    Ok(Session { week: hours.parse().map_err(io::Error::other)?, clock, holidays })
+}
+
+fn write_pair(
+    folder: &Path,
+    name: &'static str,
+    mut market: Market,
+    hours: Hours<'_>,
+    defects: Option<Defects>,
+    clock: &Clock,
+) -> io::Result<()> {
+    let session = session(FOREX_HOURS, BROKER_CLOCK, hours.span)?;
+    let mut open = OpenHours::new(&session, hours.span);
+    let mut minutes = QuillMinutes::new(&folder.join("quill").join(format!("{name}_1m")), name, defects);
+    let mut ticks = QuillTicks::new(&folder.join("quill").join(format!("{name}_ticks")), name);
+    let mut tarn = match hours.tarn {
+        Some(span) => Some((
+            span,
+            TarnMinutes::new(&folder.join("tarn").join(format!("{name}_1m.csv")))?,
+            Broker::new(),
+        )),
+        None => None,
+    };
+    let mut quotes: Vec<Quote> = Vec::new();
+    let mut last = market.level();
+    // While its clock slips, Quill writes the bars of an hour ago; the true hour is kept for that.
+    let mut recent: Vec<Bar> = Vec::new();
+    let mut t = hours.span.from;
+    while t < hours.span.to {
+        quotes.clear();
+        if open.is_open(t) {
+            market.minute(t, &mut quotes);
+        }
+        let bar = Bar::of(t, &quotes);
+        let vendor = bar.unwrap_or(Bar::flat(t, last));
+        last = vendor.close;
+        recent.push(vendor);
+        let slip = defects.map_or(0, |d| d.slip(t)) / MINUTE;
+        let written = recent[recent.len().saturating_sub(1 + slip as usize)];
+        minutes.bar(Bar { time: t, ..written })?;
+        if recent.len() > 600 {
+            recent.drain(..500);
+        }
+        if hours.ticks.iter().any(|s| s.holds(t)) {
+            ticks.quotes(&quotes)?;
+        }
+        if let (Some((span, out, broker)), Some(bar)) = (&mut tarn, bar)
+            && span.holds(t)
+        {
+            out.bar(&Bar { time: clock.to_wall(t), ..broker.own(bar) })?;
+        }
+        t += MINUTE;
+    }
+    minutes.finish()?;
+    ticks.finish()?;
+    tarn.map_or(Ok(()), |(_, out, _)| out.finish())
+}
+
+/// Another feed's view of the same market: off by a point or two that come and go.
+struct Broker {
+    rng: Rng,
+    off: i64,
+}
+
+impl Broker {
+    fn new() -> Broker {
+        Broker { rng: Rng::with_seed(77), off: 0 }
+    }
+
+    fn own(&mut self, bar: Bar) -> Bar {
+        self.off = (self.off + self.rng.i64(-1..=1)).clamp(-2, 2);
+        let (open, close) = (bar.open + self.off, bar.close + self.off + self.rng.i64(-1..=1));
+        let high = (bar.high + self.off + self.rng.i64(-1..=1)).max(open).max(close);
+        let low = (bar.low + self.off + self.rng.i64(-1..=1)).min(open).min(close);
+        Bar { open, high, low, close, spread: (bar.spread + self.rng.i64(-2..=3)).max(1), ..bar }
+    }
+}
+
+/// Two months of the barley contract; trade moves from the nearer to the farther before the first ends.
+fn write_contracts(folder: &Path, spans: &Spans, seed: u64) -> io::Result<()> {
+    let [near, far] = spans.contracts;
+    let whole = Span::new(near.from.min(far.from), near.to.max(far.to));
+    let session = session(SKERRY_HOURS, "Europe/Oslo", whole)?;
+    let character =
+        Character { level: 41_225.0, move_a_minute: 22.0, spread: 25.0, ticks_a_minute: 5.0, step: 25 };
+    let mut market = Market::new(character, seed);
+    let mut rng = Rng::with_seed(seed + 10);
+    let file =
+        |month: &str| ContractMinutes::new(&folder.join("quill/BLY").join(format!("BLY-{month}_1m.csv")));
+    let (mut near_file, mut far_file) = (file("2024-03")?, file("2024-05")?);
+    // From the Monday ten days before the nearer ends, most trade is in the farther.
+    let roll = monday_of(day_of(near.to) - 10) * DAY;
+    let mut quotes = Vec::new();
+    for open in session.open_spans(whole) {
+        let mut t = open.from;
+        while t < open.to {
+            market.minute(t, &mut quotes);
+            if let Some(bar) = Bar::of(session.clock.to_wall(t), &quotes) {
+                let lots = 1 + quotes.len() as i64 * rng.i64(1..5);
+                let (near_lots, far_lots) = if t < roll { (lots, lots / 6) } else { (lots / 5, lots) };
+                if near.holds(t) && near_lots > 0 {
+                    near_file.bar(&Bar { volume: near_lots, ..bar })?;
+                }
+                if far.holds(t) && far_lots > 0 {
+                    far_file.bar(&carried(bar, far_lots))?;
+                }
+            }
+            t += MINUTE;
+        }
+    }
+    near_file.finish()?;
+    far_file.finish()
+}
+
+/// The farther contract costs what it takes to store barley for two months: 3.50.
+fn carried(bar: Bar, volume: i64) -> Bar {
+    let carry = 350;
+    Bar {
+        open: bar.open + carry,
+        high: bar.high + carry,
+        low: bar.low + carry,
+        close: bar.close + carry,
+        volume,
+        ..bar
+    }
+}
