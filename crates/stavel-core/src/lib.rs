@@ -5,7 +5,7 @@
 //! [`store::Shelf`]; every stage of the work is a module with plain functions over columns, and a
 //! [`recipe::Step`] that names one act on a shelf with all its settings.
 
-//X pub mod align;
+pub mod align;
 pub mod check;
 //X pub mod compose;
 //X pub mod deliver;

@@ -45,15 +45,14 @@ pub fn mend(mut rows: Columns, report: &Report, kinds: &[Kind], session: &Sessio
     Ok(Mended { rows, counts })
 }
 
-/// Makes high the highest and low the lowest of each bar; gives the number of bars changed.
+/// Makes high and low of each bar hold its open and close; gives the number of bars changed.
 fn widen(rows: &mut Columns) -> u64 {
     let [open, high, low, close] =
         [Field::Open, Field::High, Field::Low, Field::Close].map(|f| rows.column(f).to_vec());
     let mut changed = 0;
     for i in 0..rows.len().min(open.len()) {
-        let all = [open[i], high[i], low[i], close[i]];
-        let top = all.into_iter().max().unwrap_or_default();
-        let bottom = all.into_iter().min().unwrap_or_default();
+        // High and low are each judged by open and close alone: one that is wrong must not spoil the other.
+        let (top, bottom) = (high[i].max(open[i]).max(close[i]), low[i].min(open[i]).min(close[i]));
         if (top, bottom) != (high[i], low[i]) {
             changed += 1;
             for (field, value) in [(Field::High, top), (Field::Low, bottom)] {

@@ -51,8 +51,9 @@ impl Kind {
         Kind::BadOhlc,
         Kind::NonPositive,
         Kind::Crossed,
-        Kind::ConflictingTime,
+        // Repeats come before conflicts: mended in this order, a repeat is never told as a conflict.
         Kind::DuplicateTime,
+        Kind::ConflictingTime,
         Kind::OutOfOrder,
         Kind::ClosedMarket,
     ];

@@ -107,8 +107,8 @@ fn wrong_rows_are_found_and_mended_and_nothing_else_is_touched() {
     let expected = [
         (Kind::Spike, 1),
         (Kind::BadOhlc, 1),
-        (Kind::ConflictingTime, 1),
         (Kind::DuplicateTime, 30),
+        (Kind::ConflictingTime, 1),
         (Kind::ClosedMarket, 1),
     ];
     assert_eq!(kinds(&report), expected, "{:?}", report.findings);
@@ -119,7 +119,7 @@ fn wrong_rows_are_found_and_mended_and_nothing_else_is_touched() {
     left.data[1][bad] = left.data[0][bad].max(left.data[3][bad]);
     let times = left.time.clone();
     left.retain(|i| times[i] != parse("2024-01-11 12:34").unwrap());
-    assert_eq!(mended.rows, left);
+    assert!(mended.rows == left, "only what was wrong is changed");
     assert!(mend(mended.rows, &report, &[Kind::Missing], &session()).is_err());
 }
 
