@@ -10,13 +10,13 @@ pub mod check;
 //X pub mod compose;
 //X pub mod deliver;
 pub mod error;
-//X pub mod frames;
+pub mod frames;
 pub mod intake;
 pub mod job;
 pub mod model;
 //X pub mod recipe;
 //X pub mod rehearse;
-//X pub mod splice;
+pub mod splice;
 pub mod store;
 
 pub use error::{Error, Result};

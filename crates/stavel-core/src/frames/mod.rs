@@ -1,0 +1,13 @@
+//! Frames: bars of a longer frame out of bars or ticks.
+//!
+//! A [`Builder`] reads rows piece by piece in order of time and gives bars. Where bars begin is told
+//! by [`Grid`], from the session day and its clock.
+
+mod builder;
+mod grid;
+
+pub use builder::{Builder, Built};
+pub use grid::{Grid, can_build};
+
+#[cfg(test)]
+mod tests;

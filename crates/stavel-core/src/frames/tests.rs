@@ -1,0 +1,191 @@
+use super::*;
+use crate::model::time::{MINUTE, parse, wall};
+use crate::model::{Columns, Field, Frame, Micros, Scale, Session, Side, Span};
+
+fn session(hours: &str, clock: &str) -> Session {
+    Session { week: hours.parse().unwrap(), clock: clock.parse().unwrap(), holidays: vec![] }
+}
+
+fn forex(clock: &str) -> Session {
+    session("sun 17:00 - fri 17:00 America/New_York", clock)
+}
+
+const SCALE: Scale = Scale { price: 5, volume: 1 };
+
+fn minutes(session: &Session, from: &str, to: &str) -> Columns {
+    let fields = [Field::Open, Field::High, Field::Low, Field::Close, Field::Volume, Field::Spread];
+    let mut rows = Columns::empty(&fields, SCALE);
+    let mut rng = fastrand::Rng::with_seed(11);
+    for open in session.open_spans(Span::new(parse(from).unwrap(), parse(to).unwrap())) {
+        for t in (open.from..open.to).step_by(MINUTE as usize) {
+            if rng.f64() < 0.05 {
+                continue;
+            }
+            let (o, c) = (rng.i64(1000..2000), rng.i64(1000..2000));
+            let values =
+                [o, o.max(c) + rng.i64(0..9), o.min(c) - rng.i64(0..9), c, rng.i64(0..50), rng.i64(0..4)];
+            rows.time.push(t);
+            rows.data.iter_mut().zip(values).for_each(|(column, v)| column.push(v));
+        }
+    }
+    rows
+}
+
+fn build(rows: &Columns, frame: &str, session: &Session) -> Built {
+    let mut builder =
+        Builder::new(Frame::M1, frame.parse().unwrap(), Side::Bid, &rows.fields, SCALE, session).unwrap();
+    let mut from = 0;
+    while from < rows.len() {
+        let to = (from + 1013).min(rows.len());
+        builder.push(&rows.rows(from..to));
+        from = to;
+    }
+    builder.finish()
+}
+
+fn starts(session: &Session, frame: &str, from: &str, to: &str) -> Vec<String> {
+    let mut grid = Grid::new(frame.parse().unwrap(), session);
+    let span = Span::new(parse(from).unwrap(), parse(to).unwrap());
+    grid.bars_in(span).iter().map(|b| wall(b.from)).collect()
+}
+
+#[test]
+fn days_weeks_and_months_follow_the_session_day() {
+    let fx = forex("America/New_York+7h");
+    let days = starts(&fx, "1d", "2024-03-07", "2024-03-13");
+    assert_eq!(
+        days,
+        ["2024-03-06 22:00", "2024-03-07 22:00", "2024-03-10 21:00", "2024-03-11 21:00", "2024-03-12 21:00"]
+    );
+    assert_eq!(starts(&fx, "1w", "2024-03-07", "2024-03-13"), ["2024-03-03 22:00", "2024-03-10 21:00"]);
+    // 1 and 2 June 2024 are a weekend: the month opens with Monday's session day.
+    assert_eq!(starts(&fx, "1mo", "2024-05-30", "2024-06-05"), ["2024-04-30 21:00", "2024-06-02 21:00"]);
+    assert_eq!(starts(&fx, "3mo", "2024-03-29", "2024-04-02"), ["2023-12-31 22:00", "2024-03-31 21:00"]);
+}
+
+#[test]
+fn a_wrong_clock_makes_a_stub_on_sunday_and_the_right_one_does_not() {
+    let stub = starts(&forex("UTC"), "1d", "2024-01-12", "2024-01-16");
+    assert_eq!(stub, ["2024-01-12 00:00", "2024-01-14 22:00", "2024-01-15 00:00"]);
+}
+
+#[test]
+fn hours_count_from_the_opening_and_begin_anew_each_day() {
+    let floor = session("mon-fri 08:00-17:00 Europe/Oslo", "Europe/Oslo");
+    let bars = starts(&floor, "4h", "2024-03-05", "2024-03-06");
+    assert_eq!(bars, ["2024-03-05 07:00", "2024-03-05 11:00", "2024-03-05 15:00"]);
+    let fx = forex("America/New_York+7h");
+    assert_eq!(
+        starts(&fx, "9h", "2024-03-05 00:00", "2024-03-05 23:00"),
+        ["2024-03-04 22:00", "2024-03-05 07:00", "2024-03-05 16:00", "2024-03-05 22:00"]
+    );
+}
+
+#[test]
+fn a_day_with_a_clock_change_has_an_hour_less_or_more() {
+    let always = session("mon-sun 00:00-24:00 UTC", "Europe/Oslo");
+    assert_eq!(starts(&always, "1h", "2024-03-30 23:00", "2024-03-31 22:00").len(), 23);
+    assert_eq!(starts(&always, "1h", "2024-10-26 22:00", "2024-10-27 23:00").len(), 25);
+    assert_eq!(
+        starts(&always, "4h", "2024-03-30 23:00", "2024-03-31 22:00").last().unwrap(),
+        "2024-03-31 19:00"
+    );
+}
+
+/// The slow plain way: every bar by filtering all rows.
+fn plainly(rows: &Columns, frame: &str, session: &Session) -> Vec<(Micros, [i64; 6])> {
+    let mut grid = Grid::new(frame.parse().unwrap(), session);
+    let mut spans: Vec<Span> = rows.time.iter().map(|&t| grid.bar_at(t)).collect();
+    spans.dedup();
+    let column = |f| rows.column(f);
+    spans
+        .into_iter()
+        .map(|s| {
+            let at: Vec<usize> = (0..rows.len()).filter(|&i| s.holds(rows.time[i])).collect();
+            let spreads: Vec<i64> = at.iter().map(|&i| column(Field::Spread)[i]).filter(|&s| s > 0).collect();
+            let mean = spreads.iter().sum::<i64>() as f64 / spreads.len().max(1) as f64;
+            let values = [
+                column(Field::Open)[at[0]],
+                at.iter().map(|&i| column(Field::High)[i]).max().unwrap(),
+                at.iter().map(|&i| column(Field::Low)[i]).min().unwrap(),
+                column(Field::Close)[*at.last().unwrap()],
+                at.iter().map(|&i| column(Field::Volume)[i]).sum(),
+                (mean + 0.5).floor() as i64,
+            ];
+            (s.from, values)
+        })
+        .collect()
+}
+
+#[test]
+fn the_builder_agrees_with_the_plain_way() {
+    let sessions = [
+        forex("America/New_York+7h"),
+        forex("UTC"),
+        session("mon-fri 08:00-17:30 Europe/Oslo", "Europe/Oslo"),
+    ];
+    for session in sessions {
+        let rows = minutes(&session, "2024-03-27", "2024-04-03");
+        for frame in ["5m", "7m", "1h", "4h", "9h", "1d", "2d", "1w", "1mo"] {
+            let bars = build(&rows, frame, &session).bars;
+            let fast: Vec<(Micros, [i64; 6])> =
+                (0..bars.len()).map(|i| (bars.time[i], std::array::from_fn(|c| bars.data[c][i]))).collect();
+            assert!(fast == plainly(&rows, frame, &session), "{frame} in {}", session.clock);
+        }
+    }
+}
+
+#[test]
+fn partial_ends_are_told() {
+    let fx = forex("America/New_York+7h");
+    let mut rows = minutes(&fx, "2024-03-04 22:00", "2024-03-06 22:00");
+    let whole = build(&rows, "1h", &fx);
+    assert!(!whole.partial_first || rows.time[0] > parse("2024-03-04 22:00").unwrap());
+    let (from, to) = (parse("2024-03-05 10:30").unwrap(), parse("2024-03-06 10:30").unwrap());
+    let times = rows.time.clone();
+    rows.retain(|i| times[i] >= from && times[i] < to);
+    let cut = build(&rows, "4h", &fx);
+    assert!(cut.partial_first && cut.partial_last);
+    assert_eq!(cut.bars.time[0], parse("2024-03-05 10:00").unwrap());
+}
+
+#[test]
+fn ticks_become_minutes_of_either_side() {
+    let mut ticks = Columns::empty(&[Field::Bid, Field::Ask, Field::BidVolume, Field::AskVolume], SCALE);
+    let t = parse("2024-03-05 10:00").unwrap();
+    for (offset, bid, ask) in
+        [(0, 100, 110), (30_000_000, 120, 126), (59_999_000, 90, 97), (60_000_000, 95, 99)]
+    {
+        ticks.time.push(t + offset);
+        [bid, ask, 5, 7].into_iter().zip(&mut ticks.data).for_each(|(v, c)| c.push(v));
+    }
+    for (side, expected) in [(Side::Bid, [100, 120, 90, 90, 15, 8]), (Side::Ask, [110, 126, 97, 97, 21, 8])] {
+        let mut builder =
+            Builder::new(Frame::Ticks, Frame::M1, side, &ticks.fields, SCALE, &forex("UTC")).unwrap();
+        builder.push(&ticks);
+        let bars = builder.finish().bars;
+        assert_eq!(bars.time, [t, t + MINUTE]);
+        assert_eq!(bars.data.iter().map(|c| c[0]).collect::<Vec<_>>(), expected);
+    }
+}
+
+#[test]
+fn only_what_divides_can_be_built() {
+    let can = |a: &str, b: &str| can_build(a.parse().unwrap(), b.parse().unwrap());
+    assert!(
+        can("ticks", "1m")
+            && can("1m", "7m")
+            && can("1h", "4h")
+            && can("30m", "1d")
+            && can("1d", "1w")
+            && can("1d", "3mo")
+    );
+    assert!(
+        !can("1h", "90m")
+            && !can("1m", "1m")
+            && !can("1d", "4h")
+            && !can("1m", "ticks")
+            && !can("9h", "1d")
+            && !can("1w", "1mo")
+    );
+}
