@@ -7,15 +7,15 @@
 
 pub mod align;
 pub mod check;
-//X pub mod compose;
-//X pub mod deliver;
+pub mod compose;
+pub mod deliver;
 pub mod error;
 pub mod frames;
 pub mod intake;
 pub mod job;
 pub mod model;
 //X pub mod recipe;
-//X pub mod rehearse;
+pub mod rehearse;
 pub mod splice;
 pub mod store;
 

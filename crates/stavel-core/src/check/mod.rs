@@ -5,11 +5,13 @@
 
 mod checker;
 mod mending;
+mod on_shelf;
 mod slip;
 mod spikes;
 
 pub use checker::{Checker, Subject};
 pub use mending::{Mended, mend};
+pub use on_shelf::{check_series, mend_rows, mend_series};
 
 use serde::{Deserialize, Serialize};
 

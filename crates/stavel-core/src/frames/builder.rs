@@ -108,8 +108,8 @@ impl Builder {
 
     fn push_trades(&mut self, rows: &Columns) {
         let (last, volume) = (rows.column(Field::Last), rows.column(Field::Volume));
-        for i in 0..rows.len() {
-            self.row(rows.time[i], [last[i]; 4], volume.get(i).copied().unwrap_or(0), 0);
+        for (i, (time, price)) in rows.time.iter().zip(last).enumerate() {
+            self.row(*time, [*price; 4], volume.get(i).copied().unwrap_or(0), 0);
         }
     }
 

@@ -5,9 +5,11 @@
 
 mod builder;
 mod grid;
+mod on_shelf;
 
 pub use builder::{Builder, Built};
 pub use grid::{Grid, can_build};
+pub use on_shelf::{BuiltSeries, build_rows, build_series};
 
 #[cfg(test)]
 mod tests;

@@ -1,5 +1,9 @@
 //! Splice: several sources of one instrument merged into one history.
 
+mod on_shelf;
+
+pub use on_shelf::{SplicedSeries, splice_rows, splice_series};
+
 use crate::model::session::OpenHours;
 use crate::model::{Columns, Field, Micros, Session, Span};
 use crate::{Error, Result};

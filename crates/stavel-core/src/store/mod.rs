@@ -19,7 +19,7 @@ use rusqlite::Connection;
 
 pub use catalog::{EditionInfo, JournalLine, SeriesInfo};
 pub use draft::{Draft, Origin};
-pub use segment::{Scan, read_file, write_file};
+pub use segment::{Scan, SegmentWriter, read_file};
 
 use crate::model::{Columns, Field, Instrument, Micros, SeriesName, Span};
 use crate::{Error, Result};

@@ -118,15 +118,7 @@ impl SegmentWriter {
     }
 }
 
-/// Writes rows into a Parquet file of their own, as deliver does.
-pub fn write_file(path: &Path, rows: &Columns, anchored: bool) -> Result<()> {
-    let unfinished = path.with_extension("parquet.tmp");
-    let mut writer = SegmentWriter::create(&unfinished, &rows.fields, rows.scale, anchored)?;
-    writer.push(rows)?;
-    writer.finish(path).map(drop)
-}
-
-/// Reads a Parquet file written by [`write_file`] or kept on a shelf.
+/// Reads a Parquet file written by a [`SegmentWriter`].
 pub fn read_file(path: &Path, fields: &[Field], scale: Scale, span: Span) -> Result<Columns> {
     let mut all = Columns::empty(fields, scale);
     let reader = open(path)?;

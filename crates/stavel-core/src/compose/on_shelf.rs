@@ -1,0 +1,95 @@
+//! Composing on the shelf.
+
+use std::collections::BTreeMap;
+
+use serde_json::json;
+
+use super::{Changes, derive};
+use crate::job::Job;
+use crate::model::{Field, Instrument, Micros, SeriesName, Span};
+use crate::store::{Origin, SeriesInfo, Shelf};
+use crate::{Error, Result};
+
+/// An instrument to make or change.
+#[derive(Debug, Clone, Default)]
+pub struct Request {
+    pub name: String,
+    /// The instrument it is like; may be left out to change one that is there.
+    pub like: Option<String>,
+    /// Its own values; they are added to those it has.
+    pub own: BTreeMap<String, String>,
+    /// The series its rows come from, if it is to have rows.
+    pub from: Option<SeriesName>,
+    /// Added to every time of those rows.
+    pub shift: Micros,
+}
+
+/// What was composed.
+pub struct Composed {
+    pub instrument: Instrument,
+    pub series: Option<SeriesInfo>,
+    pub notes: Vec<String>,
+}
+
+/// Makes or changes an instrument and, where asked, its series.
+///
+/// # Errors
+/// Where a value makes no sense, or what it is like or comes from is not there.
+pub fn compose(shelf: &mut Shelf, request: &Request, job: &Job) -> Result<Composed> {
+    let there = shelf.instruments()?.into_iter().find(|i| i.name == request.name);
+    let like = match (&request.like, &there) {
+        (Some(like), _) => Some(like.clone()),
+        (None, Some(there)) => there.like.clone(),
+        (None, None) => None,
+    };
+    let mut own = there.map(|i| i.own).unwrap_or_default();
+    own.extend(request.own.clone());
+    let source = request.from.as_ref().map(|name| shelf.find(name)).transpose()?;
+    if let Some(afloat) = source.as_ref().filter(|s| s.is_afloat()) {
+        return Err(Error::input(format!("{} is afloat; align it before composing from it.", afloat.name)));
+    }
+    let instrument = shelf.put_instrument(&request.name, like.as_deref(), &own)?;
+    let Some(source) = source else {
+        return Ok(Composed {
+            instrument,
+            series: None,
+            notes: vec!["no series asked for: only the spec sheet".into()],
+        });
+    };
+    let changes = Changes { shift: request.shift, spread: instrument.sheet.spread };
+    let name = SeriesName { instrument: request.name.clone(), ..source.name.clone() };
+    if name == source.name {
+        return Err(Error::arguments(format!(
+            "{name} cannot be composed from itself; give the new instrument another name."
+        )));
+    }
+    let mut fields = source.edition.fields.clone();
+    if changes.spread.is_some() && fields.contains(&Field::Open) && !fields.contains(&Field::Spread) {
+        fields = Field::ALL.into_iter().filter(|f| *f == Field::Spread || fields.contains(f)).collect();
+    }
+    let origin = Origin {
+        act: "compose",
+        detail: json!({"from": source.name.to_string(), "edition": source.edition.number}),
+        clock: source.edition.clock.clone(),
+        fields,
+        scale: source.edition.scale,
+    };
+    let rows = shelf.scan(&source.edition, Span::ALL, None)?;
+    job.begin(format!("compose {name}"), source.edition.rows);
+    let session = instrument.sheet.session.clone();
+    let mut draft = shelf.draft(&name, origin)?;
+    let mut outside = 0;
+    for piece in rows {
+        let piece = piece?;
+        job.advance(piece.len() as u64)?;
+        let (kept, dropped) = derive(piece, &changes, &session);
+        outside += dropped;
+        draft.push(&kept)?;
+    }
+    let made = draft.commit()?;
+    let mut notes = vec![format!("{} rows kept, {outside} outside the hours", made.edition.rows)];
+    if let Some(points) = changes.spread {
+        notes.push(format!("spread fixed at {points} points"));
+    }
+    Ok(Composed { instrument, series: Some(made), notes })
+}

@@ -1,0 +1,291 @@
+//! Delivering series of the shelf.
+
+use std::fs::File;
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+
+use sha2::{Digest, Sha256};
+
+use super::{Format, TextWriter, proof};
+use crate::job::Job;
+use crate::model::{Clock, Columns, SeriesName, Span};
+use crate::store::{Scan, SegmentWriter, SeriesInfo, Shelf};
+use crate::{Error, Result};
+
+/// What to deliver, and how.
+#[derive(Debug, Clone)]
+pub struct Order {
+    pub series: SeriesName,
+    pub format: Format,
+    /// The clock of the times in text formats.
+    pub clock: Clock,
+    pub span: Span,
+    /// Only so many rows, the last ones.
+    pub last: Option<u64>,
+}
+
+/// A file that was delivered.
+#[derive(Debug, Clone)]
+pub struct Delivery {
+    pub path: PathBuf,
+    pub rows: u64,
+    pub bytes: u64,
+    pub sha256: String,
+    /// True where the file, read back, holds exactly the rows of the series.
+    pub proved: bool,
+}
+
+/// Writes a series to a file, or into a folder under a name of its own, and proves it. The file
+/// appears under its name only when it is whole.
+///
+/// # Errors
+/// Where the series is afloat (its times are not UTC) or the file cannot be written.
+pub fn deliver(shelf: &Shelf, order: &Order, to: &Path, job: &Job) -> Result<Delivery> {
+    let info = shelf.find(&order.series)?;
+    refuse_afloat(&info)?;
+    let span = span_of(shelf, &info, order)?;
+    let path = if to.is_dir() || to.to_string_lossy().ends_with('/') {
+        to.join(file_name(order))
+    } else {
+        to.into()
+    };
+    if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
+        std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
+    }
+    let mut unfinished = path.clone().into_os_string();
+    unfinished.push(".unfinished");
+    let unfinished = PathBuf::from(unfinished);
+    job.begin(format!("deliver {}", order.series), info.edition.rows * 2);
+    let outcome = write_and_prove(shelf, &info, order, span, &unfinished, job);
+    if outcome.is_err() {
+        // What could not be finished is of no use to anyone.
+        let _ = std::fs::remove_file(&unfinished);
+    }
+    let (rows, proved) = outcome?;
+    std::fs::rename(&unfinished, &path).map_err(|e| Error::io("Cannot name", &path, &e))?;
+    let (bytes, sha256) = fingerprint(&path)?;
+    Ok(Delivery { path, rows, bytes, sha256, proved })
+}
+
+fn refuse_afloat(info: &SeriesInfo) -> Result<()> {
+    if info.is_afloat() {
+        return Err(Error::input(format!(
+            "{0} is afloat: its times are not UTC; align it first (stavel align {0} --to an anchored series --anchor).",
+            info.name
+        )));
+    }
+    Ok(())
+}
+
+/// The file name of a series in a folder: `NOKSEK_joined_1h.csv`.
+fn file_name(order: &Order) -> String {
+    let s = &order.series;
+    format!("{}_{}_{}.{}", s.instrument, s.source, s.frame_text(), order.format.word())
+}
+
+/// The span asked for, narrowed to the last rows where only those are wanted.
+fn span_of(shelf: &Shelf, info: &SeriesInfo, order: &Order) -> Result<Span> {
+    let Some(last) = order.last else { return Ok(order.span) };
+    let mut times = std::collections::VecDeque::new();
+    for rows in shelf.scan(&info.edition, order.span, Some(&[]))? {
+        times.extend(rows?.time);
+        let over = times.len().saturating_sub(last as usize);
+        times.drain(..over);
+    }
+    Ok(times.front().map_or(order.span, |&from| Span::new(from, order.span.to)))
+}
+
+fn write_and_prove(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    order: &Order,
+    span: Span,
+    path: &Path,
+    job: &Job,
+) -> Result<(u64, bool)> {
+    let edition = &info.edition;
+    let rows = match order.format {
+        Format::Parquet => {
+            let mut writer = SegmentWriter::create(path, &edition.fields, edition.scale, true)?;
+            let rows = each(shelf.scan(edition, span, None)?, job, |piece| writer.push(piece))?;
+            writer.finish(path)?;
+            rows
+        }
+        _ => write_text(shelf, info, order, span, path, job)?,
+    };
+    if rows == 0 {
+        return Err(Error::input(format!(
+            "{} has no rows in that span; nothing was delivered.",
+            order.series
+        )));
+    }
+    let again = shelf.scan(edition, span, None)?.inspect(|piece| {
+        if let Ok(piece) = piece {
+            // Stopping is noticed while writing; here it only moves the bar.
+            let _ = job.advance(piece.len() as u64);
+        }
+    });
+    Ok((rows, proof::holds(path, order.format, &edition.fields, edition.scale, again)?))
+}
+
+fn each(scan: Scan, job: &Job, mut with: impl FnMut(&Columns) -> Result<()>) -> Result<u64> {
+    let mut rows = 0;
+    for piece in scan {
+        let piece = piece?;
+        job.advance(piece.len() as u64)?;
+        with(&piece)?;
+        rows += piece.len() as u64;
+    }
+    Ok(rows)
+}
+
+fn write_text(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    order: &Order,
+    span: Span,
+    path: &Path,
+    job: &Job,
+) -> Result<u64> {
+    let failed = |e: std::io::Error| Error::io("Cannot write", path, &e);
+    let mut file = File::create(path).map_err(failed)?;
+    let mut writer = TextWriter::new(order.format, order.clock.clone());
+    let mut text = Vec::new();
+    writer.begin(&Columns::empty(&info.edition.fields, info.edition.scale), &mut text);
+    let rows = each(shelf.scan(&info.edition, span, None)?, job, |piece| {
+        writer.rows(piece, &mut text);
+        file.write_all(&text).map_err(failed)?;
+        text.clear();
+        Ok(())
+    })?;
+    writer.end(&mut text);
+    file.write_all(&text).and_then(|()| file.sync_all()).map_err(failed)?;
+    Ok(rows)
+}
+
+/// Size and SHA-256 of a file.
+fn fingerprint(path: &Path) -> Result<(u64, String)> {
+    let failed = |e: std::io::Error| Error::io("Cannot read back", path, &e);
+    let mut file = File::open(path).map_err(failed)?;
+    let mut hash = Sha256::new();
+    let mut buffer = vec![0; 1 << 20];
+    let mut bytes = 0;
+    loop {
+        let got = file.read(&mut buffer).map_err(failed)?;
+        if got == 0 {
+            break;
+        }
+        hash.update(&buffer[..got]);
+        bytes += got as u64;
+    }
+    Ok((bytes, hash.finalize().iter().map(|b| format!("{b:02x}")).collect()))
+}
+
+/// The first lines of a delivery exactly as they would be written; for Parquet, its columns.
+///
+/// # Errors
+/// As [`deliver`].
+pub fn first_lines(shelf: &Shelf, order: &Order, count: usize) -> Result<Vec<String>> {
+    let info = shelf.find(&order.series)?;
+    refuse_afloat(&info)?;
+    let edition = &info.edition;
+    if order.format == Format::Parquet {
+        let mut lines = vec!["time: TIMESTAMP(MICROS, UTC)".to_owned()];
+        lines.extend(
+            edition.fields.iter().map(|f| format!("{}: DECIMAL(18, {})", f.name(), edition.scale.of(*f))),
+        );
+        return Ok(lines);
+    }
+    let mut writer = TextWriter::new(order.format, order.clock.clone());
+    let mut text = Vec::new();
+    let span = span_of(shelf, &info, order)?;
+    writer.begin(&Columns::empty(&edition.fields, edition.scale), &mut text);
+    if let Some(rows) = shelf.scan(edition, span, None)?.next() {
+        let rows = rows?;
+        writer.rows(&rows.rows(0..rows.len().min(count)), &mut text);
+    }
+    Ok(String::from_utf8_lossy(&text).lines().take(count).map(str::to_owned).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::time::{MINUTE, parse};
+    use crate::model::{Field, Scale};
+    use crate::store::Origin;
+
+    fn shelf_with_bars(dir: &Path) -> (Shelf, SeriesName) {
+        let mut shelf = Shelf::open_to_write(dir).unwrap();
+        let name: SeriesName = "NOKSEK@joined:1m".parse().unwrap();
+        let (fields, scale) = (vec![Field::Open, Field::Close, Field::Volume], Scale { price: 5, volume: 1 });
+        let mut rows = Columns::empty(&fields, scale);
+        for i in 0..300_000i64 {
+            rows.time.push(parse("2023-10-29 00:30").unwrap() + i * MINUTE);
+            [987_650 - i, -5 + i, i % 7].into_iter().zip(&mut rows.data).for_each(|(v, c)| c.push(v));
+        }
+        let origin =
+            Origin { act: "splice", detail: serde_json::json!({}), clock: Some(Clock::utc()), fields, scale };
+        let mut draft = shelf.draft(&name, origin).unwrap();
+        draft.push(&rows).unwrap();
+        draft.commit().unwrap();
+        (shelf, name)
+    }
+
+    fn order(series: SeriesName, format: Format) -> Order {
+        Order { series, format, clock: "Europe/Oslo".parse().unwrap(), span: Span::ALL, last: None }
+    }
+
+    #[test]
+    fn every_format_is_proved_and_the_same_twice() {
+        let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+        let (shelf, name) = shelf_with_bars(dir.path());
+        for format in Format::ALL {
+            let order = order(name.clone(), format);
+            let once = deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap();
+            assert!(once.proved && once.rows == 300_000, "{format:?}");
+            assert!(once.path.ends_with(format!("NOKSEK_joined_1m.{}", format.word())));
+            let twice = deliver(&shelf, &order, &out.path().join("again"), &Job::unwatched()).unwrap();
+            assert_eq!(once.sha256, twice.sha256);
+        }
+        let csv = std::fs::read_to_string(out.path().join("NOKSEK_joined_1m.csv")).unwrap();
+        assert!(csv.starts_with("time,open,close,volume\n2023-10-29T02:30:00+02:00,9.87650,-0.00005,0.0\n"));
+        assert!(csv.contains("2023-10-29T02:00:00+01:00,"), "the hour that comes twice is told apart");
+        let last = Order { last: Some(3), ..order(name, Format::Csv) };
+        assert_eq!(deliver(&shelf, &last, &out.path().join("last.csv"), &Job::unwatched()).unwrap().rows, 3);
+    }
+
+    #[test]
+    fn a_file_that_was_changed_is_not_proved() {
+        let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+        let (shelf, name) = shelf_with_bars(dir.path());
+        let info = shelf.find(&name).unwrap();
+        for format in Format::ALL {
+            let path =
+                deliver(&shelf, &order(name.clone(), format), out.path(), &Job::unwatched()).unwrap().path;
+            let holds = |path: &Path| {
+                let rows = shelf.scan(&info.edition, Span::ALL, None).unwrap();
+                proof::holds(path, format, &info.edition.fields, info.edition.scale, rows)
+            };
+            assert_eq!(holds(&path), Ok(true));
+            let mut bytes = std::fs::read(&path).unwrap();
+            if format == Format::Parquet {
+                bytes.truncate(bytes.len() / 2);
+            } else {
+                let at = bytes.windows(7).position(|w| w == b"9.87600").unwrap();
+                bytes[at + 6] = b'1';
+            }
+            std::fs::write(&path, bytes).unwrap();
+            assert_ne!(holds(&path), Ok(true), "{format:?}");
+        }
+    }
+
+    #[test]
+    fn nothing_is_left_of_a_delivery_that_fails() {
+        let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+        let (shelf, name) = shelf_with_bars(dir.path());
+        let job = Job::unwatched();
+        job.stop();
+        assert!(deliver(&shelf, &order(name, Format::Csv), out.path(), &job).unwrap_err().is_cancelled());
+        assert_eq!(std::fs::read_dir(out.path()).unwrap().count(), 0);
+    }
+}

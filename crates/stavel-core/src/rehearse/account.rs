@@ -1,0 +1,231 @@
+//! A paper account: one net position, deals at bid and ask, money by the spec sheet.
+
+use rust_decimal::Decimal;
+
+use super::tape::Quote;
+use crate::model::Micros;
+use crate::model::instrument::Sheet;
+use crate::model::price::scaled;
+use crate::model::time::{rfc3339, wall};
+
+/// Which way a deal goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Direction {
+    Buy,
+    Sell,
+}
+
+/// A market order that was filled.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Deal {
+    pub time: Micros,
+    pub direction: Direction,
+    /// Hundredths of a lot.
+    pub lots: i64,
+    /// In points.
+    pub price: i64,
+    pub commission: Decimal,
+    /// Profit of the part of the position that the deal closed.
+    pub profit: Decimal,
+}
+
+/// A position and what was earned so far, in the instrument's quote currency.
+pub struct Account {
+    sheet: Sheet,
+    decimals: u8,
+    /// Hundredths of a lot; below zero for short.
+    position: i64,
+    /// Sum over the position of price times hundredths, so that the mean price is exact.
+    cost: i128,
+    realised: Decimal,
+    costs: Decimal,
+    deals: Vec<Deal>,
+    journal: Vec<(Micros, String)>,
+    day: Option<i64>,
+}
+
+impl Account {
+    /// An empty account for an instrument whose prices have so many decimals.
+    pub fn new(sheet: Sheet, decimals: u8) -> Account {
+        Account {
+            sheet,
+            decimals,
+            position: 0,
+            cost: 0,
+            realised: Decimal::ZERO,
+            costs: Decimal::ZERO,
+            deals: Vec::new(),
+            journal: Vec::new(),
+            day: None,
+        }
+    }
+
+    /// Net position in hundredths of a lot; below zero for short.
+    pub fn position(&self) -> i64 {
+        self.position
+    }
+
+    /// Mean price of the position in points; none without a position.
+    pub fn mean_price(&self) -> Option<f64> {
+        (self.position != 0).then(|| self.cost as f64 / self.position as f64)
+    }
+
+    /// Every deal so far.
+    pub fn deals(&self) -> &[Deal] {
+        &self.deals
+    }
+
+    /// What happened, with its time.
+    pub fn journal(&self) -> &[(Micros, String)] {
+        &self.journal
+    }
+
+    /// Profit of closed deals less all costs.
+    pub fn realised(&self) -> Decimal {
+        self.realised - self.costs
+    }
+
+    /// Commissions and swaps paid.
+    pub fn costs(&self) -> Decimal {
+        self.costs
+    }
+
+    /// What closing the position at a quote would earn, before commission.
+    pub fn open_profit(&self, quote: &Quote) -> Decimal {
+        let exit = if self.position > 0 { quote.bid } else { quote.ask };
+        self.money(exit as i128 * self.position as i128 - self.cost)
+    }
+
+    /// Money of a sum of points times hundredths of a lot.
+    fn money(&self, points_hundredths: i128) -> Decimal {
+        let whole = i64::try_from(points_hundredths).unwrap_or(i64::MAX);
+        self.sheet.money(whole, self.decimals) / Decimal::ONE_HUNDRED
+    }
+
+    /// Lets time pass: a position held into another session day pays its swap.
+    pub fn pass(&mut self, time: Micros) {
+        let day = self.sheet.session.clock.day_of(time);
+        let is_new = self.day.replace(day).is_some_and(|before| day > before);
+        if is_new && self.position != 0 {
+            let rate = if self.position > 0 { self.sheet.swap_long } else { self.sheet.swap_short };
+            let swap = rate * Decimal::new(self.position.abs(), 2);
+            if !swap.is_zero() {
+                self.costs -= swap;
+                self.journal.push((time, format!("swap {} {}", money(swap), self.sheet.quote)));
+            }
+        }
+    }
+
+    /// Deals at the market: buys at the ask, sells at the bid.
+    pub fn deal(&mut self, direction: Direction, hundredths: i64, quote: &Quote) -> Deal {
+        let (signed, price) = match direction {
+            Direction::Buy => (hundredths, quote.ask),
+            Direction::Sell => (-hundredths, quote.bid),
+        };
+        let closing = if self.position.signum() == -signed.signum() {
+            signed.abs().min(self.position.abs())
+        } else {
+            0
+        };
+        let mut profit = Decimal::ZERO;
+        if closing > 0 {
+            // The part that closes takes its share of the cost with it.
+            let share = self.cost * closing as i128 / self.position.abs() as i128;
+            let proceeds = price as i128 * closing as i128 * self.position.signum() as i128;
+            profit = self.money(proceeds - share);
+            self.cost -= share;
+            self.realised += profit;
+        }
+        let opening = signed.abs() - closing;
+        self.cost += price as i128 * opening as i128 * signed.signum() as i128;
+        self.position += signed;
+        let commission = self.sheet.commission * Decimal::new(hundredths, 2);
+        self.costs += commission;
+        let deal = Deal { time: quote.time, direction, lots: hundredths, price, commission, profit };
+        self.journal.push((quote.time, self.describe(&deal)));
+        self.deals.push(deal.clone());
+        deal
+    }
+
+    fn describe(&self, deal: &Deal) -> String {
+        let verb = if deal.direction == Direction::Buy { "bought" } else { "sold" };
+        let mut text = format!("{verb} {} at {}", scaled(deal.lots, 2), scaled(deal.price, self.decimals));
+        if !deal.profit.is_zero() {
+            text.push_str(&format!(", profit {} {}", money(deal.profit), self.sheet.quote));
+        }
+        if !deal.commission.is_zero() {
+            text.push_str(&format!(", commission {}", money(deal.commission)));
+        }
+        text
+    }
+
+    /// The journal as lines of text.
+    pub fn journal_lines(&self) -> Vec<String> {
+        self.journal.iter().map(|(t, text)| format!("{} {text}", wall(*t))).collect()
+    }
+
+    /// A deal as JSON: RFC 3339 time, lots, price and money as exact text.
+    pub fn deal_json(&self, deal: &Deal) -> serde_json::Value {
+        serde_json::json!({
+            "time": rfc3339(deal.time), "side": deal.direction, "lots": scaled(deal.lots, 2),
+            "price": scaled(deal.price, self.decimals), "commission": money(deal.commission), "profit": money(deal.profit),
+        })
+    }
+}
+
+/// Money with two decimals.
+pub fn money(amount: Decimal) -> String {
+    format!("{:.2}", amount.round_dp(2))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::Instrument;
+    use crate::model::time::parse;
+
+    fn account() -> Account {
+        let own =
+            [("commission", "3.50"), ("swap_long", "-1.20")].map(|(k, v)| (k.to_string(), v.to_string()));
+        Account::new(Instrument::resolve("NOKSEK", None, own.into()).unwrap().sheet, 5)
+    }
+
+    fn quote(time: &str, bid: i64) -> Quote {
+        Quote { time: parse(time).unwrap(), bid, ask: bid + 18 }
+    }
+
+    #[test]
+    fn a_round_trip_pays_the_spread_and_both_commissions() {
+        let mut account = account();
+        account.deal(Direction::Buy, 100, &quote("2024-03-05 10:00", 102_300));
+        assert_eq!(account.open_profit(&quote("2024-03-05 10:01", 102_300)), Decimal::new(-1800, 2));
+        let deal = account.deal(Direction::Sell, 100, &quote("2024-03-05 10:05", 102_350));
+        // 32 points of 1 SEK each on one lot.
+        assert_eq!(deal.profit, Decimal::new(3200, 2));
+        assert_eq!(money(account.realised()), "25.00");
+        assert_eq!(account.position(), 0);
+    }
+
+    #[test]
+    fn partial_closes_and_turning_round() {
+        let mut account = account();
+        account.deal(Direction::Buy, 100, &quote("2024-03-05 10:00", 100_000));
+        account.deal(Direction::Buy, 100, &quote("2024-03-05 10:01", 100_100));
+        assert_eq!(account.mean_price(), Some(100_068.0));
+        let deal = account.deal(Direction::Sell, 300, &quote("2024-03-05 10:02", 100_168));
+        assert_eq!(money(deal.profit), "200.00");
+        assert_eq!((account.position(), account.mean_price()), (-100, Some(100_168.0)));
+    }
+
+    #[test]
+    fn a_night_costs_swap_once() {
+        let mut account = account();
+        account.pass(parse("2024-03-05 10:00").unwrap());
+        account.deal(Direction::Buy, 200, &quote("2024-03-05 10:00", 100_000));
+        for time in ["2024-03-05 21:59", "2024-03-05 22:00", "2024-03-05 23:00"] {
+            account.pass(parse(time).unwrap());
+        }
+        assert_eq!(money(account.costs()), "9.40");
+    }
+}

@@ -1,0 +1,12 @@
+//! Rehearse: a history played in time, and trading on paper against it.
+//!
+//! A [`Tape`] gives quotes in order of time and can jump; an [`Account`] trades at them by the spec
+//! sheet; [`run_orders`] plays a list of orders without a screen.
+
+mod account;
+mod script;
+mod tape;
+
+pub use account::{Account, Deal, Direction};
+pub use script::{Outcome, ScriptOrder, read_orders, run_orders};
+pub use tape::{Landing, Quote, Tape};

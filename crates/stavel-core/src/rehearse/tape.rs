@@ -1,0 +1,221 @@
+//! The tape: quotes of a history in order of time.
+
+use crate::model::time::{DAY, SECOND};
+use crate::model::{Columns, Field, Frame, Micros, Session, Shape, Span};
+use crate::{Error, Result};
+
+/// What could be traded at a moment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Quote {
+    pub time: Micros,
+    /// In points.
+    pub bid: i64,
+    pub ask: i64,
+}
+
+/// Where a jump ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Landing {
+    /// At a quote, this time at or just after the moment asked for.
+    At(Micros),
+    /// There is nothing to play near the moment; the nearest time with data is this.
+    Nothing { nearest: Micros },
+}
+
+/// A history that plays forward. A tick is one quote; a bar is two, its open when it begins and its
+/// close just before it ends, so that nothing is known of a bar before it is over.
+pub struct Tape {
+    rows: Columns,
+    length: Micros,
+    /// Added to a bar's price to get its ask, in points, where the bar does not say its spread.
+    spread: i64,
+    /// Quotes played so far.
+    at: usize,
+}
+
+impl Tape {
+    /// A tape of rows sorted by time. `fixed_spread` (points) is used where rows do not say theirs; else
+    /// the median of those that do, else one point.
+    ///
+    /// # Errors
+    /// Where there are no rows.
+    pub fn new(rows: Columns, frame: Frame, fixed_spread: Option<i64>) -> Result<Tape> {
+        if rows.is_empty() {
+            return Err(Error::input("There is nothing to play in that span."));
+        }
+        let mut known: Vec<i64> = rows.column(Field::Spread).iter().copied().filter(|s| *s > 0).collect();
+        known.sort_unstable();
+        let spread = fixed_spread.or(known.get(known.len() / 2).copied()).unwrap_or(1);
+        Ok(Tape { rows, length: frame.length(), spread, at: 0 })
+    }
+
+    fn quotes_a_row(&self) -> usize {
+        if self.rows.shape() == Shape::Bars { 2 } else { 1 }
+    }
+
+    fn count(&self) -> usize {
+        self.rows.len() * self.quotes_a_row()
+    }
+
+    fn time_of(&self, at: usize) -> Micros {
+        let per = self.quotes_a_row();
+        let time = self.rows.time[at / per];
+        if at % per == 1 { time + (self.length - SECOND).max(0) } else { time }
+    }
+
+    fn quote(&self, at: usize) -> Quote {
+        let (row, time) = (at / self.quotes_a_row(), self.time_of(at));
+        match self.rows.shape() {
+            Shape::Quotes => {
+                Quote { time, bid: self.rows.column(Field::Bid)[row], ask: self.rows.column(Field::Ask)[row] }
+            }
+            Shape::Trades => {
+                let last = self.rows.column(Field::Last)[row];
+                Quote { time, bid: last, ask: last + self.spread }
+            }
+            Shape::Bars => {
+                let bid = self.rows.column(if at % 2 == 0 { Field::Open } else { Field::Close })[row];
+                let said = self.rows.column(Field::Spread).get(row).copied().filter(|s| *s > 0);
+                Quote { time, bid, ask: bid + said.unwrap_or(self.spread) }
+            }
+        }
+    }
+
+    /// The span the tape covers.
+    pub fn span(&self) -> Span {
+        let (first, last) = self.rows.ends().unwrap_or_default();
+        Span::new(first, last + self.length.max(1))
+    }
+
+    /// The quote now: the last one played.
+    pub fn now(&self) -> Option<Quote> {
+        (self.at > 0).then(|| self.quote(self.at - 1))
+    }
+
+    /// When the next quote comes.
+    pub fn next_time(&self) -> Option<Micros> {
+        (self.at < self.count()).then(|| self.time_of(self.at))
+    }
+
+    /// Plays the next quote.
+    pub fn step(&mut self) -> Option<Quote> {
+        if self.at == self.count() {
+            return None;
+        }
+        self.at += 1;
+        self.now()
+    }
+
+    /// Plays every quote up to and with a moment.
+    pub fn play_to(&mut self, until: Micros, mut with: impl FnMut(Quote)) {
+        while self.next_time().is_some_and(|t| t <= until) {
+            if let Some(quote) = self.step() {
+                with(quote);
+            }
+        }
+    }
+
+    /// The rows that are over: every row but one that is still open.
+    pub fn played(&self) -> usize {
+        self.at / self.quotes_a_row()
+    }
+
+    /// All rows of the tape.
+    pub fn rows(&self) -> &Columns {
+        &self.rows
+    }
+
+    /// Jumps so that the next quote is the first at or after `to`. Where none follows within a week (a
+    /// weekend and holidays may lie between), nothing moves and the nearest time with data is named.
+    pub fn jump(&mut self, to: Micros) -> Landing {
+        let row = self.rows.time.partition_point(|&t| t < to);
+        let before = row.checked_sub(1).map(|i| self.rows.time[i]);
+        match self.rows.time.get(row) {
+            Some(&t) if t - to <= 7 * DAY => {
+                self.at = row * self.quotes_a_row();
+                self.step();
+                Landing::At(t)
+            }
+            after => {
+                let nearest = [before, after.copied()].into_iter().flatten().min_by_key(|t| (t - to).abs());
+                Landing::Nothing { nearest: nearest.unwrap_or(to) }
+            }
+        }
+    }
+
+    /// Jumps to the next opening of the session after now.
+    pub fn next_session(&mut self, session: &Session) -> Landing {
+        let now = self.now().map_or(self.span().from, |q| q.time);
+        let openings = session.open_spans(Span::new(now, now + 15 * DAY));
+        match openings.iter().map(|s| s.from).find(|&from| from > now) {
+            Some(opening) => self.jump(opening),
+            None => Landing::Nothing { nearest: now },
+        }
+    }
+
+    /// Jumps to the first quote of the next session day that has data.
+    pub fn next_day(&mut self, session: &Session) -> Landing {
+        let now = self.now().map_or(self.span().from, |q| q.time);
+        let tomorrow = session.day_span(session.clock.day_of(now)).to;
+        let row = self.rows.time.partition_point(|&t| t < tomorrow);
+        match self.rows.time.get(row).copied() {
+            Some(t) => {
+                self.at = row * self.quotes_a_row();
+                self.step();
+                Landing::At(t)
+            }
+            None => Landing::Nothing { nearest: self.rows.time[self.rows.len() - 1] },
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::Scale;
+    use crate::model::time::{HOUR, MINUTE, parse};
+
+    fn tape() -> Tape {
+        let start = parse("2024-03-05 10:00").unwrap();
+        let times = [0, 1, 2, 30 * 24 * 60];
+        let rows = Columns {
+            time: times.iter().map(|m| start + m * MINUTE).collect(),
+            fields: vec![Field::Open, Field::High, Field::Low, Field::Close, Field::Spread],
+            data: vec![vec![10, 20, 30, 40], vec![15; 4], vec![5; 4], vec![12, 22, 32, 42], vec![3, 0, 5, 5]],
+            scale: Scale { price: 2, volume: 0 },
+        };
+        Tape::new(rows, Frame::M1, None).unwrap()
+    }
+
+    #[test]
+    fn a_bar_is_its_open_and_then_its_close() {
+        let mut tape = tape();
+        let start = tape.span().from;
+        assert_eq!(tape.step(), Some(Quote { time: start, bid: 10, ask: 13 }));
+        assert_eq!(tape.played(), 0);
+        assert_eq!(tape.step(), Some(Quote { time: start + 59 * SECOND, bid: 12, ask: 15 }));
+        assert_eq!(tape.played(), 1);
+        assert_eq!(tape.step().unwrap().ask, 25, "an unknown spread is the median of the known");
+        let mut seen = 0;
+        tape.play_to(start + HOUR, |_| seen += 1);
+        assert_eq!((seen, tape.played()), (3, 3));
+    }
+
+    #[test]
+    fn jumps_land_or_name_the_nearest_data() {
+        let mut tape = tape();
+        let start = tape.span().from;
+        assert_eq!(tape.jump(start + MINUTE - 1), Landing::At(start + MINUTE));
+        assert_eq!(tape.now().unwrap().bid, 20);
+        assert_eq!(tape.jump(start + 10 * DAY), Landing::Nothing { nearest: start + 2 * MINUTE });
+        assert_eq!(tape.now().unwrap().bid, 20, "nothing moved");
+        assert_eq!(tape.jump(start + 60 * DAY), Landing::Nothing { nearest: start + 30 * DAY });
+        let session = Session {
+            week: "mon-fri 08:00-17:00 Europe/Oslo".parse().unwrap(),
+            clock: "Europe/Oslo".parse().unwrap(),
+            holidays: vec![],
+        };
+        assert_eq!(tape.next_day(&session), Landing::At(start + 30 * DAY));
+        assert!(matches!(tape.next_session(&session), Landing::Nothing { .. }));
+    }
+}
