@@ -14,7 +14,7 @@ pub mod frames;
 pub mod intake;
 pub mod job;
 pub mod model;
-//X pub mod recipe;
+pub mod recipe;
 pub mod rehearse;
 pub mod splice;
 pub mod store;

@@ -7,6 +7,6 @@ mod account;
 mod script;
 mod tape;
 
-pub use account::{Account, Deal, Direction};
+pub use account::{Account, Deal, Direction, money};
 pub use script::{Outcome, ScriptOrder, read_orders, run_orders};
 pub use tape::{Landing, Quote, Tape};

@@ -1,0 +1,457 @@
+//! Doing a step.
+
+use serde_json::{Value, json};
+
+use super::step::*;
+use crate::check::{self, Kind, check_series, mend_series};
+use crate::compose::{self, Request};
+use crate::deliver::{self, Order};
+use crate::frames::build_series;
+use crate::intake::{self, ClockHint, Hints};
+use crate::job::Job;
+use crate::model::price::{as_float, scaled};
+use crate::model::time::{self, MINUTE, rfc3339};
+use crate::model::{Clock, Frame, Micros, SeriesName, Side, Span};
+use crate::rehearse::{Tape, read_orders, run_orders};
+use crate::splice::splice_series;
+use crate::store::Shelf;
+use crate::{Error, Result, align};
+
+/// What a step did.
+#[derive(Debug, Clone)]
+pub struct Report {
+    /// The document that `--json` prints.
+    pub json: Value,
+    /// The same in lines for people; the first says it all.
+    pub lines: Vec<String>,
+    /// True where it is done but somebody should look.
+    pub wants_person: bool,
+    /// The series it made or changed.
+    pub changed: Vec<SeriesName>,
+    /// The files it wrote.
+    pub files: Vec<std::path::PathBuf>,
+}
+
+impl Report {
+    fn new(json: Value, lines: Vec<String>) -> Report {
+        Report { json, lines, wants_person: false, changed: Vec::new(), files: Vec::new() }
+    }
+}
+
+/// Does a step. What it changes is written into the journal.
+///
+/// # Errors
+/// One sentence; the shelf is then as it was before the step.
+pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
+    let report = match step {
+        Step::Intake(s) => intake_files(shelf, s, job),
+        Step::Check(s) => check_one(shelf, s, job),
+        Step::Align(s) => align_one(shelf, s, job),
+        Step::Splice(s) => splice(shelf, s, job),
+        Step::Frames(s) => build_frames(shelf, s, job),
+        Step::Compose(s) => compose_one(shelf, s, job),
+        Step::Deliver(s) => deliver_all(shelf, s, job),
+        Step::Rehearse(s) => rehearse(shelf, s, job),
+        Step::Undo(s) => undo(shelf, s),
+        Step::Chart(_) => Err(Error::arguments("Charts are drawn outside the core.")),
+    }?;
+    if step.writes() {
+        let named = report.changed.first().map(SeriesName::to_string).unwrap_or_default();
+        let text = toml::to_string(step).unwrap_or_default();
+        shelf.note(&named, &text, report.lines.first().map(String::as_str).unwrap_or_default())?;
+    }
+    Ok(report)
+}
+
+/// A span out of the two ends a person gave.
+pub fn span_between(from: Option<&str>, to: Option<&str>) -> Result<Span> {
+    let end = |t: Option<&str>, other: Micros| t.map_or(Ok(other), time::parse);
+    let span = Span::new(end(from, Micros::MIN)?, end(to, Micros::MAX)?);
+    if span.from >= span.to {
+        return Err(Error::arguments(format!(
+            "The span from {} to {} is empty; the first must be the earlier.",
+            from.unwrap_or_default(),
+            to.unwrap_or_default()
+        )));
+    }
+    Ok(span)
+}
+
+fn side_of(text: Option<&str>) -> Result<Side> {
+    text.map_or(Ok(Side::Bid), str::parse)
+}
+
+/// The hints an intake step gives.
+///
+/// # Errors
+/// Where one of them makes no sense.
+pub fn hints_of(step: &IntakeStep) -> Result<Hints> {
+    Ok(Hints {
+        source: step.source.clone(),
+        instrument: step.instrument.clone(),
+        clock: match step.clock.as_deref() {
+            None => None,
+            Some("afloat") => Some(ClockHint::Afloat),
+            Some(text) => Some(ClockHint::Known(text.parse()?)),
+        },
+        frame: step.frame,
+        side: step.side.as_deref().map(str::parse).transpose()?,
+        decimals: step.decimals,
+        dates: step.dates,
+        stamp: step.stamp,
+        replace: step.replace,
+    })
+}
+
+fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<Report> {
+    let plans = intake::plan(shelf, &step.paths, &hints_of(step)?)?;
+    let mut taken = Vec::new();
+    for plan in &plans {
+        taken.push(intake::take(shelf, plan, job)?);
+    }
+    let mut report = Report::new(
+        json!({ "series": taken }),
+        taken
+            .iter()
+            .map(|t| {
+                format!(
+                    "{}: {} rows read = {} kept + {} rejected + {} already there; clock {}",
+                    t.series, t.rows_read, t.rows_kept, t.rows_rejected, t.rows_already_there, t.clock
+                )
+            })
+            .collect(),
+    );
+    for t in taken.iter().filter(|t| t.rows_rejected > 0) {
+        report.wants_person = true;
+        report.lines.push(format!(
+            "the rejected rows of {} are in {}",
+            t.series,
+            t.rejects.as_deref().unwrap_or_default()
+        ));
+    }
+    report.changed = plans.into_iter().map(|p| p.series).collect();
+    Ok(report)
+}
+
+fn check_one(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Report> {
+    let span = span_between(step.from.as_deref(), step.to.as_deref())?;
+    let (info, found) = check_series(shelf, &step.series, span, job)?;
+    let decimals = info.edition.scale.price;
+    let mut json = check_json(&step.series, &found, decimals);
+    let mut lines = check_lines(&step.series, &found);
+    let mut changed = Vec::new();
+    if !step.mend.is_empty() {
+        let counts = mend_series(shelf, &step.series, &step.mend, job)?;
+        json["mended"] = counts
+            .iter()
+            .map(|(k, n)| (k.word().to_owned(), json!(n)))
+            .collect::<serde_json::Map<_, _>>()
+            .into();
+        json["edition"] = json!(shelf.find(&step.series)?.edition.number);
+        let words: Vec<String> = counts.iter().map(|(k, n)| format!("{} {n}", k.word())).collect();
+        lines.insert(0, format!("{} mended: {}", step.series, words.join(", ")));
+        changed.push(step.series.clone());
+    }
+    Ok(Report { changed, ..Report::new(json, lines) })
+}
+
+fn check_lines(series: &SeriesName, found: &check::Report) -> Vec<String> {
+    let mut lines = vec![format!(
+        "{series}: {} rows, {} findings, {:.2} % of open time covered",
+        found.rows,
+        found.findings.len(),
+        found.coverage * 100.0
+    )];
+    for kind in Kind::ALL {
+        let (n, rows) = found.count(kind);
+        if n > 0 {
+            let first = found.findings.iter().find(|f| f.kind == kind);
+            let first =
+                first.map(|f| format!("{} {}", time::wall(f.span.from), f.detail)).unwrap_or_default();
+            lines.push(format!("  {:<16} {n:>5} findings {rows:>8} rows   first {first}", kind.word()));
+        }
+    }
+    lines
+}
+
+/// A check's report as the document that other programs rely on.
+pub fn check_json(series: &SeriesName, found: &check::Report, decimals: u8) -> Value {
+    let price = |e: check::Extreme| as_float(e.points, decimals);
+    json!({
+        "series": series,
+        "rows": found.rows,
+        "first": rfc3339(found.first),
+        "last": rfc3339(found.last),
+        "coverage": found.coverage,
+        "missing_days": found.missing_days().map(time::date).collect::<Vec<_>>(),
+        "gaps": found.gaps.iter().map(|g| json!({
+            "from": rfc3339(g.span.from), "to": rfc3339(g.span.to), "minutes": g.open / MINUTE,
+        })).collect::<Vec<_>>(),
+        "findings": found.findings.iter().map(|f| json!({
+            "kind": f.kind, "severity": f.kind.severity(), "from": rfc3339(f.span.from), "to": rfc3339(f.span.to),
+            "rows": f.rows, "detail": f.detail,
+        })).collect::<Vec<_>>(),
+        "stats": {
+            "max_range": price(found.max_range), "max_range_at": rfc3339(found.max_range.at),
+            "max_body": price(found.max_body), "max_body_at": rfc3339(found.max_body.at),
+            "max_gap": price(found.max_gap), "max_gap_at": rfc3339(found.max_gap.at),
+            "spread": found.spread,
+            "filler_closed": found.filler_closed, "quiet_open": found.filler_open,
+        },
+    })
+}
+
+fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Report> {
+    let study = align::study(shelf, &step.series, &step.to, job)?;
+    let sure = study.is_sure();
+    let fit = &study.fit;
+    let agree = fit.weeks.iter().filter(|w| w.agrees).count();
+    let mut lines = Vec::new();
+    let mut anchored = !study.here.is_afloat();
+    let mut changed = Vec::new();
+    let mut settled = true;
+    if !sure {
+        lines.push(format!(
+            "no clock: {} and {} are not alike in any week at one offset; check that they are the same instrument",
+            step.series, step.to
+        ));
+    } else {
+        lines.push(format!(
+            "{} is written in {} ({}): {agree} of {} weeks agree, confidence {:.2}",
+            step.series,
+            fit.clock,
+            fit.clock.in_words(),
+            fit.weeks.len(),
+            fit.confidence
+        ));
+        lines.extend(alternatives_in_words(fit));
+        if step.anchor && study.here.is_afloat() {
+            let detail = json!({"to": step.to.to_string(), "confidence": fit.confidence, "weeks": fit.weeks.len(), "agree": agree});
+            let doubtful = align::anchor_series(shelf, &step.series, &fit.clock, detail)?;
+            lines.push(format!("anchored: stored in UTC, {doubtful} doubtful wall times"));
+            anchored = true;
+            changed.push(step.series.clone());
+        } else if step.anchor && study.here.edition.clock.as_ref() != Some(&fit.clock) {
+            lines.push(format!(
+                "it is anchored in another clock, {}; undo that first to take this one",
+                study.here.edition.clock.as_ref().map(Clock::to_string).unwrap_or_default()
+            ));
+            settled = false;
+        }
+    }
+    let json = align_json(&study, sure, anchored);
+    Ok(Report { wants_person: !sure || !settled, changed, ..Report::new(json, lines) })
+}
+
+fn alternatives_in_words(fit: &align::Fit) -> Vec<String> {
+    fit.alternatives
+        .iter()
+        .map(|a| match a.differs.len() {
+            0 => format!("  also possible: {}; no week covered here tells it apart", a.clock),
+            n => format!("  less likely: {} ({:.2}); {n} covered weeks speak against it", a.clock, a.score),
+        })
+        .collect()
+}
+
+fn align_json(study: &align::Study, sure: bool, anchored: bool) -> Value {
+    let decimals = |info: &crate::store::SeriesInfo| info.edition.scale.price;
+    json!({
+        "clock": sure.then(|| study.fit.clock.to_string()),
+        "confidence": study.fit.confidence,
+        "weeks": study.fit.weeks.iter().map(|w| json!({
+            "week": time::date(time::day_of(w.start) + 2), "offset_minutes": w.offset / MINUTE,
+            "correlation": w.correlation, "agrees": w.agrees,
+        })).collect::<Vec<_>>(),
+        "alternatives": study.fit.alternatives.iter().map(|a| json!({
+            "clock": a.clock, "score": a.score,
+            "differs": a.differs.iter().map(|w| time::date(time::day_of(*w) + 2)).collect::<Vec<_>>(),
+        })).collect::<Vec<_>>(),
+        "evidence": study.evidence.iter().map(|e| json!({
+            "utc": rfc3339(e.utc), "written": time::wall(e.written),
+            "range_here": as_float(e.range_here, decimals(&study.here)),
+            "range_there": as_float(e.range_there, decimals(&study.there)),
+        })).collect::<Vec<_>>(),
+        "anchored": anchored,
+    })
+}
+
+fn splice(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<Report> {
+    let made = splice_series(shelf, &step.series, &step.into, step.rule, job)?;
+    let (info, s) = (&made.info, &made.spliced);
+    let decimals = info.edition.scale.price;
+    let json = json!({
+        "series": info.name,
+        "edition": info.edition.number,
+        "rows": info.edition.rows,
+        "pieces": s.pieces.iter().map(|p| json!({
+            "from": rfc3339(p.from), "to": rfc3339(p.to), "series": step.series[p.source], "rows": p.rows,
+        })).collect::<Vec<_>>(),
+        "seams": s.seams.iter().map(|m| json!({
+            "at": rfc3339(m.at), "before": step.series[m.before], "after": step.series[m.after],
+            "step": as_float(m.step, decimals), "usual_step": as_float(s.usual_step, decimals),
+        })).collect::<Vec<_>>(),
+        "overlap": {
+            "rows": s.overlap.rows, "equal": s.overlap.equal, "median_diff": as_float(s.overlap.median_diff, decimals),
+            "p95_diff": as_float(s.overlap.p95_diff, decimals), "correlation": s.overlap.correlation,
+        },
+    });
+    let parts: Vec<String> = (0..step.series.len())
+        .map(|i| {
+            let rows: u64 = s.pieces.iter().filter(|p| p.source == i).map(|p| p.rows).sum();
+            format!("{} {rows}", step.series[i].short())
+        })
+        .collect();
+    let mut lines = vec![format!("{}: {} = {} rows", info.name, parts.join(" + "), info.edition.rows)];
+    for seam in s.seams.iter().take(20) {
+        lines.push(format!(
+            "  seam {} {} -> {}: step {} points, usual {}",
+            time::wall(seam.at),
+            step.series[seam.before].short(),
+            step.series[seam.after].short(),
+            seam.step,
+            s.usual_step
+        ));
+    }
+    lines.push(format!(
+        "  overlap {} rows, {} equal, median {} and p95 {} points apart",
+        s.overlap.rows, s.overlap.equal, s.overlap.median_diff, s.overlap.p95_diff
+    ));
+    Ok(Report { changed: vec![info.name.clone()], ..Report::new(json, lines) })
+}
+
+fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<Report> {
+    let side = side_of(step.side.as_deref())?;
+    let (mut json, mut lines, mut changed) = (Vec::new(), Vec::new(), Vec::new());
+    for &frame in &step.frames {
+        let built = build_series(shelf, &step.series, frame, step.clock.as_ref(), side, job)?;
+        let (name, e) = (&built.info.name, &built.info.edition);
+        json.push(json!({
+            "series": name, "edition": e.number, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last),
+            "partial_first": built.partial_first, "partial_last": built.partial_last,
+        }));
+        lines.push(format!("{name}: {} bars from {} to {}", e.rows, time::wall(e.first), time::wall(e.last)));
+        changed.push(name.clone());
+    }
+    Ok(Report { changed, ..Report::new(json!({ "series": json }), lines) })
+}
+
+fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<Report> {
+    let request = Request {
+        name: step.name.clone(),
+        like: step.like.clone(),
+        own: step.set.clone(),
+        from: step.from.clone(),
+        shift: step.shift.as_deref().map_or(Ok(0), time::parse_length)?,
+    };
+    let made = compose::compose(shelf, &request, job)?;
+    let series: Vec<Value> = made
+        .series
+        .iter()
+        .map(|s| {
+            let e = &s.edition;
+            json!({"series": s.name, "edition": e.number, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last)})
+        })
+        .collect();
+    let json = json!({"instrument": made.instrument.name, "series": series, "notes": made.notes});
+    let like = made.instrument.like.as_deref().map(|l| format!(" like {l}")).unwrap_or_default();
+    let lines = vec![format!("{}{like}: {}", made.instrument.name, made.notes.join("; "))];
+    Ok(Report { changed: made.series.into_iter().map(|s| s.name).collect(), ..Report::new(json, lines) })
+}
+
+fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Report> {
+    if step.series.len() > 1 && !step.out.is_dir() && !step.out.to_string_lossy().ends_with('/') {
+        return Err(Error::arguments(format!(
+            "{} series need a folder to go to; write --out DIR/.",
+            step.series.len()
+        )));
+    }
+    let span = span_between(step.from.as_deref(), step.to.as_deref())?;
+    let mut report = Report::new(json!({}), Vec::new());
+    let mut json = Vec::new();
+    for series in &step.series {
+        let clock = step.clock.clone().unwrap_or_else(Clock::utc);
+        let order = Order { series: series.clone(), format: step.format, clock, span, last: step.last };
+        let done = deliver::deliver(shelf, &order, &step.out, job)?;
+        json.push(json!({
+            "path": done.path, "series": series, "rows": done.rows, "bytes": done.bytes, "sha256": done.sha256,
+            "proved": done.proved,
+        }));
+        let proof = if done.proved { "read back, equal" } else { "READ BACK, NOT EQUAL" };
+        report.lines.push(format!(
+            "{}: {} rows, {} bytes, {proof}",
+            done.path.display(),
+            done.rows,
+            done.bytes
+        ));
+        report.wants_person |= !done.proved;
+        report.files.push(done.path);
+    }
+    report.json = json!({ "files": json });
+    Ok(report)
+}
+
+fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<Report> {
+    let info = shelf.find(&step.series)?;
+    if info.is_afloat() {
+        return Err(Error::input(format!(
+            "{} is afloat: its session days are not known; align it first.",
+            step.series
+        )));
+    }
+    let orders = read_orders(&step.orders)?;
+    let sheet = shelf.instrument(&step.series.instrument)?.sheet;
+    let span = span_between(step.from.as_deref(), step.to.as_deref())?;
+    let rows = shelf.read(&info.edition, span)?;
+    if rows.is_empty() {
+        let nearest = if span.to <= info.edition.first { info.edition.first } else { info.edition.last };
+        return Err(Error::input(format!(
+            "{} has nothing to play in that span; the nearest data are at {}.",
+            step.series,
+            rfc3339(nearest)
+        )));
+    }
+    let currency = sheet.quote.clone();
+    let tape = Tape::new(rows, step.series.frame, sheet.spread)?;
+    let outcome = run_orders(tape, &orders, sheet, job)?;
+    let mut json = outcome.to_json();
+    json["series"] = json!(step.series);
+    json["currency"] = json!(currency);
+    let a = &outcome.account;
+    let mut lines = vec![format!(
+        "{}: {} quotes, {} fills, realised {} {currency} after costs of {}, position {}",
+        step.series,
+        outcome.quotes,
+        a.deals().len(),
+        crate::rehearse::money(a.realised()),
+        crate::rehearse::money(a.costs()),
+        scaled(a.position(), 2)
+    )];
+    lines.extend(a.journal_lines());
+    Ok(Report { wants_person: outcome.unfilled > 0, ..Report::new(json, lines) })
+}
+
+fn undo(shelf: &mut Shelf, step: &UndoStep) -> Result<Report> {
+    let now = shelf.undo(&step.series)?;
+    let line = match &now {
+        Some(e) => {
+            format!("{} is back at edition {} ({} rows, from {})", step.series, e.number, e.rows, e.act)
+        }
+        None => format!("{} is off the shelf: its first edition was undone", step.series),
+    };
+    let json = json!({"series": step.series, "edition": now.map(|e| e.number)});
+    Ok(Report { changed: vec![step.series.clone()], ..Report::new(json, vec![line]) })
+}
+
+/// Frames named in a list, where `all` stands for the usual ones that can be made.
+pub fn frames_named(words: &[String], from: Frame) -> Result<Vec<Frame>> {
+    let mut out = Vec::new();
+    for word in words {
+        if word == "all" {
+            let usual = Frame::USUAL.iter().filter_map(|f| f.parse().ok());
+            out.extend(usual.filter(|f| crate::frames::can_build(from, *f)));
+        } else {
+            out.push(word.parse()?);
+        }
+    }
+    Ok(out)
+}

@@ -1,0 +1,260 @@
+//! Recipes as files, and running them.
+
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use sha2::{Digest, Sha256};
+
+use super::apply::Report;
+use super::step::*;
+use crate::model::SeriesName;
+use crate::store::Shelf;
+use crate::{Error, Result};
+
+/// A list of steps in a TOML file.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Recipe {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    #[serde(default)]
+    pub step: Vec<Step>,
+}
+
+/// How a step of a recipe went.
+pub enum Done {
+    /// It was done now.
+    Now(Report),
+    /// Its inputs and settings are as when it was done before; this is what it said then.
+    Before(Vec<String>),
+}
+
+impl Recipe {
+    /// Reads a recipe. Paths in it are relative to its folder.
+    ///
+    /// # Errors
+    /// A sentence with the place in the file.
+    pub fn read(path: &Path) -> Result<Recipe> {
+        let text = std::fs::read_to_string(path)
+            .map_err(|e| Error::input(format!("The recipe {} cannot be read: {e}.", path.display())))?;
+        let mut recipe: Recipe = toml::from_str(&text).map_err(|e| {
+            let line = e.span().map_or(0, |s| text[..s.start.min(text.len())].matches('\n').count() + 1);
+            Error::input(format!(
+                "The recipe {}, line {line}: {}.",
+                path.display(),
+                e.message().trim_end_matches('.')
+            ))
+        })?;
+        let folder = path.parent().unwrap_or(Path::new("")).to_owned();
+        recipe.step.iter_mut().for_each(|s| s.place_in(&folder));
+        Ok(recipe)
+    }
+
+    /// The recipe as the text of a file.
+    pub fn to_text(&self) -> Result<String> {
+        toml::to_string_pretty(self)
+            .map_err(|e| Error::storage(format!("The recipe cannot be written: {e}.")))
+    }
+}
+
+impl Step {
+    /// Makes the step's paths relative to a folder.
+    fn place_in(&mut self, folder: &Path) {
+        let place = |p: &mut PathBuf| *p = folder.join(&*p);
+        match self {
+            Step::Intake(s) => s.paths.iter_mut().for_each(place),
+            Step::Deliver(s) => place(&mut s.out),
+            Step::Chart(s) => place(&mut s.out),
+            Step::Rehearse(s) => place(&mut s.orders),
+            Step::Check(_)
+            | Step::Align(_)
+            | Step::Splice(_)
+            | Step::Frames(_)
+            | Step::Compose(_)
+            | Step::Undo(_) => {}
+        }
+    }
+
+    /// The files the step reads.
+    fn input_files(&self) -> Vec<PathBuf> {
+        match self {
+            Step::Intake(s) => s.paths.clone(),
+            Step::Rehearse(s) => vec![s.orders.clone()],
+            _ => Vec::new(),
+        }
+    }
+}
+
+/// Runs a recipe's steps in order with `act`, which does one step. A step whose inputs and settings are
+/// as before, and whose results are still there, is not done again. `told` hears of each step.
+///
+/// # Errors
+/// The first step that fails ends the run; its number is in the sentence.
+pub fn run(
+    shelf: &mut Shelf,
+    recipe: &Recipe,
+    mut act: impl FnMut(&mut Shelf, &Step) -> Result<Report>,
+    mut told: impl FnMut(usize, &Step, &Done),
+) -> Result<()> {
+    let mut fresh: Vec<SeriesName> = Vec::new();
+    for (number, step) in recipe.step.iter().enumerate() {
+        let key = fingerprint(step)?;
+        let before = shelf.done_before(&key)?.and_then(|text| serde_json::from_str::<Value>(&text).ok());
+        let untouched = !step.reads().iter().any(|s| fresh.contains(s));
+        if let Some(record) = before.filter(|r| untouched && still_holds(shelf, step, r)) {
+            let lines = record["lines"].as_array().into_iter().flatten();
+            told(number, step, &Done::Before(lines.filter_map(|l| l.as_str().map(str::to_owned)).collect()));
+            continue;
+        }
+        let reads = editions_of(shelf, &step.reads())?;
+        let report = act(shelf, step).map_err(|e| {
+            if e.is_cancelled() {
+                e
+            } else {
+                Error::input(format!("Step {} ({}): {e}", number + 1, step.act()))
+            }
+        })?;
+        let record = json!({
+            "lines": report.lines, "reads": reads, "made": editions_of(shelf, &report.changed)?, "files": report.files,
+        });
+        shelf.remember_done(&key, &record.to_string())?;
+        fresh.extend(report.changed.iter().cloned());
+        told(number, step, &Done::Now(report));
+    }
+    Ok(())
+}
+
+/// A key of a step's settings and the contents of the files it reads.
+fn fingerprint(step: &Step) -> Result<String> {
+    let mut hash = Sha256::new();
+    hash.update(serde_json::to_string(step).unwrap_or_default());
+    for path in step.input_files() {
+        hash_path(&path, &mut hash)?;
+    }
+    Ok(hash.finalize().iter().map(|b| format!("{b:02x}")).collect())
+}
+
+fn hash_path(path: &Path, hash: &mut Sha256) -> Result<()> {
+    let failed =
+        |e: std::io::Error| Error::input(format!("{} cannot be read: {e}; check the path.", path.display()));
+    if path.is_dir() {
+        let mut inside: Vec<PathBuf> =
+            std::fs::read_dir(path).map_err(failed)?.flatten().map(|e| e.path()).collect();
+        inside.sort();
+        return inside.iter().try_for_each(|p| hash_path(p, hash));
+    }
+    hash.update(path.to_string_lossy().as_bytes());
+    let mut file = std::fs::File::open(path).map_err(failed)?;
+    std::io::copy(&mut file, hash).map_err(failed)?;
+    Ok(())
+}
+
+fn editions_of(shelf: &Shelf, names: &[SeriesName]) -> Result<Value> {
+    let pairs: Result<serde_json::Map<String, Value>> =
+        names.iter().map(|n| Ok((n.to_string(), json!(shelf.current(n)?.map(|s| s.edition.id))))).collect();
+    Ok(pairs?.into())
+}
+
+/// True where what a step made is still part of its series, and what it read has not changed.
+fn still_holds(shelf: &Shelf, step: &Step, record: &Value) -> bool {
+    let empty = serde_json::Map::new();
+    let map = |key: &str| record[key].as_object().unwrap_or(&empty).clone();
+    let (made, reads) = (map("made"), map("reads"));
+    let current = |name: &str| name.parse().ok().and_then(|n| shelf.current(&n).ok().flatten());
+    let made_there = made.iter().all(|(name, id)| {
+        current(name)
+            .is_some_and(|s| builds_on(shelf, &s.name, s.edition.id, id.as_i64().unwrap_or_default(), step))
+    });
+    let reads_same = reads
+        .iter()
+        .filter(|(name, _)| !made.contains_key(*name))
+        .all(|(name, id)| current(name).is_some_and(|s| Some(s.edition.id) == id.as_i64()));
+    let files_there = record["files"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .all(|f| f.as_str().is_some_and(|f| Path::new(f).exists()));
+    made_there && reads_same && files_there
+}
+
+/// True where an edition is `made` or was made from it, with no new rows taken in since (unless the
+/// step took some in itself).
+fn builds_on(shelf: &Shelf, name: &SeriesName, now: i64, made: i64, step: &Step) -> bool {
+    let editions = shelf.editions(name).unwrap_or_default();
+    let mut at = Some(now);
+    while let Some(edition) = at.and_then(|id| editions.iter().find(|e| e.id == id)) {
+        if edition.id == made {
+            return true;
+        }
+        if edition.act == "intake" && !matches!(step, Step::Intake(_)) {
+            return false;
+        }
+        at = edition.before;
+    }
+    false
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::apply;
+    use super::*;
+    use crate::job::Job;
+
+    fn recipe_in(dir: &Path) -> Recipe {
+        let mut rows = String::from("Time (UTC),Open,High,Low,Close,Volume\n");
+        for i in 0..3000 {
+            rows.push_str(&format!("2024-03-05 {:02}:{:02},1.0{i:04},1.2,1.0,1.1,5\n", i / 60 % 24, i % 60));
+        }
+        std::fs::write(dir.join("NOKSEK.csv"), rows.replacen("1.00007", "x", 1)).unwrap();
+        let text = "[[step]]\nact = \"intake\"\npaths = [\"NOKSEK.csv\"]\nsource = \"quill\"\n\
+            [[step]]\nact = \"check\"\nseries = \"NOKSEK@quill:1m\"\nmend = [\"duplicate_time\", \"conflicting_time\"]\n\
+            [[step]]\nact = \"frames\"\nseries = \"NOKSEK@quill:1m\"\nframes = [\"5m\", \"1h\"]\n\
+            [[step]]\nact = \"deliver\"\nseries = [\"NOKSEK@quill:1h\"]\nout = \"out/\"\n";
+        std::fs::write(dir.join("r.toml"), text).unwrap();
+        Recipe::read(&dir.join("r.toml")).unwrap()
+    }
+
+    fn done_now(shelf: &mut Shelf, recipe: &Recipe) -> Vec<&'static str> {
+        let mut now = Vec::new();
+        let act = |shelf: &mut Shelf, step: &Step| apply(shelf, step, &Job::unwatched());
+        run(shelf, recipe, act, |_, step, done| now.extend(matches!(done, Done::Now(_)).then(|| step.act())))
+            .unwrap();
+        now
+    }
+
+    #[test]
+    fn a_second_run_does_only_what_changed() {
+        let (dir, shelf_dir) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+        let recipe = recipe_in(dir.path());
+        let mut shelf = Shelf::open_to_write(shelf_dir.path()).unwrap();
+        assert_eq!(done_now(&mut shelf, &recipe), ["intake", "check", "frames", "deliver"]);
+        assert_eq!(done_now(&mut shelf, &recipe), [""; 0]);
+        std::fs::remove_file(dir.path().join("out/NOKSEK_quill_1h.csv")).unwrap();
+        assert_eq!(done_now(&mut shelf, &recipe), ["deliver"]);
+        shelf.undo(&"NOKSEK@quill:1h".parse().unwrap()).unwrap();
+        assert_eq!(done_now(&mut shelf, &recipe), ["frames", "deliver"]);
+        let more =
+            std::fs::read_to_string(dir.path().join("NOKSEK.csv")).unwrap() + "2024-03-06 10:00,1,1,1,1,1\n";
+        std::fs::write(dir.path().join("NOKSEK.csv"), more).unwrap();
+        assert_eq!(done_now(&mut shelf, &recipe), ["intake", "check", "frames", "deliver"]);
+    }
+
+    #[test]
+    fn steps_go_through_toml_and_mistakes_are_placed() {
+        let dir = tempfile::tempdir().unwrap();
+        let recipe = recipe_in(dir.path());
+        let text = recipe.to_text().unwrap();
+        std::fs::write(dir.path().join("again.toml"), &text).unwrap();
+        assert_eq!(Recipe::read(&dir.path().join("again.toml")).unwrap().step.len(), 4);
+        for (text, told) in [
+            ("[[step]]\nact = \"dance\"\n", "line 2: unknown variant `dance`"),
+            ("\n\n[[step]]\nact = \"undo\"\nseries = \"NOKSEK\"\n", "not a series"),
+            ("[[step]]\nact = \"undo\"\nseries = \"A@b:1m\"\ncolour = 1\n", "colour"),
+        ] {
+            std::fs::write(dir.path().join("bad.toml"), text).unwrap();
+            let err = Recipe::read(&dir.path().join("bad.toml")).unwrap_err().to_string();
+            assert!(err.contains(told), "{err}");
+        }
+    }
+}

@@ -1,0 +1,15 @@
+//! Recipes: the acts of the work as values, done one by one or from a file.
+//!
+//! A [`Step`] is one act with all its settings. The command line, the bench and recipe files all make
+//! steps; [`apply`] does them, and gives a [`Report`] for people and programs.
+
+mod apply;
+mod file;
+mod step;
+
+pub use apply::{Report, apply, check_json, frames_named, hints_of, span_between};
+pub use file::{Done, Recipe, run};
+pub use step::{
+    AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, RehearseStep,
+    SpliceStep, Step, UndoStep,
+};

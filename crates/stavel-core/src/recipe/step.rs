@@ -1,0 +1,320 @@
+//! One act with all its settings.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use serde::{Deserialize, Serialize};
+
+use crate::check::Kind;
+use crate::deliver::Format;
+use crate::intake::{DateOrder, Stamp};
+use crate::model::{Clock, Frame, SeriesName};
+use crate::splice::Rule;
+
+/// An act on a shelf. In a recipe: a `[[step]]` table whose `act` names it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "act", rename_all = "lowercase")]
+pub enum Step {
+    Intake(IntakeStep),
+    Check(CheckStep),
+    Align(AlignStep),
+    Splice(SpliceStep),
+    Frames(FramesStep),
+    Compose(ComposeStep),
+    Deliver(DeliverStep),
+    Chart(ChartStep),
+    Rehearse(RehearseStep),
+    Undo(UndoStep),
+}
+
+/// Files to take in.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct IntakeStep {
+    pub paths: Vec<PathBuf>,
+    pub source: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub instrument: Option<String>,
+    /// A clock, or `afloat`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clock: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub frame: Option<Frame>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub side: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub decimals: Option<u8>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dates: Option<DateOrder>,
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub stamp: Stamp,
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub replace: bool,
+}
+
+/// A series to check, and kinds of findings to mend.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct CheckStep {
+    pub series: SeriesName,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub mend: Vec<Kind>,
+}
+
+/// A series whose clock is to be found, and the anchored one to find it with.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AlignStep {
+    pub series: SeriesName,
+    pub to: SeriesName,
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub anchor: bool,
+}
+
+/// Series to join, in order of precedence.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SpliceStep {
+    pub series: Vec<SeriesName>,
+    pub into: String,
+    #[serde(default = "span_rule", skip_serializing_if = "is_span_rule")]
+    pub rule: Rule,
+}
+
+/// Frames to build of a series.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FramesStep {
+    pub series: SeriesName,
+    pub frames: Vec<Frame>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clock: Option<Clock>,
+    /// Of ticks: bid, ask or mid.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub side: Option<String>,
+}
+
+/// An instrument to make or change.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ComposeStep {
+    pub name: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub like: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<SeriesName>,
+    /// Own values of the spec sheet.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub set: BTreeMap<String, String>,
+    /// Added to every time of the rows, as `1h` or `-30m`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shift: Option<String>,
+}
+
+/// Series to write to files.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DeliverStep {
+    pub series: Vec<SeriesName>,
+    /// A file, or a folder (ending in `/` where it is not there yet).
+    pub out: PathBuf,
+    #[serde(default = "csv_format")]
+    pub format: Format,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clock: Option<Clock>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last: Option<u64>,
+}
+
+/// A chart to draw.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ChartStep {
+    pub series: SeriesName,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub with: Option<SeriesName>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
+    /// Bars in the moving average.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ma: Option<usize>,
+    pub out: PathBuf,
+}
+
+/// A history to play with a list of orders.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RehearseStep {
+    pub series: SeriesName,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
+    pub orders: PathBuf,
+}
+
+/// A series to step back.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct UndoStep {
+    pub series: SeriesName,
+}
+
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
+fn span_rule() -> Rule {
+    Rule::Span
+}
+
+fn is_span_rule(rule: &Rule) -> bool {
+    *rule == Rule::Span
+}
+
+fn csv_format() -> Format {
+    Format::Csv
+}
+
+impl Step {
+    /// The stage's word.
+    pub fn act(&self) -> &'static str {
+        match self {
+            Step::Intake(_) => "intake",
+            Step::Check(_) => "check",
+            Step::Align(_) => "align",
+            Step::Splice(_) => "splice",
+            Step::Frames(_) => "frames",
+            Step::Compose(_) => "compose",
+            Step::Deliver(_) => "deliver",
+            Step::Chart(_) => "chart",
+            Step::Rehearse(_) => "rehearse",
+            Step::Undo(_) => "undo",
+        }
+    }
+
+    /// True where the step changes the shelf.
+    pub fn writes(&self) -> bool {
+        match self {
+            Step::Check(s) => !s.mend.is_empty(),
+            Step::Align(s) => s.anchor,
+            Step::Deliver(_) | Step::Chart(_) | Step::Rehearse(_) => false,
+            Step::Intake(_) | Step::Splice(_) | Step::Frames(_) | Step::Compose(_) | Step::Undo(_) => true,
+        }
+    }
+
+    /// The command that does the same.
+    pub fn command_line(&self) -> String {
+        let mut words = vec!["stavel".to_owned(), self.act().to_owned()];
+        let opt = |words: &mut Vec<String>, name: &str, value: Option<String>| {
+            if let Some(value) = value {
+                words.extend([format!("--{name}"), quoted(&value)]);
+            }
+        };
+        match self {
+            Step::Intake(s) => {
+                words.extend(s.paths.iter().map(|p| quoted(&p.to_string_lossy())));
+                opt(&mut words, "source", Some(s.source.clone()));
+                opt(&mut words, "instrument", s.instrument.clone());
+                opt(&mut words, "clock", s.clock.clone());
+                opt(&mut words, "frame", s.frame.map(|f| f.to_string()));
+                opt(&mut words, "side", s.side.clone());
+                opt(&mut words, "decimals", s.decimals.map(|d| d.to_string()));
+                opt(&mut words, "dates", s.dates.map(|d| d.words().replace(" dates", "")));
+                opt(&mut words, "stamp", (s.stamp == Stamp::Close).then(|| "close".into()));
+                words.extend(s.replace.then(|| "--replace".into()));
+            }
+            Step::Check(s) => {
+                words.push(s.series.to_string());
+                opt(&mut words, "from", s.from.clone());
+                opt(&mut words, "to", s.to.clone());
+                let kinds: Vec<&str> = s.mend.iter().map(|k| k.word()).collect();
+                opt(&mut words, "mend", (!kinds.is_empty()).then(|| kinds.join(",")));
+            }
+            Step::Align(s) => {
+                words.extend([s.series.to_string(), "--to".into(), s.to.to_string()]);
+                words.extend(s.anchor.then(|| "--anchor".into()));
+            }
+            Step::Splice(s) => {
+                words.extend(s.series.iter().map(SeriesName::to_string));
+                opt(&mut words, "into", Some(s.into.clone()));
+                opt(&mut words, "rule", (s.rule != Rule::Span).then(|| s.rule.to_string()));
+            }
+            Step::Frames(s) => {
+                words.push(s.series.to_string());
+                words.extend(s.frames.iter().map(Frame::to_string));
+                opt(&mut words, "clock", s.clock.as_ref().map(Clock::to_string));
+                opt(&mut words, "side", s.side.clone());
+            }
+            Step::Compose(s) => {
+                words.push(s.name.clone());
+                opt(&mut words, "like", s.like.clone());
+                opt(&mut words, "from", s.from.as_ref().map(SeriesName::to_string));
+                for (key, value) in &s.set {
+                    opt(&mut words, "set", Some(format!("{key}={value}")));
+                }
+                opt(&mut words, "shift", s.shift.clone());
+            }
+            Step::Deliver(s) => {
+                words.extend(s.series.iter().map(SeriesName::to_string));
+                opt(&mut words, "out", Some(s.out.to_string_lossy().into_owned()));
+                opt(&mut words, "format", (s.format != Format::Csv).then(|| s.format.word().into()));
+                opt(&mut words, "clock", s.clock.as_ref().map(Clock::to_string));
+                opt(&mut words, "from", s.from.clone());
+                opt(&mut words, "to", s.to.clone());
+                opt(&mut words, "last", s.last.map(|n| n.to_string()));
+            }
+            Step::Chart(s) => {
+                words.push(s.series.to_string());
+                opt(&mut words, "with", s.with.as_ref().map(SeriesName::to_string));
+                opt(&mut words, "from", s.from.clone());
+                opt(&mut words, "to", s.to.clone());
+                opt(&mut words, "ma", s.ma.map(|n| n.to_string()));
+                opt(&mut words, "out", Some(s.out.to_string_lossy().into_owned()));
+            }
+            Step::Rehearse(s) => {
+                words.push(s.series.to_string());
+                opt(&mut words, "from", s.from.clone());
+                opt(&mut words, "to", s.to.clone());
+                opt(&mut words, "orders", Some(s.orders.to_string_lossy().into_owned()));
+            }
+            Step::Undo(s) => words.push(s.series.to_string()),
+        }
+        words.join(" ")
+    }
+
+    /// The series whose rows the step reads, as far as the step names them.
+    pub fn reads(&self) -> Vec<SeriesName> {
+        match self {
+            Step::Check(s) => vec![s.series.clone()],
+            Step::Align(s) => vec![s.series.clone(), s.to.clone()],
+            Step::Splice(s) => s.series.clone(),
+            Step::Frames(s) => vec![s.series.clone()],
+            Step::Compose(s) => s.from.iter().cloned().collect(),
+            Step::Deliver(s) => s.series.clone(),
+            Step::Chart(s) => std::iter::once(&s.series).chain(&s.with).cloned().collect(),
+            Step::Rehearse(s) => vec![s.series.clone()],
+            Step::Intake(_) | Step::Undo(_) => Vec::new(),
+        }
+    }
+}
+
+/// A word as a shell would need it.
+fn quoted(text: &str) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "._-+=/@:,%".contains(c);
+    if !text.is_empty() && text.chars().all(plain) {
+        text.into()
+    } else {
+        format!("'{}'", text.replace('\'', "'\\''"))
+    }
+}
