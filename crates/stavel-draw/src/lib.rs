@@ -1,1 +1,12 @@
+//! A chart as data, and its drawing.
+//!
+//! [`scene`] turns bars into a [`Scene`]: panes with layers on one axis of slots. The bench draws a
+//! scene with characters; [`svg`] and [`pdf`] draw it into files.
 
+pub mod pdf;
+pub mod scene;
+pub mod step;
+pub mod svg;
+
+pub use scene::{Candle, Layer, Pane, Scene, SceneRequest, scene};
+pub use step::{apply, bars_for_chart};

@@ -22,6 +22,8 @@ pub const SKERRY_HOURS: &str = "mon-fri 09:00-16:30 Europe/Oslo";
 pub const SEED: u64 = 20_240_305;
 /// The recipe that rebuilds the whole example from the demo files beside it.
 pub const RECIPE: &str = include_str!("noksek.toml");
+/// The orders of its rehearsal.
+pub const ORDERS: &str = include_str!("orders.csv");
 
 /// How long each part of the demo is, in UTC.
 #[derive(Debug, Clone)]
@@ -105,6 +107,7 @@ pub fn write_demo(folder: &Path, spans: &Spans, seed: u64) -> io::Result<Truth> 
     let text = serde_json::to_string_pretty(&truth).map_err(io::Error::other)?;
     std::fs::write(folder.join("truth.json"), text + "\n")?;
     std::fs::write(folder.join("noksek.toml"), RECIPE)?;
+    std::fs::write(folder.join("orders.csv"), ORDERS)?;
     Ok(truth)
 }
 

@@ -1,1 +1,44 @@
-fn main() {}
+//! The command line: what was typed becomes a step, the core does it, and it is told to a person or
+//! printed as JSON.
+
+mod args;
+mod commands;
+mod demo;
+mod progress;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use args::Args;
+
+/// Something is done but wants a person.
+const WANTS_PERSON: u8 = 3;
+
+fn main() -> ExitCode {
+    let args = match Args::try_parse() {
+        Ok(args) => args,
+        Err(err) => {
+            // Help and version are no errors; clap prints them and mistakes in its own words.
+            let _ = err.print();
+            return if err.use_stderr() { ExitCode::from(2) } else { ExitCode::SUCCESS };
+        }
+    };
+    match commands::run(args) {
+        Ok(commands::Ending::Done) => ExitCode::SUCCESS,
+        Ok(commands::Ending::WantsPerson) => ExitCode::from(WANTS_PERSON),
+        Err(err) => {
+            eprintln!("stavel: {}", stavel_core::error::printable(&format!("{err:#}")));
+            ExitCode::from(code_of(&err))
+        }
+    }
+}
+
+/// 2 for arguments that make no sense, 3 for a question the data leave open, else 1.
+fn code_of(err: &anyhow::Error) -> u8 {
+    match err.downcast_ref::<stavel_core::Error>() {
+        Some(e) if e.is_arguments() => 2,
+        Some(e) if e.is_undecided() => WANTS_PERSON,
+        _ => 1,
+    }
+}

@@ -1,0 +1,270 @@
+//! What may be typed.
+
+use std::path::PathBuf;
+
+use clap::{ArgAction, Parser, Subcommand};
+use stavel_core::Result;
+use stavel_core::check::Kind;
+use stavel_core::deliver::Format;
+use stavel_core::intake::{DateOrder, Stamp};
+use stavel_core::model::{Clock, SeriesName};
+use stavel_core::recipe::*;
+use stavel_core::splice::Rule;
+
+/// One honest history out of vendor and broker data, for people who backtest.
+///
+/// Without a command, the bench opens.
+#[derive(Parser)]
+#[command(name = "stavel", version, arg_required_else_help = false, disable_help_subcommand = true)]
+pub struct Args {
+    /// The folder that holds everything; else the user data folder.
+    #[arg(long, global = true, env = "STAVEL_SHELF", value_name = "DIR")]
+    pub shelf: Option<PathBuf>,
+    /// Print one JSON document on standard output and nothing else there.
+    #[arg(long, global = true)]
+    pub json: bool,
+    #[command(subcommand)]
+    pub command: Option<Command>,
+}
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Make the demo shelf and open the bench on it.
+    Demo(DemoArgs),
+    /// Take files of a vendor or broker in.
+    #[command(alias = "import")]
+    Intake(IntakeArgs),
+    /// What is on the shelf.
+    Shelf {
+        series: Option<SeriesName>,
+        /// All editions of the series.
+        #[arg(long, requires = "series")]
+        editions: bool,
+    },
+    /// Step a series back to the edition before.
+    Undo { series: SeriesName },
+    /// Find what is wrong in a series, and mend it.
+    Check(CheckArgs),
+    /// Find the clock of a series by comparing it with an anchored one.
+    Align {
+        series: SeriesName,
+        #[arg(long, value_name = "SERIES")]
+        to: SeriesName,
+        /// Store the series in UTC with the clock found.
+        #[arg(long)]
+        anchor: bool,
+    },
+    /// Merge sources into one history, in order of precedence.
+    #[command(alias = "merge")]
+    Splice {
+        #[arg(required = true, num_args = 2..)]
+        series: Vec<SeriesName>,
+        #[arg(long, value_name = "SOURCE")]
+        into: String,
+        /// Who owns which time: span, holes or cut=TIME.
+        #[arg(long, default_value = "span")]
+        rule: Rule,
+    },
+    /// Build bars of other frames.
+    #[command(alias = "resample")]
+    Frames {
+        series: SeriesName,
+        /// As 5m, 4h, 1d, 1w, 1mo; all for the usual ones.
+        #[arg(required = true)]
+        frames: Vec<String>,
+        /// Clock of the session days; else the instrument's.
+        #[arg(long)]
+        clock: Option<Clock>,
+        /// Of ticks: bid, ask or mid.
+        #[arg(long)]
+        side: Option<String>,
+    },
+    /// Make an instrument of your own, or change one's spec sheet.
+    Compose(ComposeArgs),
+    /// Write series to files and prove them by reading back.
+    #[command(alias = "export")]
+    Deliver(DeliverArgs),
+    /// Draw a chart into an SVG or PDF file.
+    Chart {
+        series: SeriesName,
+        /// A second series, drawn as a line.
+        #[arg(long, value_name = "SERIES")]
+        with: Option<SeriesName>,
+        #[arg(long)]
+        from: Option<String>,
+        #[arg(long)]
+        to: Option<String>,
+        /// Bars in a moving average.
+        #[arg(long, value_name = "BARS")]
+        ma: Option<usize>,
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+    },
+    /// Play a history; with orders, without a screen.
+    #[command(alias = "replay")]
+    Rehearse {
+        series: SeriesName,
+        #[arg(long)]
+        from: Option<String>,
+        #[arg(long)]
+        to: Option<String>,
+        /// A CSV file of time,side,lots.
+        #[arg(long, value_name = "FILE")]
+        orders: Option<PathBuf>,
+    },
+    /// Do the steps of a recipe; a step that would change nothing is not done again.
+    Run {
+        recipe: PathBuf,
+        /// Only say what would be done.
+        #[arg(long)]
+        dry_run: bool,
+    },
+}
+
+#[derive(clap::Args)]
+pub struct DemoArgs {
+    /// Run the full example without a screen and say what it did and proved.
+    #[arg(long)]
+    pub headless: bool,
+    /// Where to make the demo; else stavel-demo in the folder for temporary files.
+    #[arg(long, value_name = "DIR")]
+    pub dir: Option<PathBuf>,
+    /// Years of minutes.
+    #[arg(long, default_value_t = 3, value_parser = clap::value_parser!(u32).range(1..=60))]
+    pub years: u32,
+}
+
+#[derive(clap::Args)]
+pub struct IntakeArgs {
+    /// Files, folders or zip archives.
+    #[arg(required = true, value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// Where they come from: a vendor or broker.
+    #[arg(long)]
+    pub source: String,
+    #[arg(long)]
+    pub instrument: Option<String>,
+    /// The clock of the times, as UTC, UTC+3, Europe/Oslo or America/New_York+7h; or afloat.
+    #[arg(long)]
+    pub clock: Option<String>,
+    /// ticks, 1m, 1h, …; else told from the times.
+    #[arg(long)]
+    pub frame: Option<String>,
+    /// Which end of a bar its time names: open or close.
+    #[arg(long, value_parser = ["open", "close"], default_value = "open")]
+    pub stamp: String,
+    /// bid, ask, mid or last.
+    #[arg(long)]
+    pub side: Option<String>,
+    /// Decimals of the prices; else told from the file.
+    #[arg(long)]
+    pub decimals: Option<u8>,
+    /// Order of dates: day-first, month-first or year-first; else told from the file.
+    #[arg(long, value_parser = ["day-first", "month-first", "year-first"])]
+    pub dates: Option<String>,
+    /// Add to what is there (the default).
+    #[arg(long, action = ArgAction::SetTrue, conflicts_with = "replace")]
+    pub add: bool,
+    /// Replace the span that the new rows cover.
+    #[arg(long)]
+    pub replace: bool,
+    /// Only say what would be done and show the first rows as understood.
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+#[derive(clap::Args)]
+pub struct CheckArgs {
+    pub series: SeriesName,
+    #[arg(long)]
+    pub from: Option<String>,
+    #[arg(long)]
+    pub to: Option<String>,
+    /// Kinds of findings to mend, divided by commas.
+    #[arg(long, value_delimiter = ',', value_name = "KIND")]
+    pub mend: Vec<Kind>,
+}
+
+#[derive(clap::Args)]
+pub struct ComposeArgs {
+    pub name: String,
+    /// The instrument it takes its values from.
+    #[arg(long, value_name = "INSTRUMENT")]
+    pub like: Option<String>,
+    /// The series its rows come from.
+    #[arg(long, value_name = "SERIES")]
+    pub from: Option<SeriesName>,
+    /// A value of the spec sheet of its own.
+    #[arg(long, value_name = "KEY=VALUE")]
+    pub set: Vec<String>,
+    /// Session week, as 'mon-fri 08:00-17:00 Europe/Oslo'.
+    #[arg(long)]
+    pub hours: Option<String>,
+    /// Fixed spread in points.
+    #[arg(long, value_name = "POINTS")]
+    pub spread: Option<String>,
+    /// Added to every time of the rows, as 1h or -30m.
+    #[arg(long, allow_hyphen_values = true)]
+    pub shift: Option<String>,
+}
+
+#[derive(clap::Args)]
+pub struct DeliverArgs {
+    #[arg(required = true)]
+    pub series: Vec<SeriesName>,
+    /// A file, a folder (ending in /), or - for standard output.
+    #[arg(long, value_name = "PATH")]
+    pub out: PathBuf,
+    /// csv, json, ndjson or parquet.
+    #[arg(long, default_value = "csv")]
+    pub format: Format,
+    /// Clock of the times in text formats.
+    #[arg(long)]
+    pub clock: Option<Clock>,
+    #[arg(long)]
+    pub from: Option<String>,
+    #[arg(long)]
+    pub to: Option<String>,
+    /// Only so many rows, the last ones.
+    #[arg(long)]
+    pub last: Option<u64>,
+}
+
+impl IntakeArgs {
+    pub fn step(&self) -> Result<IntakeStep> {
+        Ok(IntakeStep {
+            paths: self.paths.clone(),
+            source: self.source.clone(),
+            instrument: self.instrument.clone(),
+            clock: self.clock.clone(),
+            frame: self.frame.as_deref().map(str::parse).transpose()?,
+            side: self.side.clone(),
+            decimals: self.decimals,
+            dates: self.dates.as_deref().map(|d| match d {
+                "day-first" => DateOrder::DayFirst,
+                "month-first" => DateOrder::MonthFirst,
+                _ => DateOrder::YearFirst,
+            }),
+            stamp: if self.stamp == "close" { Stamp::Close } else { Stamp::Open },
+            replace: self.replace,
+        })
+    }
+}
+
+impl ComposeArgs {
+    pub fn step(&self) -> Result<ComposeStep> {
+        let mut set = std::collections::BTreeMap::new();
+        for pair in &self.set {
+            let (key, value) = pair.split_once('=').ok_or_else(|| {
+                stavel_core::Error::arguments(format!(
+                    "'{pair}' is not KEY=VALUE; write --set commission=3.50."
+                ))
+            })?;
+            set.insert(key.to_owned(), value.to_owned());
+        }
+        set.extend(self.hours.clone().map(|h| ("hours".to_owned(), h)));
+        set.extend(self.spread.clone().map(|s| ("spread".to_owned(), s)));
+        let (name, like, from) = (self.name.clone(), self.like.clone(), self.from.clone());
+        Ok(ComposeStep { name, like, from, set, shift: self.shift.clone() })
+    }
+}

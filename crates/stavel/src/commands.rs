@@ -1,0 +1,352 @@
+//! Doing what was typed.
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use anyhow::{Context, Result, bail};
+use serde_json::{Value, json};
+use stavel_core::Error;
+use stavel_core::intake;
+use stavel_core::job::Job;
+use stavel_core::model::time::{rfc3339, wall};
+use stavel_core::model::{Clock, Columns, SeriesName};
+use stavel_core::recipe::{
+    AlignStep, ChartStep, CheckStep, DeliverStep, Done, FramesStep, IntakeStep, Recipe, RehearseStep, Report,
+    SpliceStep, Step, UndoStep, frames_named, hints_of,
+};
+use stavel_core::store::{EditionInfo, SeriesInfo, Shelf};
+
+use crate::args::*;
+use crate::demo;
+use crate::progress::ProgressLine;
+
+/// How a command ended that did not fail.
+#[derive(PartialEq, Eq)]
+pub enum Ending {
+    Done,
+    WantsPerson,
+}
+
+/// The shelf that is meant: as typed, else the user data folder.
+fn shelf_folder(args: &Args) -> Result<PathBuf> {
+    if let Some(dir) = &args.shelf {
+        return Ok(dir.clone());
+    }
+    let data = std::env::var_os("XDG_DATA_HOME").map(PathBuf::from).filter(|p| p.is_absolute());
+    let home = || std::env::var_os("HOME").map(|h| PathBuf::from(h).join(".local/share"));
+    let base = data.or_else(home).context("There is no home folder to keep the shelf in; say --shelf DIR")?;
+    Ok(base.join("stavel"))
+}
+
+/// Runs the command.
+pub fn run(args: Args) -> Result<Ending> {
+    let folder = shelf_folder(&args)?;
+    let step = match &args.command {
+        None => {
+            stavel_tui::run(&folder)?;
+            return Ok(Ending::Done);
+        }
+        Some(Command::Demo(a)) => return demo::run(a, args.json),
+        Some(Command::Shelf { series, editions }) => {
+            return show_shelf(&folder, series.as_ref(), *editions, args.json);
+        }
+        Some(Command::Run { recipe, dry_run }) => return run_recipe(&folder, recipe, *dry_run, args.json),
+        Some(Command::Intake(a)) if a.dry_run => return preview(&folder, &a.step()?, args.json),
+        Some(Command::Rehearse { series, from, orders: None, .. }) => {
+            stavel_tui::rehearse(&folder, series, from.as_deref())?;
+            return Ok(Ending::Done);
+        }
+        Some(Command::Deliver(a)) if a.out == Path::new("-") => return deliver_to_stdout(&folder, a),
+        Some(command) => step_of(command, &folder)?,
+    };
+    let report = do_step(&folder, &step)?;
+    tell(&report, args.json)?;
+    Ok(ending_of(&report))
+}
+
+fn ending_of(report: &Report) -> Ending {
+    if report.wants_person { Ending::WantsPerson } else { Ending::Done }
+}
+
+/// The step a command asks for.
+fn step_of(command: &Command, folder: &Path) -> Result<Step> {
+    Ok(match command {
+        Command::Intake(a) => Step::Intake(a.step()?),
+        Command::Undo { series } => Step::Undo(UndoStep { series: series.clone() }),
+        Command::Check(a) => Step::Check(CheckStep {
+            series: a.series.clone(),
+            from: a.from.clone(),
+            to: a.to.clone(),
+            mend: a.mend.clone(),
+        }),
+        Command::Align { series, to, anchor } => {
+            Step::Align(AlignStep { series: series.clone(), to: to.clone(), anchor: *anchor })
+        }
+        Command::Splice { series, into, rule } => {
+            Step::Splice(SpliceStep { series: series.clone(), into: into.clone(), rule: *rule })
+        }
+        Command::Frames { series, frames, clock, side } => {
+            Shelf::open(folder)?.find(series)?;
+            let frames = frames_named(frames, series.frame)?;
+            Step::Frames(FramesStep {
+                series: series.clone(),
+                frames,
+                clock: clock.clone(),
+                side: side.clone(),
+            })
+        }
+        Command::Compose(a) => Step::Compose(a.step()?),
+        Command::Deliver(a) => Step::Deliver(deliver_step(a, a.out.clone())),
+        Command::Chart { series, with, from, to, ma, out } => Step::Chart(ChartStep {
+            series: series.clone(),
+            with: with.clone(),
+            from: from.clone(),
+            to: to.clone(),
+            ma: *ma,
+            out: out.clone(),
+        }),
+        Command::Rehearse { series, from, to, orders } => Step::Rehearse(RehearseStep {
+            series: series.clone(),
+            from: from.clone(),
+            to: to.clone(),
+            orders: orders.clone().unwrap_or_default(),
+        }),
+        Command::Demo(_) | Command::Shelf { .. } | Command::Run { .. } => bail!("This command is no step."),
+    })
+}
+
+fn deliver_step(a: &DeliverArgs, out: PathBuf) -> DeliverStep {
+    DeliverStep {
+        series: a.series.clone(),
+        out,
+        format: a.format,
+        clock: a.clock.clone(),
+        from: a.from.clone(),
+        to: a.to.clone(),
+        last: a.last,
+    }
+}
+
+/// Does one step on the shelf in a folder, with a progress line.
+pub fn do_step(folder: &Path, step: &Step) -> Result<Report> {
+    let mut shelf = if step.writes() { Shelf::open_to_write(folder)? } else { Shelf::open(folder)? };
+    let job = Arc::new(Job::unwatched());
+    let line = ProgressLine::watch(job.clone());
+    let report = stavel_draw::apply(&mut shelf, step, &job);
+    drop(line);
+    Ok(report?)
+}
+
+/// Prints a report for a person, or its document.
+fn tell(report: &Report, as_json: bool) -> Result<()> {
+    if as_json { print_json(&report.json) } else { print_lines(&report.lines) }
+}
+
+fn print_json(value: &Value) -> Result<()> {
+    let mut out = std::io::stdout().lock();
+    serde_json::to_writer_pretty(&mut out, value)?;
+    writeln!(out)?;
+    Ok(())
+}
+
+/// Prints lines made safe for a terminal; a reader that goes away is no failure.
+pub fn print_lines(lines: &[String]) -> Result<()> {
+    let mut out = std::io::stdout().lock();
+    for line in lines {
+        match writeln!(out, "{}", stavel_core::error::printable(line)) {
+            Err(e) if e.kind() == std::io::ErrorKind::BrokenPipe => return Ok(()),
+            other => other?,
+        }
+    }
+    Ok(())
+}
+
+fn preview(folder: &Path, step: &IntakeStep, as_json: bool) -> Result<Ending> {
+    let shelf = Shelf::open(folder)?;
+    let plans = intake::plan(&shelf, &step.paths, &hints_of(step)?)?;
+    if as_json {
+        let plans: Vec<Value> = plans
+            .iter()
+            .map(|p| {
+                json!({
+                    "series": p.series, "files": p.files.iter().map(|(m, _)| m.place()).collect::<Vec<_>>(),
+                    "clock": p.clock.as_ref().map_or("afloat".into(), Clock::to_string), "decimals": p.scale.price,
+                    "layout": p.files[0].1.in_words(),
+                })
+            })
+            .collect();
+        print_json(&json!({ "would_take": plans }))?;
+    } else {
+        for plan in &plans {
+            print_lines(&[plan.in_words()])?;
+            print_lines(&first_rows(&plan.preview.rows, 5))?;
+        }
+    }
+    Ok(Ending::Done)
+}
+
+/// The first rows as a table.
+fn first_rows(rows: &Columns, count: usize) -> Vec<String> {
+    let names: Vec<&str> = rows.fields.iter().map(|f| f.name()).collect();
+    let mut lines =
+        vec![format!("  {:<24}{}", "time", names.iter().map(|n| format!("{n:>12}")).collect::<String>())];
+    for i in 0..rows.len().min(count) {
+        let cells: String = rows
+            .fields
+            .iter()
+            .zip(&rows.data)
+            .map(|(f, c)| format!("{:>12}", stavel_core::model::price::scaled(c[i], rows.scale.of(*f))))
+            .collect();
+        lines.push(format!("  {:<24}{cells}", wall(rows.time[i])));
+    }
+    lines
+}
+
+fn deliver_to_stdout(folder: &Path, a: &DeliverArgs) -> Result<Ending> {
+    if a.series.len() != 1 {
+        return Err(Error::arguments("Only one series at a time goes to standard output.").into());
+    }
+    // Even what goes to standard output is proved first, in a file of its own.
+    let temporary = std::env::temp_dir().join(format!("stavel-{}.{}", std::process::id(), a.format.word()));
+    let report = do_step(folder, &Step::Deliver(deliver_step(a, temporary.clone())));
+    let copied = report.and_then(|report| {
+        let mut file = std::fs::File::open(&temporary)?;
+        std::io::copy(&mut file, &mut std::io::stdout().lock())?;
+        Ok(report)
+    });
+    let _ = std::fs::remove_file(&temporary);
+    Ok(ending_of(&copied?))
+}
+
+fn clock_text(info: &SeriesInfo) -> String {
+    info.edition.clock.as_ref().map_or("afloat".into(), Clock::to_string)
+}
+
+fn show_shelf(folder: &Path, series: Option<&SeriesName>, editions: bool, as_json: bool) -> Result<Ending> {
+    let shelf = Shelf::open(folder)?;
+    if let (Some(name), true) = (series, editions) {
+        let info = shelf.find(name)?;
+        return show_editions(&info, &shelf.editions(name)?, as_json);
+    }
+    let all = match series {
+        Some(name) => vec![shelf.find(name)?],
+        None => shelf.series()?,
+    };
+    let mut lines = Vec::new();
+    let mut instruments = Vec::new();
+    for instrument in shelf.instruments()? {
+        let own: Vec<&SeriesInfo> = all.iter().filter(|s| s.name.instrument == instrument.name).collect();
+        if series.is_some() && own.is_empty() {
+            continue;
+        }
+        lines.push(format!("{}  {}", instrument.name, instrument.values["kind"]));
+        lines.extend(own.iter().map(|s| {
+            let e = &s.edition;
+            format!(
+                "  {:<18} {:>10} rows  {} … {}  {:<20} edition {:<3} {:>8} kB",
+                s.name.short(),
+                e.rows,
+                wall(e.first),
+                wall(e.last),
+                clock_text(s),
+                e.number,
+                e.bytes / 1024
+            )
+        }));
+        instruments.push(json!({
+            "name": instrument.name, "kind": instrument.values["kind"], "decimals": instrument.sheet.decimals,
+            "series": own.iter().map(|s| json!({
+                "series": s.name, "rows": s.edition.rows, "first": rfc3339(s.edition.first), "last": rfc3339(s.edition.last),
+                "clock": clock_text(s), "edition": s.edition.number, "bytes": s.edition.bytes, "updated": rfc3339(s.edition.made),
+            })).collect::<Vec<_>>(),
+        }));
+    }
+    if lines.is_empty() {
+        lines.push(format!("The shelf {} is empty; take files in with stavel intake.", folder.display()));
+    }
+    if as_json {
+        print_json(&json!({ "instruments": instruments }))?
+    } else {
+        print_lines(&lines)?
+    }
+    Ok(Ending::Done)
+}
+
+fn show_editions(info: &SeriesInfo, editions: &[EditionInfo], as_json: bool) -> Result<Ending> {
+    if as_json {
+        let list: Vec<Value> = editions
+            .iter()
+            .map(|e| {
+                json!({
+                    "edition": e.number, "current": e.id == info.edition.id, "act": e.act, "made": rfc3339(e.made),
+                    "rows": e.rows, "detail": e.detail,
+                })
+            })
+            .collect();
+        print_json(&json!({"series": info.name, "editions": list}))?;
+    } else {
+        let lines: Vec<String> = editions
+            .iter()
+            .map(|e| {
+                let here = if e.id == info.edition.id { "▸" } else { " " };
+                format!(
+                    "{here} edition {:<3} {:<8} {:>10} rows  made {}",
+                    e.number,
+                    e.act,
+                    e.rows,
+                    wall(e.made)
+                )
+            })
+            .collect();
+        print_lines(&lines)?;
+    }
+    Ok(Ending::Done)
+}
+
+fn run_recipe(folder: &Path, path: &Path, dry_run: bool, as_json: bool) -> Result<Ending> {
+    let recipe = Recipe::read(path)?;
+    if dry_run {
+        let lines: Vec<String> = recipe.step.iter().map(Step::command_line).collect();
+        if as_json {
+            print_json(&json!({ "would_do": lines }))?
+        } else {
+            print_lines(&lines)?
+        }
+        return Ok(Ending::Done);
+    }
+    let mut shelf = Shelf::open_to_write(folder)?;
+    let job = Arc::new(Job::unwatched());
+    let line = ProgressLine::watch(job.clone());
+    let mut documents = Vec::new();
+    let mut lines = Vec::new();
+    let mut ending = Ending::Done;
+    let act = |shelf: &mut Shelf, step: &Step| stavel_draw::apply(shelf, step, &job);
+    let outcome = stavel_core::recipe::run(&mut shelf, &recipe, act, |number, step, done| {
+        let number = number + 1;
+        match done {
+            Done::Now(report) => {
+                lines.push(format!("{number} {}", step.command_line()));
+                lines.extend(report.lines.iter().map(|l| format!("    {l}")));
+                documents
+                    .push(json!({"step": number, "act": step.act(), "done": "now", "report": report.json}));
+                if report.wants_person {
+                    ending = Ending::WantsPerson;
+                }
+            }
+            Done::Before(_) => {
+                lines.push(format!("{number} {}", step.command_line()));
+                lines.push("    nothing has changed: not done again".into());
+                documents.push(json!({"step": number, "act": step.act(), "done": "before"}));
+            }
+        }
+    });
+    drop(line);
+    if as_json {
+        print_json(&json!({ "steps": documents }))?
+    } else {
+        print_lines(&lines)?
+    }
+    outcome?;
+    Ok(ending)
+}
