@@ -11,7 +11,7 @@ use stavel_core::{Error, Result, frames};
 use crate::scene::{SceneRequest, scene};
 
 /// Most bars in a file's chart; more would be thinner than a line.
-const MOST_BARS: usize = 600;
+const MOST_BARS: usize = 900;
 
 /// Does any step: charts here, all others in the core.
 ///

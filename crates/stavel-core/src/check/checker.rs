@@ -243,6 +243,12 @@ impl Checker {
             let detail = format!("{} of open market", length_in_words(gap.open));
             findings.push(Finding { kind: Kind::Missing, span: gap.span, rows: 0, detail });
         }
+        // A block that came late only to repeat what was there is told once, as a repeat.
+        let repeats: Vec<Span> =
+            findings.iter().filter(|f| f.kind == Kind::DuplicateTime).map(|f| f.span).collect();
+        findings.retain(|f| {
+            f.kind != Kind::OutOfOrder || !repeats.iter().any(|r| r.from <= f.span.from && f.span.to <= r.to)
+        });
         findings.sort_by_key(|f| (Kind::ALL.iter().position(|k| *k == f.kind), f.span.from));
         let (days, coverage) = self.days.finish(self.report.first, self.report.last);
         self.report.last -= if self.report.rows > 0 { self.frame.length().min(DAY) } else { 0 };

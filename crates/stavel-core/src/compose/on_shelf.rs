@@ -50,11 +50,7 @@ pub fn compose(shelf: &mut Shelf, request: &Request, job: &Job) -> Result<Compos
     }
     let instrument = shelf.put_instrument(&request.name, like.as_deref(), &own)?;
     let Some(source) = source else {
-        return Ok(Composed {
-            instrument,
-            series: None,
-            notes: vec!["no series asked for: only the spec sheet".into()],
-        });
+        return Ok(Composed { instrument, series: None, notes: vec!["spec sheet written".into()] });
     };
     let changes = Changes { shift: request.shift, spread: instrument.sheet.spread };
     let name = SeriesName { instrument: request.name.clone(), ..source.name.clone() };

@@ -1,0 +1,284 @@
+//! Every act of the bench in one table: it gives dispatch, key hints, palette, key list and docs.
+
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+
+/// A way of working on what the window shows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Lens {
+    Shelf,
+    Chart,
+    Check,
+    Align,
+    Splice,
+    Frames,
+    Compose,
+    Deliver,
+    Rehearse,
+}
+
+impl Lens {
+    /// Every lens in the order of the bar.
+    pub const ALL: [Lens; 9] = [
+        Lens::Shelf,
+        Lens::Chart,
+        Lens::Check,
+        Lens::Align,
+        Lens::Splice,
+        Lens::Frames,
+        Lens::Compose,
+        Lens::Deliver,
+        Lens::Rehearse,
+    ];
+
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Lens::Shelf => "shelf",
+            Lens::Chart => "chart",
+            Lens::Check => "check",
+            Lens::Align => "align",
+            Lens::Splice => "splice",
+            Lens::Frames => "frames",
+            Lens::Compose => "compose",
+            Lens::Deliver => "deliver",
+            Lens::Rehearse => "rehearse",
+        }
+    }
+}
+
+/// Something a person can do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Act {
+    Open(Lens),
+    NextLens,
+    Up,
+    Down,
+    Left,
+    Right,
+    ZoomIn,
+    ZoomOut,
+    Whole,
+    NextSeries,
+    PreviousSeries,
+    Enter,
+    Intake,
+    Undo,
+    SaveRecipe,
+    CancelJob,
+    Palette,
+    Keys,
+    Quit,
+    CursorLeft,
+    CursorRight,
+    Average,
+    Overlay,
+    SaveChart,
+    Mend,
+    Accept,
+    Rule,
+    Build,
+    BuildAll,
+    NewInstrument,
+    Rows,
+    Format,
+    ClockChoice,
+    Run,
+    Faster,
+    Slower,
+    Buy,
+    Sell,
+    Flat,
+    Jump,
+    NextSession,
+    NextDay,
+}
+
+/// A line of the table.
+pub struct Line {
+    pub act: Act,
+    /// As shown and as pressed; none for what only the palette offers.
+    pub keys: &'static [&'static str],
+    /// The lens it belongs to; none for everywhere.
+    pub lens: Option<Lens>,
+    /// Two or three words for the hint line.
+    pub short: &'static str,
+    /// What it does.
+    pub about: &'static str,
+}
+
+const fn line(
+    act: Act,
+    keys: &'static [&'static str],
+    lens: Option<Lens>,
+    short: &'static str,
+    about: &'static str,
+) -> Line {
+    Line { act, keys, lens, short, about }
+}
+
+/// The table.
+pub const TABLE: &[Line] = &[
+    line(Act::Intake, &["i"], Some(Lens::Shelf), "intake", "take files of a vendor or broker in"),
+    line(Act::Enter, &["Enter"], Some(Lens::Shelf), "chart", "see the chosen series on the chart"),
+    line(Act::CursorLeft, &[","], Some(Lens::Chart), "", "move the cursor a bar back"),
+    line(Act::CursorRight, &["."], Some(Lens::Chart), "cursor", "move the cursor a bar on"),
+    line(Act::Average, &["m"], Some(Lens::Chart), "mean", "another moving average, or none"),
+    line(Act::Overlay, &["o"], Some(Lens::Chart), "overlay", "lay another series of the instrument over it"),
+    line(
+        Act::SaveChart,
+        &["w"],
+        Some(Lens::Chart),
+        "save svg",
+        "write the chart of the window to an SVG or PDF file",
+    ),
+    line(Act::Enter, &["Enter"], Some(Lens::Check), "see place", "go to the chosen finding on the chart"),
+    line(
+        Act::Mend,
+        &["m"],
+        Some(Lens::Check),
+        "mend kind",
+        "mend the chosen kind of finding into a new edition",
+    ),
+    line(
+        Act::Accept,
+        &["a"],
+        Some(Lens::Align),
+        "accept, anchor",
+        "store the series in UTC with the clock found",
+    ),
+    line(Act::Enter, &["Enter"], Some(Lens::Align), "see week", "see the chosen long bar on the chart"),
+    line(Act::Rule, &["r"], Some(Lens::Splice), "rule", "the next rule of who owns which time"),
+    line(Act::Accept, &["a"], Some(Lens::Splice), "accept, join", "write the joined series"),
+    line(Act::Build, &["Enter"], Some(Lens::Frames), "build", "build the chosen frame"),
+    line(
+        Act::BuildAll,
+        &["b"],
+        Some(Lens::Frames),
+        "build all",
+        "build every frame that is missing or stale",
+    ),
+    line(
+        Act::Enter,
+        &["Enter"],
+        Some(Lens::Compose),
+        "change value",
+        "change the chosen value of the spec sheet",
+    ),
+    line(
+        Act::NewInstrument,
+        &["n"],
+        Some(Lens::Compose),
+        "new like this",
+        "make an instrument like this one",
+    ),
+    line(
+        Act::Rows,
+        &["b"],
+        Some(Lens::Compose),
+        "build rows",
+        "build the rows of this instrument from the one it is like",
+    ),
+    line(Act::Format, &["f"], Some(Lens::Deliver), "format", "the next file format"),
+    line(Act::ClockChoice, &["c"], Some(Lens::Deliver), "clock", "times in UTC or in the instrument's clock"),
+    line(Act::Enter, &["Enter"], Some(Lens::Deliver), "deliver", "write the file and prove it"),
+    line(Act::Run, &["Space"], Some(Lens::Rehearse), "run/hold", "let time run, or hold it"),
+    line(Act::Slower, &["<"], Some(Lens::Rehearse), "", "a slower pace"),
+    line(Act::Faster, &[">"], Some(Lens::Rehearse), "pace", "a faster pace, up to as fast as it goes"),
+    line(Act::Buy, &["b"], Some(Lens::Rehearse), "buy", "buy one lot at the ask"),
+    line(Act::Sell, &["s"], Some(Lens::Rehearse), "sell", "sell one lot at the bid"),
+    line(Act::Flat, &["x"], Some(Lens::Rehearse), "flat", "close the position"),
+    line(Act::Jump, &["j"], Some(Lens::Rehearse), "jump", "jump to a time"),
+    line(Act::NextSession, &["n"], Some(Lens::Rehearse), "session", "jump to the next opening"),
+    line(Act::NextDay, &["d"], Some(Lens::Rehearse), "day", "jump to the next session day that has data"),
+    line(Act::Left, &["Left"], None, "", "pan the window back"),
+    line(Act::Right, &["Right"], None, "pan", "pan the window on"),
+    line(Act::ZoomIn, &["+"], None, "", "see less time, closer"),
+    line(Act::ZoomOut, &["-"], None, "zoom", "see more time"),
+    line(Act::Whole, &["0"], None, "whole", "see the whole history"),
+    line(Act::Up, &["Up"], None, "", "choose the line above"),
+    line(Act::Down, &["Down"], None, "", "choose the line below"),
+    line(Act::NextSeries, &["]"], None, "series", "the next series of the instrument"),
+    line(Act::PreviousSeries, &["["], None, "", "the series before"),
+    line(Act::NextLens, &["Tab"], None, "", "the next lens"),
+    line(Act::Undo, &["u"], None, "undo", "step the series back to the edition before"),
+    line(Act::SaveRecipe, &["S"], None, "", "save what was done to this shelf as a recipe"),
+    line(Act::CancelJob, &["Esc"], None, "", "stop the job that runs"),
+    line(Act::Palette, &[":"], None, "palette", "find any act by its words"),
+    line(Act::Keys, &["?"], None, "keys", "every key"),
+    line(Act::Quit, &["q"], None, "quit", "leave the bench"),
+    line(Act::Open(Lens::Shelf), &["1"], None, "", "the shelf: what there is"),
+    line(Act::Open(Lens::Chart), &["2"], None, "", "the chart: look"),
+    line(Act::Open(Lens::Check), &["3"], None, "", "check: find what is wrong, mend it"),
+    line(Act::Open(Lens::Align), &["4"], None, "", "align: find the clock"),
+    line(Act::Open(Lens::Splice), &["5"], None, "", "splice: merge sources into one history"),
+    line(Act::Open(Lens::Frames), &["6"], None, "", "frames: bars of other lengths"),
+    line(Act::Open(Lens::Compose), &["7"], None, "", "compose: instruments of one's own"),
+    line(Act::Open(Lens::Deliver), &["8"], None, "", "deliver: files that are proved"),
+    line(Act::Open(Lens::Rehearse), &["9"], None, "", "rehearse: replay, trade on paper"),
+];
+
+/// The act of a key in a lens: the lens' own first, then what holds everywhere.
+pub fn act_of(key: KeyEvent, lens: Lens) -> Option<Act> {
+    if key.modifiers.contains(KeyModifiers::CONTROL) {
+        return (key.code == KeyCode::Char('c')).then_some(Act::Quit);
+    }
+    let name = key_name(key.code)?;
+    let find =
+        |scope: Option<Lens>| TABLE.iter().find(|l| l.lens == scope && l.keys.contains(&name.as_str()));
+    find(Some(lens)).or_else(|| find(None)).map(|l| l.act)
+}
+
+fn key_name(code: KeyCode) -> Option<String> {
+    Some(match code {
+        KeyCode::Char(' ') => "Space".into(),
+        KeyCode::Char('=') => "+".into(),
+        KeyCode::Char(c) => c.to_string(),
+        KeyCode::Enter => "Enter".into(),
+        KeyCode::Esc => "Esc".into(),
+        KeyCode::Tab => "Tab".into(),
+        KeyCode::Left => "Left".into(),
+        KeyCode::Right => "Right".into(),
+        KeyCode::Up => "Up".into(),
+        KeyCode::Down => "Down".into(),
+        _ => return None,
+    })
+}
+
+/// The lines that hold in a lens: its own, then those of everywhere.
+pub fn lines_for(lens: Lens) -> impl Iterator<Item = &'static Line> {
+    let own = TABLE.iter().filter(move |l| l.lens == Some(lens));
+    own.chain(TABLE.iter().filter(|l| l.lens.is_none()))
+}
+
+/// The key list as a Markdown table, for the docs.
+pub fn key_list() -> String {
+    let mut out = String::from("| where | key | what it does |\n|---|---|---|\n");
+    for line in TABLE {
+        let place = line.lens.map_or("everywhere", Lens::word);
+        let keys: Vec<String> = line.keys.iter().map(|k| format!("`{k}`")).collect();
+        out.push_str(&format!("| {place} | {} | {} |\n", keys.join(" "), line.about));
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_key_means_two_things_in_one_place() {
+        for (i, a) in TABLE.iter().enumerate() {
+            for b in &TABLE[i + 1..] {
+                if a.lens == b.lens {
+                    assert!(!a.keys.iter().any(|k| b.keys.contains(k)), "{} and {}", a.about, b.about);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn the_docs_list_the_keys_as_they_are() {
+        let docs = include_str!("../../../docs/keys.md");
+        assert!(docs.contains(&key_list()), "docs/keys.md is not what the table says:\n{}", key_list());
+    }
+}

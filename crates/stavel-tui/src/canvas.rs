@@ -1,0 +1,124 @@
+//! Putting words at places of a part of the screen, never outside it.
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+
+/// A part of the screen with its own coordinates.
+pub struct Canvas<'a> {
+    pub buffer: &'a mut Buffer,
+    pub area: Rect,
+}
+
+impl<'a> Canvas<'a> {
+    pub fn new(buffer: &'a mut Buffer, area: Rect) -> Canvas<'a> {
+        let area = area.intersection(buffer.area);
+        Canvas { buffer, area }
+    }
+
+    pub fn width(&self) -> u16 {
+        self.area.width
+    }
+
+    pub fn height(&self) -> u16 {
+        self.area.height
+    }
+
+    /// Puts text at a place, cut at the right edge and made printable; gives the column after it.
+    pub fn put(&mut self, x: u16, y: u16, text: &str, style: Style) -> u16 {
+        if x >= self.area.width || y >= self.area.height {
+            return x;
+        }
+        let room = (self.area.width - x) as usize;
+        let clean = stavel_core::error::printable(text);
+        let (end, _) = self.buffer.set_stringn(self.area.x + x, self.area.y + y, clean, room, style);
+        end - self.area.x
+    }
+
+    /// Puts pieces one after the other.
+    pub fn pieces<S: AsRef<str>>(&mut self, x: u16, y: u16, pieces: &[(S, Style)]) -> u16 {
+        pieces.iter().fold(x, |x, (text, style)| self.put(x, y, text.as_ref(), *style))
+    }
+
+    /// Puts text so that it ends before column `x`.
+    pub fn put_right(&mut self, x: u16, y: u16, text: &str, style: Style) {
+        let width = text.chars().count() as u16;
+        self.put(x.saturating_sub(width), y, text, style);
+    }
+
+    /// A thin rule across.
+    pub fn rule(&mut self, y: u16, style: Style) {
+        let line = "─".repeat(self.area.width as usize);
+        self.put(0, y, &line, style);
+    }
+
+    /// A part of this part.
+    pub fn part(&mut self, x: u16, y: u16, width: u16, height: u16) -> Canvas<'_> {
+        let x = x.min(self.area.width);
+        let y = y.min(self.area.height);
+        let area = Rect {
+            x: self.area.x + x,
+            y: self.area.y + y,
+            width: width.min(self.area.width - x),
+            height: height.min(self.area.height - y),
+        };
+        Canvas { buffer: self.buffer, area }
+    }
+
+    /// Several lines of words, broken at blanks; gives the line after them.
+    pub fn paragraph(&mut self, y: u16, text: &str, style: Style) -> u16 {
+        wrapped(text, self.area.width as usize).iter().fold(y, |y, line| {
+            self.put(0, y, line, style);
+            y + 1
+        })
+    }
+}
+
+/// Text in lines of at most `width` characters; a longer word is cut where it must be.
+pub fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let mut word = word.to_owned();
+        let used = lines.last().map_or(0, |l| l.chars().count());
+        let space = usize::from(used > 0);
+        if used + space + word.chars().count() > width && used > 0 {
+            lines.push(String::new());
+        }
+        while word.chars().count() > width && width > 0 {
+            let head: String = word.chars().take(width).collect();
+            word = word.chars().skip(width).collect();
+            lines.push(head);
+            lines.push(String::new());
+        }
+        if let Some(last) = lines.last_mut() {
+            if !last.is_empty() {
+                last.push(' ');
+            }
+            last.push_str(&word);
+        }
+    }
+    lines.retain(|l| !l.is_empty());
+    lines
+}
+
+/// `1 234 567`.
+pub fn thousands(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(' ');
+        }
+        out.push(c);
+    }
+    out
+}
+
+/// `4.1 MB`.
+pub fn bytes(n: u64) -> String {
+    match n {
+        n if n >= 1_000_000_000 => format!("{:.1} GB", n as f64 / 1e9),
+        n if n >= 1_000_000 => format!("{:.1} MB", n as f64 / 1e6),
+        n => format!("{:.0} kB", (n as f64 / 1e3).ceil()),
+    }
+}

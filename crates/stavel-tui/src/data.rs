@@ -1,0 +1,153 @@
+//! What the bench knows of the shelf, read on another thread.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use stavel_core::Result;
+use stavel_core::model::time::day_of;
+use stavel_core::model::{Instrument, SeriesName, Span};
+use stavel_core::store::{SeriesInfo, Shelf};
+
+/// Rows a day of one edition.
+#[derive(Debug, Default)]
+pub struct Coverage {
+    /// Day number and rows, in order.
+    pub days: Vec<(i64, u32)>,
+    /// Rows of a usual day: what counts as full.
+    pub usual: u32,
+}
+
+impl Coverage {
+    fn of(shelf: &Shelf, info: &SeriesInfo) -> Result<Coverage> {
+        let mut days: Vec<(i64, u32)> = Vec::new();
+        for rows in shelf.scan(&info.edition, Span::ALL, Some(&[]))? {
+            for t in rows?.time {
+                let day = day_of(t);
+                match days.last_mut() {
+                    Some((last, n)) if *last == day => *n += 1,
+                    _ => days.push((day, 1)),
+                }
+            }
+        }
+        let mut counts: Vec<u32> = days.iter().map(|d| d.1).collect();
+        counts.sort_unstable();
+        Ok(Coverage { usual: counts.get(counts.len() / 2).copied().unwrap_or(1).max(1), days })
+    }
+
+    /// How full a span is, 0 to 1, weekends not held against it: the fullest day decides.
+    pub fn share(&self, span: Span) -> f64 {
+        let from = self.days.partition_point(|(d, _)| *d < day_of(span.from));
+        let to = self.days.partition_point(|(d, _)| *d <= day_of(span.to - 1));
+        let days = &self.days[from.min(to)..to];
+        if days.is_empty() {
+            return 0.0;
+        }
+        let wanted = (day_of(span.to - 1) - day_of(span.from) + 1).max(1);
+        // Five of seven days trade; a short span is judged by what it has.
+        let due = if wanted >= 7 { wanted as f64 * 5.0 / 7.0 } else { days.len() as f64 };
+        let have: f64 = days.iter().map(|(_, n)| (*n as f64 / self.usual as f64).min(1.0)).sum();
+        (have / due).min(1.0)
+    }
+}
+
+/// The shelf at a moment.
+#[derive(Clone, Default)]
+pub struct Snapshot {
+    pub instruments: Arc<Vec<Instrument>>,
+    pub series: Arc<Vec<SeriesInfo>>,
+    /// By edition.
+    pub coverage: HashMap<i64, Arc<Coverage>>,
+    pub version: i64,
+}
+
+impl Snapshot {
+    /// Reads the catalog.
+    pub fn read(shelf: &Shelf, before: &Snapshot) -> Result<Snapshot> {
+        Ok(Snapshot {
+            instruments: Arc::new(shelf.instruments()?),
+            series: Arc::new(shelf.series()?),
+            coverage: before.coverage.clone(),
+            version: shelf.version()?,
+        })
+    }
+
+    /// Reads the coverage of the series whose coverage is not known.
+    pub fn with_coverage(mut self, shelf: &Shelf) -> Result<Snapshot> {
+        for info in self.series.iter() {
+            if let std::collections::hash_map::Entry::Vacant(entry) = self.coverage.entry(info.edition.id) {
+                entry.insert(Arc::new(Coverage::of(shelf, info)?));
+            }
+        }
+        Ok(self)
+    }
+
+    /// One series.
+    pub fn find(&self, name: &SeriesName) -> Option<&SeriesInfo> {
+        self.series.iter().find(|s| s.name == *name)
+    }
+
+    /// One instrument.
+    pub fn instrument(&self, name: &str) -> Option<&Instrument> {
+        self.instruments.iter().find(|i| i.name == name)
+    }
+
+    /// The series of an instrument, in order of name.
+    pub fn series_of<'a>(&'a self, instrument: &'a str) -> impl Iterator<Item = &'a SeriesInfo> {
+        self.series.iter().filter(move |s| s.name.instrument == instrument)
+    }
+
+    /// The sources of an instrument, in order of name; a source's place gives its colour.
+    pub fn sources_of<'a>(&'a self, instrument: &'a str) -> Vec<&'a str> {
+        let mut sources: Vec<&str> = self.series_of(instrument).map(|s| s.name.source.as_str()).collect();
+        // Results come after what was brought in, so that the colours of vendor and broker stay.
+        sources.sort_by_key(|s| (*s == "joined", *s));
+        sources.dedup();
+        sources
+    }
+
+    /// The colour of a series' source.
+    pub fn colour_of(&self, name: &SeriesName) -> ratatui::style::Color {
+        let place = self.sources_of(&name.instrument).iter().position(|s| *s == name.source).unwrap_or(0);
+        crate::theme::source(place)
+    }
+
+    /// The series that were not framed from others: those the spine shows.
+    pub fn roots_of<'a>(&'a self, instrument: &'a str) -> impl Iterator<Item = &'a SeriesInfo> {
+        self.series_of(instrument).filter(|s| s.edition.act != "frames")
+    }
+
+    /// What is due next for an instrument, in words with the key of the lens.
+    pub fn next_for(&self, instrument: &str) -> String {
+        let roots: Vec<&SeriesInfo> = self.roots_of(instrument).collect();
+        let Some(first) = roots.first() else {
+            return "take files in (i)".into();
+        };
+        if let Some(afloat) = roots.iter().find(|s| s.is_afloat()) {
+            let known = roots.iter().any(|s| !s.is_afloat());
+            let short = afloat.name.short();
+            return if known {
+                format!("{short} is afloat: align it (4)")
+            } else {
+                format!("{short} is afloat: take in a series whose clock is known")
+            };
+        }
+        let joined = roots.iter().find(|s| s.edition.act == "splice");
+        let bars: Vec<&&SeriesInfo> = roots.iter().filter(|s| !s.name.frame.is_ticks()).collect();
+        match joined {
+            None if bars.len() > 1 && bars.iter().any(|s| s.name.source != bars[0].name.source) => {
+                "join the sources: splice (5)".into()
+            }
+            _ => {
+                let base = joined.copied().unwrap_or(first);
+                let framed = self
+                    .series_of(instrument)
+                    .any(|s| s.edition.act == "frames" && s.name.source == base.name.source);
+                if framed {
+                    "deliver (8) or rehearse (9)".into()
+                } else {
+                    format!("build frames of {} (6)", base.name.short())
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,346 @@
+//! The chart: bars, a mean, volume and spread on one cursor.
+
+use stavel_core::intake::Plan;
+use stavel_core::model::price::scaled;
+use stavel_core::model::time::wall;
+use stavel_core::model::{Clock, Columns, Field, Frame, Micros, SeriesName};
+use stavel_core::recipe::{ChartStep, Step};
+use stavel_draw::{Candle, Layer, Pane, Scene, SceneRequest, bars_for_chart, scene};
+
+use super::Fact;
+use crate::act::Act;
+use crate::app::App;
+use crate::canvas::{Canvas, thousands};
+use crate::jobs::Slot;
+use crate::overlay::{Overlay, Prompt};
+use crate::theme;
+
+/// Columns for the price labels.
+pub const LABELS: u16 = 11;
+/// The moving averages `m` goes through.
+const AVERAGES: [usize; 4] = [0, 20, 50, 200];
+
+/// Bars to draw, and the scene made of them.
+pub struct Drawn {
+    pub frame: Frame,
+    pub bars: Columns,
+    pub scene: Scene,
+    pub series: SeriesName,
+}
+
+#[derive(Default)]
+pub struct State {
+    pub drawn: Slot<Drawn>,
+    /// The moment the cursor is at.
+    pub cursor_at: Option<Micros>,
+    average: usize,
+    overlay: Option<SeriesName>,
+    /// Where replies go that nobody waits for any more.
+    pub nowhere: Slot<Vec<Plan>>,
+}
+
+impl State {
+    /// Place of the bar under the cursor.
+    fn cursor(&self) -> Option<usize> {
+        let drawn = self.drawn.get()?;
+        let last = drawn.bars.len().checked_sub(1)?;
+        let at = self.cursor_at.unwrap_or(Micros::MAX);
+        Some(drawn.bars.time.partition_point(|t| *t <= at).saturating_sub(1).min(last))
+    }
+
+    /// Time of the bar under the cursor, where a person put it there.
+    pub fn cursor_time(&self) -> Option<Micros> {
+        self.cursor_at
+    }
+}
+
+/// Bars that fit beside the labels and facts.
+fn room(app: &App) -> usize {
+    let facts = crate::view::facts_width(app.size.0);
+    app.size.0.saturating_sub(facts + LABELS + 1).max(20) as usize
+}
+
+pub fn want(app: &mut App) {
+    let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)).cloned() else { return };
+    let overlay = app.chart.overlay.as_ref().and_then(|s| app.snapshot.find(s)).cloned();
+    let overlay = overlay.filter(|o| o.name.instrument == info.name.instrument && o.name != info.name);
+    let (window, most, average) = (app.window, room(app), AVERAGES[app.chart.average]);
+    let clock = app
+        .snapshot
+        .instrument(&info.name.instrument)
+        .map_or_else(Clock::utc, |i| i.sheet.session.clock.clone());
+    let key = format!(
+        "{} {window:?} {most} {average} {:?}",
+        info.edition.id,
+        overlay.as_ref().map(|o| o.edition.id)
+    );
+    app.chart.drawn.want(
+        key,
+        &app.threads,
+        |app| &mut app.chart.drawn,
+        move |shelf, job| {
+            let (frame, bars) = bars_for_chart(shelf, &info, window, most, job)?;
+            let other = match &overlay {
+                Some(o) => {
+                    let (_, rows) = bars_for_chart(shelf, o, window, most, job)?;
+                    Some((o.name.short(), rows))
+                }
+                None => None,
+            };
+            let request = SceneRequest {
+                title: info.name.to_string(),
+                bars: &bars,
+                with: other.as_ref().map(|(n, c)| (n.clone(), c)),
+                average: Some(average),
+                clock: &clock,
+            };
+            Ok(Drawn { frame, scene: scene(&request), series: info.name.clone(), bars })
+        },
+    );
+}
+
+pub fn act(app: &mut App, act: Act) {
+    match act {
+        Act::CursorLeft | Act::CursorRight => move_cursor(app, act == Act::CursorRight),
+        Act::Average => app.chart.average = (app.chart.average + 1) % AVERAGES.len(),
+        Act::Overlay => {
+            let others: Vec<SeriesName> = app
+                .snapshot
+                .series_of(app.instrument())
+                .filter(|s| Some(&s.name) != app.selected.as_ref() && !s.is_afloat())
+                .map(|s| s.name.clone())
+                .collect();
+            let at = others.iter().position(|o| Some(o) == app.chart.overlay.as_ref());
+            app.chart.overlay = match at {
+                None => others.first().cloned(),
+                Some(at) => others.get(at + 1).cloned(),
+            };
+        }
+        Act::SaveChart => save(app),
+        Act::Up | Act::Down => app.act(if act == Act::Up { Act::PreviousSeries } else { Act::NextSeries }),
+        _ => {}
+    }
+}
+
+fn move_cursor(app: &mut App, right: bool) {
+    let Some(at) = app.chart.cursor() else { return };
+    if let Some(drawn) = app.chart.drawn.get() {
+        let to = if right { (at + 1).min(drawn.bars.len() - 1) } else { at.saturating_sub(1) };
+        app.chart.cursor_at = Some(drawn.bars.time[to]);
+    }
+}
+
+fn save(app: &mut App) {
+    let Some(series) = app.selected.clone() else { return };
+    let (window, average) = (app.window, AVERAGES[app.chart.average]);
+    let with = app.chart.overlay.clone();
+    let proposal = format!("{}_{}.svg", series.instrument, series.source);
+    let prompt = Prompt::new("write the chart to (.svg or .pdf)", &proposal, move |app, path| {
+        app.start(Step::Chart(ChartStep {
+            series,
+            with,
+            from: Some(wall(window.from)),
+            to: Some(wall(window.to)),
+            ma: Some(average).filter(|n| *n > 0),
+            out: path.into(),
+        }));
+    });
+    app.overlay = Some(Overlay::Prompt(prompt));
+}
+
+pub fn draw(app: &App, mut canvas: Canvas<'_>) {
+    match &app.chart.drawn.value {
+        None => {
+            canvas.put(
+                2,
+                1,
+                if app.selected.is_some() { "reading …" } else { "nothing chosen" },
+                theme::faint(),
+            );
+        }
+        Some(Err(err)) => {
+            canvas.paragraph(1, &err.to_string(), theme::words().fg(theme::WRONG));
+        }
+        Some(Ok(drawn)) if drawn.bars.is_empty() => {
+            canvas.put(2, 1, "no rows in this window", theme::words());
+            canvas.put(2, 2, "0 shows the whole history, - zooms out", theme::faint());
+        }
+        Some(Ok(drawn)) => {
+            let title = format!("{}  bars of {}", drawn.scene.title, drawn.frame);
+            let x = canvas.put(1, 0, &title, theme::words());
+            legend(&drawn.scene, &mut canvas, x + 3);
+            let (width, height) = (canvas.width(), canvas.height());
+            let cursor = app.chart.cursor();
+            draw_scene(&drawn.scene, cursor, canvas.part(0, 1, width, height - 1));
+        }
+    }
+}
+
+fn legend(scene: &Scene, canvas: &mut Canvas<'_>, mut x: u16) {
+    let lines = scene.panes.iter().flat_map(|p| &p.layers).filter_map(|l| match l {
+        Layer::Line { name, .. } => Some(name),
+        _ => None,
+    });
+    for (i, name) in lines.enumerate() {
+        x = canvas.put(x, 0, &format!("• {name}"), theme::words().fg(line_colour(i))) + 2;
+    }
+}
+
+fn line_colour(i: usize) -> ratatui::style::Color {
+    [theme::GOOD, theme::source(2), theme::source(0)][i % 3]
+}
+
+/// Draws a scene with one column a slot, the newest at the right; the last line is the time axis.
+pub fn draw_scene(scene: &Scene, cursor: Option<usize>, mut canvas: Canvas<'_>) {
+    let columns = canvas.width().saturating_sub(LABELS) as usize;
+    if canvas.height() < 5 || columns < 8 {
+        return;
+    }
+    let first = scene.times.len().saturating_sub(columns);
+    let inside = canvas.height() - 1;
+    for tick in scene.ticks.iter().filter(|t| t.slot >= first) {
+        let x = (tick.slot - first) as u16;
+        (0..inside).for_each(|y| {
+            canvas.put(x, y, "╎", theme::rule());
+        });
+        canvas.put(x, inside, &tick.label, theme::faint());
+    }
+    let mut top = 0;
+    for (i, pane) in scene.panes.iter().enumerate() {
+        let is_last = i + 1 == scene.panes.len();
+        let height = if is_last {
+            inside - top
+        } else {
+            ((inside as f64 * pane.share).round() as u16).clamp(2, inside - top)
+        };
+        let width = canvas.width();
+        draw_pane(pane, first, canvas.part(0, top, width, height));
+        top += height;
+    }
+    if let Some(at) = cursor.filter(|c| *c >= first) {
+        let x = (at - first) as u16;
+        for y in 0..inside {
+            let place = (canvas.area.x + x, canvas.area.y + y);
+            canvas.buffer[place].set_bg(ratatui::style::Color::Rgb(0x2c, 0x33, 0x42));
+        }
+    }
+}
+
+fn draw_pane(pane: &Pane, first: usize, mut canvas: Canvas<'_>) {
+    let right = canvas.width() - LABELS;
+    let height = canvas.height();
+    // Half a cell is the finest step of a candle.
+    let halves = height as f64 * 2.0;
+    let half_of = |value: f64| {
+        let share = (pane.high - value) / (pane.high - pane.low);
+        ((share * (halves - 1.0)).round() as i64).clamp(0, halves as i64 - 1)
+    };
+    let mut line = 0;
+    for layer in &pane.layers {
+        match layer {
+            Layer::Candles(candles) => {
+                for label in stavel_draw::svg::labels(pane) {
+                    let y = (half_of(label) / 2) as u16;
+                    canvas.put(right + 1, y, &format!("{label:.*}", pane.decimals), theme::faint());
+                    for x in (0..right).step_by(4) {
+                        canvas.put(x, y, "·", theme::rule());
+                    }
+                }
+                for (x, candle) in candles.iter().skip(first).enumerate() {
+                    draw_candle(candle, x as u16, &half_of, &mut canvas);
+                }
+            }
+            Layer::Columns(values) => {
+                let eighths = height as f64 * 8.0;
+                for (x, value) in values.iter().skip(first).enumerate() {
+                    let filled = (value / pane.high.max(f64::MIN_POSITIVE) * eighths).round();
+                    for y in 0..height {
+                        let here = filled / 8.0 - (height - 1 - y) as f64;
+                        if here > 0.0 {
+                            canvas.put(x as u16, y, theme::eighths(here), theme::faint());
+                        }
+                    }
+                }
+                canvas.put(right + 1, 0, &pane.name, theme::faint());
+                if height > 1 {
+                    canvas.put(
+                        right + 1,
+                        height - 1,
+                        &format!("max {:.0}", pane.high),
+                        theme::rule().fg(theme::FAINT),
+                    );
+                }
+            }
+            Layer::Line { values, .. } => {
+                let style = theme::words().fg(line_colour(line));
+                line += 1;
+                for (x, value) in values.iter().skip(first).enumerate() {
+                    if let Some(v) = value.filter(|v| (pane.low..=pane.high).contains(v)) {
+                        canvas.put(x as u16, (half_of(v) / 2) as u16, "•", style);
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn draw_candle(candle: &Candle, x: u16, half_of: &impl Fn(f64) -> i64, canvas: &mut Canvas<'_>) {
+    let (high, low) = (half_of(candle.high), half_of(candle.low));
+    let (top, bottom) = (half_of(candle.open.max(candle.close)), half_of(candle.open.min(candle.close)));
+    let colour = if candle.rises() { theme::RISING } else { theme::FALLING };
+    for y in high / 2..=low / 2 {
+        let (upper, lower) = (2 * y, 2 * y + 1);
+        let body = |half: i64| (top..=bottom).contains(&half);
+        let wick = |half: i64| (high..=low).contains(&half);
+        let mark = match (body(upper), body(lower)) {
+            (true, true) => "█",
+            (true, false) => "▀",
+            (false, true) => "▄",
+            (false, false) if wick(upper) && wick(lower) => "│",
+            (false, false) if wick(upper) => "╵",
+            (false, false) => "╷",
+        };
+        canvas.put(x, y as u16, mark, theme::words().fg(colour));
+    }
+}
+
+/// A bar's values as facts.
+pub fn bar_facts(bars: &Columns, at: usize) -> Vec<Fact> {
+    let mut out = Vec::new();
+    for (field, column) in bars.fields.iter().zip(&bars.data) {
+        let value = scaled(column[at], bars.scale.of(*field));
+        let value = if *field == Field::Spread { format!("{value} points") } else { value };
+        out.push(Fact::Pair(field.name(), value));
+    }
+    out
+}
+
+pub fn facts(app: &App) -> Vec<Fact> {
+    let (Some(drawn), Some(at)) = (app.chart.drawn.get(), app.chart.cursor()) else { return Vec::new() };
+    let instrument = app.snapshot.instrument(&drawn.series.instrument);
+    let clock = instrument.map_or_else(Clock::utc, |i| i.sheet.session.clock.clone());
+    let time = drawn.bars.time[at];
+    let afloat = app.snapshot.find(&drawn.series).is_some_and(|s| s.is_afloat());
+    let mut out = vec![Fact::heading(format!("bar of {}", drawn.frame))];
+    if afloat {
+        out.push(Fact::Pair("written", wall(time)));
+    } else {
+        out.push(Fact::Pair("UTC", wall(time)));
+        out.push(Fact::Pair("wall", wall(clock.to_wall(time))));
+    }
+    out.extend(bar_facts(&drawn.bars, at));
+    out.push(Fact::Gap);
+    out.push(Fact::heading("window"));
+    let column = |f| drawn.bars.column(f);
+    let decimals = drawn.bars.scale.price;
+    let highest = column(Field::High).iter().max().map(|v| scaled(*v, decimals));
+    let lowest = column(Field::Low).iter().min().map(|v| scaled(*v, decimals));
+    out.push(Fact::Pair("bars", thousands(drawn.bars.len() as u64)));
+    out.extend(highest.map(|v| Fact::Pair("highest", v)));
+    out.extend(lowest.map(|v| Fact::Pair("lowest", v)));
+    if !afloat {
+        out.push(Fact::Gap);
+        out.push(Fact::words(format!("labels in {clock}: {}", clock.in_words())));
+    }
+    out
+}

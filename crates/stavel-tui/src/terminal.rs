@@ -1,0 +1,107 @@
+//! The terminal: taken over, listened to, and given back whatever happens.
+
+use std::io::stdout;
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, Result};
+use ratatui::crossterm::event::{
+    self, DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture, Event,
+    KeyEventKind, MouseEvent, MouseEventKind,
+};
+use ratatui::crossterm::execute;
+use ratatui::layout::Rect;
+
+use crate::act::Act;
+use crate::app::App;
+use crate::spine;
+use crate::view;
+
+/// The longest wait for a key: twenty pictures a second are smooth enough.
+const BEAT: Duration = Duration::from_millis(50);
+
+/// Runs the bench until it is left.
+pub fn run(mut app: App) -> Result<()> {
+    // ratatui's own hook gives the screen back on a panic; mouse and paste are given back by the guard.
+    let mut terminal = ratatui::try_init()
+        .context("The bench needs a terminal; without one, use the commands (stavel --help)")?;
+    let _guard = Guard::take();
+    let size = terminal.size()?;
+    app.size = (size.width, size.height);
+    let mut last = Instant::now();
+    let mut dirty = true;
+    while !app.quit {
+        let now = Instant::now();
+        dirty |= app.tick(now - last);
+        last = now;
+        if dirty {
+            terminal.draw(|frame| view::draw(&app, frame))?;
+            dirty = false;
+        }
+        if event::poll(BEAT)? {
+            dirty = true;
+            // Everything that waits is taken before the next picture, so that a held key does not lag.
+            loop {
+                handle(&mut app, event::read()?);
+                if app.quit || !event::poll(Duration::ZERO)? {
+                    break;
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+fn handle(app: &mut App, event: Event) {
+    match event {
+        Event::Key(key) if key.kind != KeyEventKind::Release => app.key(key),
+        Event::Paste(text) => app.paste(&text),
+        Event::Resize(columns, rows) => app.size = (columns, rows),
+        Event::Mouse(mouse) => handle_mouse(app, mouse),
+        _ => {}
+    }
+}
+
+/// The wheel zooms on the spine and moves the choice elsewhere; a click chooses a time or a lens.
+pub fn handle_mouse(app: &mut App, mouse: MouseEvent) {
+    if app.overlay.is_some() {
+        return;
+    }
+    let area = Rect { x: 0, y: 0, width: app.size.0, height: app.size.1 };
+    let places = view::places(app, area);
+    let at = ratatui::layout::Position { x: mouse.column, y: mouse.row };
+    let on_spine = places.spine.contains(at);
+    match mouse.kind {
+        MouseEventKind::ScrollUp => app.act(if on_spine { Act::ZoomIn } else { Act::Up }),
+        MouseEventKind::ScrollDown => app.act(if on_spine { Act::ZoomOut } else { Act::Down }),
+        MouseEventKind::Down(_) if on_spine => {
+            let (left, columns) = spine::axis(area.width);
+            if (left..left + columns).contains(&mouse.column) {
+                app.centre_on(spine::time_at(app.whole(), columns, mouse.column - left));
+            }
+        }
+        MouseEventKind::Down(_) if places.bar.contains(at) => {
+            if let Some(lens) = view::lens_at(mouse.column, area.width) {
+                app.act(Act::Open(lens));
+            }
+        }
+        _ => {}
+    }
+}
+
+/// Mouse and paste reports, turned off again when dropped.
+struct Guard;
+
+impl Guard {
+    fn take() -> Guard {
+        // A terminal that knows neither works without them.
+        let _ = execute!(stdout(), EnableMouseCapture, EnableBracketedPaste);
+        Guard
+    }
+}
+
+impl Drop for Guard {
+    fn drop(&mut self) {
+        let _ = execute!(stdout(), DisableBracketedPaste, DisableMouseCapture);
+        ratatui::restore();
+    }
+}

@@ -1,0 +1,385 @@
+//! The frame of the bench: title, spine, lens bar, lens, facts, message and keys.
+
+use ratatui::Frame;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+
+use crate::act::{Act, Lens, TABLE, lines_for};
+use crate::app::{App, Tone};
+use crate::canvas::{Canvas, thousands, wrapped};
+use crate::intake::{FIELDS, IntakeForm};
+use crate::lens::{self, Fact};
+use crate::overlay::{Overlay, Palette};
+use crate::spine;
+use crate::theme;
+
+/// The smallest screen the bench works on.
+pub const SMALLEST: (u16, u16) = (80, 24);
+
+/// Columns of the facts; none on a narrow screen.
+pub fn facts_width(columns: u16) -> u16 {
+    if columns >= 120 { 34 } else { 0 }
+}
+
+/// Most strips on the spine.
+fn strips(rows: u16) -> usize {
+    if rows >= 36 { 5 } else { 2 }
+}
+
+/// Where the parts of the bench lie; mouse clicks are looked up in it too.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Places {
+    pub spine: Rect,
+    pub bar: Rect,
+    pub lens: Rect,
+    pub facts: Rect,
+}
+
+/// The places on a screen.
+pub fn places(app: &App, area: Rect) -> Places {
+    let spine = spine::height(app, strips(area.height));
+    let facts = facts_width(area.width);
+    let top = 1 + spine;
+    let body = area.height.saturating_sub(top + 2 + 3);
+    let at = |x, y, width, height| Rect { x: area.x + x, y: area.y + y, width, height };
+    Places {
+        spine: at(0, 1, area.width, spine),
+        bar: at(0, top, area.width, 1),
+        lens: at(0, top + 2, area.width - facts, body),
+        facts: at(area.width - facts, top + 2, facts, body),
+    }
+}
+
+/// Draws the bench.
+pub fn draw(app: &App, frame: &mut Frame<'_>) {
+    let area = frame.area();
+    draw_bench(app, area, frame.buffer_mut());
+}
+
+/// Draws the bench into a buffer.
+pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
+    if area.width < SMALLEST.0 || area.height < SMALLEST.1 {
+        let text =
+            format!("Stavel needs {}x{}; this is {}x{}", SMALLEST.0, SMALLEST.1, area.width, area.height);
+        Canvas::new(buffer, area).paragraph(0, &text, theme::words());
+        return;
+    }
+    let places = places(app, area);
+    title(app, Canvas::new(buffer, Rect { height: 1, ..area }));
+    spine::draw(app, Canvas::new(buffer, places.spine), strips(area.height));
+    bar(app, Canvas::new(buffer, places.bar));
+    Canvas::new(buffer, Rect { y: places.bar.y + 1, height: 1, ..places.bar }).rule(0, theme::rule());
+    match &app.overlay {
+        Some(Overlay::Intake(form)) => intake(form, Canvas::new(buffer, places.lens)),
+        _ => lens::draw(app, Canvas::new(buffer, places.lens)),
+    }
+    if places.facts.width > 0 {
+        facts(app, Canvas::new(buffer, places.facts));
+    }
+    let foot = Rect { y: area.y + area.height - 3, height: 3, ..area };
+    let mut foot = Canvas::new(buffer, foot);
+    foot.rule(0, theme::rule());
+    message(app, &mut foot);
+    keys(app, &mut foot);
+    match &app.overlay {
+        Some(Overlay::Palette(p)) => palette(p, Canvas::new(buffer, places.lens)),
+        Some(Overlay::Keys(scrolled)) => key_list(app, *scrolled, Canvas::new(buffer, places.lens)),
+        _ => {}
+    }
+}
+
+fn title(app: &App, mut canvas: Canvas<'_>) {
+    let mut x = canvas.put(1, 0, "Stavel", theme::strong().fg(theme::RISING)) + 3;
+    if let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)) {
+        let colour = app.snapshot.colour_of(&info.name);
+        x = canvas.put(x, 0, &info.name.instrument, theme::strong());
+        x = canvas.put(x, 0, " · ", theme::faint());
+        x = canvas.put(x, 0, &info.name.short(), theme::words().fg(colour));
+        x = canvas.put(x, 0, " · ", theme::faint());
+        let clock = info.edition.clock.as_ref().map_or("afloat".to_owned(), |c| c.to_string());
+        let style = if info.is_afloat() { theme::words().fg(theme::WRONG) } else { theme::words() };
+        x = canvas.put(x, 0, &clock, style) + 3;
+        if canvas.width() >= 100 {
+            canvas.put(x, 0, &format!("window {}", spine::window_in_words(app.window)), theme::faint());
+        }
+    }
+    let width = canvas.width();
+    if let Some(running) = &app.running {
+        let (doing, done, total) = running.job.state();
+        let took = running.begun.elapsed().as_secs_f64();
+        let share = if total > 0 { (done as f64 / total as f64).min(1.0) } else { 0.0 };
+        let left =
+            if share > 0.01 { format!(" {:.0} s left", took / share * (1.0 - share)) } else { String::new() };
+        let rate = thousands((done as f64 / took.max(0.05)) as u64);
+        canvas.put_right(
+            width - 1,
+            0,
+            &format!("▸ {doing} {:.0} % {rate}/s{left}", share * 100.0),
+            theme::words().fg(theme::GOOD),
+        );
+    }
+}
+
+fn bar(app: &App, mut canvas: Canvas<'_>) {
+    let mut x = 1;
+    let narrow = canvas.width() < 100;
+    for (i, lens) in Lens::ALL.into_iter().enumerate() {
+        let label = if narrow {
+            format!("{} {}", i + 1, lens.word())
+        } else {
+            format!(" {} {} ", i + 1, lens.word())
+        };
+        let style = if lens == app.lens { theme::chosen() } else { theme::words() };
+        x = canvas.put(x, 0, &label, style) + u16::from(narrow);
+    }
+    let due = format!(
+        "next ▸ {}",
+        if app.instrument().is_empty() {
+            "take files in (i)".into()
+        } else {
+            app.snapshot.next_for(app.instrument())
+        }
+    );
+    let width = canvas.width();
+    if !app.is_read {
+        return;
+    }
+    if x + due.chars().count() as u16 + 2 < width {
+        canvas.put_right(width - 1, 0, &due, theme::words().fg(theme::RISING));
+    }
+}
+
+/// Which lens of the bar lies at a column.
+pub fn lens_at(column: u16, columns: u16) -> Option<Lens> {
+    let narrow = columns < 100;
+    let mut x = 1;
+    for lens in Lens::ALL {
+        let width = lens.word().len() as u16 + if narrow { 3 } else { 4 };
+        if (x..x + width).contains(&column) {
+            return Some(lens);
+        }
+        x += width;
+    }
+    None
+}
+
+fn facts(app: &App, mut canvas: Canvas<'_>) {
+    for y in 0..canvas.height() {
+        canvas.put(0, y, "│", theme::rule());
+    }
+    let (width, height) = (canvas.width() - 2, canvas.height());
+    let mut canvas = canvas.part(2, 0, width, height);
+    let mut y = 0;
+    for fact in lens::facts(app) {
+        match fact {
+            Fact::Heading(text) => {
+                canvas.put(0, y, &text, theme::strong());
+                y += 1;
+            }
+            Fact::Pair(label, value) => {
+                canvas.put(0, y, label, theme::faint());
+                let room = (width as usize).saturating_sub(13);
+                for line in wrapped(&value, room) {
+                    canvas.put(12, y, &line, theme::words());
+                    y += 1;
+                }
+                y += u16::from(value.is_empty());
+            }
+            Fact::Words(text) => y = canvas.paragraph(y, &text, theme::words()),
+            Fact::Gap => y += 1,
+        }
+    }
+}
+
+fn message(app: &App, canvas: &mut Canvas<'_>) {
+    if let Some(Overlay::Prompt(p)) = &app.overlay {
+        let x = canvas.put(1, 1, &format!("{}: ", p.label), theme::words().fg(theme::RISING));
+        let x = canvas.put(x, 1, &p.typed, theme::strong());
+        canvas.put(x, 1, "▏", theme::strong());
+        return;
+    }
+    let colour = match app.message.tone {
+        Tone::Plain => theme::WORDS,
+        Tone::Good => theme::GOOD,
+        Tone::Wrong => theme::WRONG,
+    };
+    canvas.put(1, 1, &app.message.text, theme::words().fg(colour));
+}
+
+fn keys(app: &App, canvas: &mut Canvas<'_>) {
+    let fixed: Option<&[(&str, &str)]> = match &app.overlay {
+        Some(Overlay::Prompt(_)) => Some(&[("Enter", "do it"), ("Esc", "leave it"), ("Ctrl-u", "clear")]),
+        Some(Overlay::Palette(_)) => Some(&[("↑↓", "choose"), ("Enter", "do it"), ("Esc", "close")]),
+        Some(Overlay::Keys(_)) => Some(&[("↑↓", "scroll"), ("any key", "closes")]),
+        Some(Overlay::Intake(_)) => {
+            Some(&[("Tab", "next field"), ("Enter", "take it in"), ("Ctrl-u", "clear"), ("Esc", "leave it")])
+        }
+        None => None,
+    };
+    let mut x = 1;
+    if let Some(fixed) = fixed {
+        for (key, word) in fixed {
+            x = canvas.pieces(
+                x,
+                2,
+                &[(*key, theme::strong()), (" ", theme::faint()), (*word, theme::faint())],
+            ) + 3;
+        }
+        return;
+    }
+    // The hint of a pair of keys stands with its second; its first is shown before it.
+    let mut before = String::new();
+    for line in lines_for(app.lens)
+        .filter(|l| !matches!(l.act, Act::Open(_) | Act::NextLens | Act::CancelJob | Act::SaveRecipe))
+    {
+        let name = arrow(line.keys.first().copied().unwrap_or_default());
+        if line.short.is_empty() {
+            before.push_str(name);
+            continue;
+        }
+        let text = format!("{before}{name}");
+        before.clear();
+        if x + (text.chars().count() + line.short.len() + 3) as u16 > canvas.width() {
+            break;
+        }
+        x = canvas.pieces(
+            x,
+            2,
+            &[(text.as_str(), theme::strong()), (" ", theme::faint()), (line.short, theme::faint())],
+        ) + 3;
+    }
+}
+
+fn arrow(key: &str) -> &str {
+    match key {
+        "Left" => "←",
+        "Right" => "→",
+        "Up" => "↑",
+        "Down" => "↓",
+        other => other,
+    }
+}
+
+/// Clears a part in the middle and frames it with rules above and below.
+fn sheet<'a>(canvas: &'a mut Canvas<'_>, height: u16) -> Canvas<'a> {
+    let width = canvas.width().min(110);
+    let x = (canvas.width() - width) / 2;
+    let mut part = canvas.part(x, 0, width, height);
+    let blank = " ".repeat(part.width() as usize);
+    for y in 0..part.height() {
+        part.put(0, y, &blank, theme::words());
+    }
+    let last = part.height().saturating_sub(1);
+    part.rule(last, theme::rule());
+    part
+}
+
+fn palette(palette: &Palette, mut canvas: Canvas<'_>) {
+    let rows = canvas.height().min(20);
+    let mut sheet = sheet(&mut canvas, rows);
+    let x = sheet.put(1, 0, ": ", theme::strong());
+    let x = sheet.put(x, 0, &palette.typed, theme::strong());
+    sheet.put(x, 0, "▏", theme::strong());
+    let found = palette.found();
+    let room = rows.saturating_sub(3) as usize;
+    let first = lens::scroll(palette.at, room, found.len());
+    for (i, line) in found.iter().enumerate().skip(first).take(room) {
+        let y = (i - first) as u16 + 2;
+        let style = if i == palette.at { theme::chosen() } else { theme::words() };
+        let keys: Vec<&str> = line.keys.iter().map(|k| arrow(k)).collect();
+        sheet.put(1, y, &format!("{:<7}", keys.join(" ")), theme::strong());
+        sheet.put(9, y, line.lens.map_or("", Lens::word), theme::faint());
+        sheet.put(19, y, line.about, style);
+    }
+    if found.is_empty() {
+        sheet.put(1, 2, "no act has these words", theme::faint());
+    }
+}
+
+fn key_list(app: &App, scrolled: u16, mut canvas: Canvas<'_>) {
+    let rows = canvas.height();
+    let mut sheet = sheet(&mut canvas, rows);
+    let own = TABLE.iter().filter(|l| l.lens == Some(app.lens));
+    let everywhere = TABLE.iter().filter(|l| l.lens.is_none());
+    let others = TABLE.iter().filter(|l| l.lens.is_some_and(|lens| lens != app.lens));
+    let room = rows.saturating_sub(1) as usize;
+    for (y, line) in own.chain(everywhere).chain(others).skip(scrolled as usize).take(room).enumerate() {
+        let keys: Vec<&str> = line.keys.iter().map(|k| arrow(k)).collect();
+        sheet.put(1, y as u16, &keys.join(" "), theme::strong());
+        sheet.put(9, y as u16, line.lens.map_or("", Lens::word), theme::faint());
+        sheet.put(19, y as u16, line.about, theme::words());
+    }
+}
+
+fn intake(form: &IntakeForm, mut canvas: Canvas<'_>) {
+    canvas.put(1, 0, "take files in", theme::strong());
+    for (i, (label, about)) in FIELDS.iter().enumerate() {
+        let y = i as u16 + 2;
+        let here = i == form.at;
+        canvas.put(1, y, if here { "▸" } else { " " }, theme::strong());
+        canvas.put(3, y, label, if here { theme::strong() } else { theme::words() });
+        if form.typed[i].is_empty() && !here {
+            canvas.put(15, y, about, theme::faint());
+        } else {
+            let x = canvas.put(15, y, &form.typed[i], theme::strong());
+            if here {
+                let x = canvas.put(x, y, "▏", theme::strong());
+                let hint = if form.typed[i].is_empty() { *about } else { "" };
+                canvas.put(x + 1, y, hint, theme::faint());
+            }
+        }
+    }
+    let top = FIELDS.len() as u16 + 3;
+    canvas.rule(top, theme::rule());
+    match &form.plans.value {
+        None if form.plans.is_reading() => {
+            canvas.put(1, top + 1, "looking …", theme::faint());
+        }
+        None => {
+            canvas.put(
+                1,
+                top + 1,
+                "with a path and a source, this shows what Stavel understands of the files",
+                theme::faint(),
+            );
+        }
+        Some(Err(err)) => {
+            canvas.paragraph(top + 1, &err.to_string(), theme::words().fg(theme::WRONG));
+        }
+        Some(Ok(plans)) => {
+            let mut y = top + 1;
+            for plan in plans.iter().take(4) {
+                y = canvas.paragraph(y, &plan.in_words(), theme::words());
+            }
+            if let Some(plan) = plans.first() {
+                understood(&plan.preview, y + 1, &mut canvas);
+            }
+        }
+    }
+}
+
+/// The raw lines of a file beside the same lines as understood.
+fn understood(preview: &stavel_core::intake::Preview, y: u16, canvas: &mut Canvas<'_>) {
+    let half = canvas.width() / 2;
+    canvas.put(1, y, "as it is written", theme::faint());
+    canvas.put(half + 1, y, "as understood", theme::faint());
+    let room = canvas.height().saturating_sub(y + 2);
+    let rows = &preview.rows;
+    let header = preview.raw.len().saturating_sub(rows.len().min(preview.raw.len())).min(1);
+    for (i, line) in preview.raw.iter().take(room as usize).enumerate() {
+        let row = y + 1 + i as u16;
+        let cut: String = line.chars().take(half.saturating_sub(3) as usize).collect();
+        canvas.put(1, row, &cut, theme::words());
+        let Some(at) = i.checked_sub(header).filter(|at| *at < rows.len()) else { continue };
+        let mut x = canvas.put(
+            half + 1,
+            row,
+            &stavel_core::model::time::wall(rows.time[at]),
+            theme::words().fg(theme::source(0)),
+        );
+        for (n, (field, column)) in rows.fields.iter().zip(&rows.data).enumerate() {
+            let value = stavel_core::model::price::scaled(column[at], rows.scale.of(*field));
+            x = canvas.put(x + 2, row, &value, theme::words().fg(theme::source(n % 2 + 1)));
+        }
+    }
+}
