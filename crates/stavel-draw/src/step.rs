@@ -48,7 +48,7 @@ pub fn bars_for_chart(
     } else {
         (own as f64 * info.name.frame.length() as f64 / span.length() as f64).min(1.0)
     };
-    let usual = Frame::USUAL.iter().filter_map(|f| f.parse::<Frame>().ok());
+    let usual = Frame::CHARTED.iter().filter_map(|f| f.parse::<Frame>().ok());
     let fits = |f: &Frame| span.length() as f64 * open_share / f.length() as f64 <= most as f64;
     let frame = usual.filter(|f| frames::can_build(info.name.frame, *f)).find(fits);
     let frame = frame.unwrap_or(Frame::D1);

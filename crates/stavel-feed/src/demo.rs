@@ -5,7 +5,7 @@ use std::path::Path;
 
 use fastrand::Rng;
 use stavel_core::model::session::OpenHours;
-use stavel_core::model::time::{DAY, MINUTE, Micros, day_of, days_from_civil, monday_of};
+use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, day_of, days_from_civil, monday_of};
 use stavel_core::model::{Clock, Session, Span};
 
 use crate::market::{Bar, Character, Market, Quote};
@@ -63,7 +63,7 @@ impl Spans {
     pub fn small() -> Spans {
         let end = at(2024, 4, 5);
         Spans {
-            noksek: Span::new(at(2024, 2, 25), end),
+            noksek: Span::new(at(2024, 2, 25) + 18 * HOUR, end),
             nzdsek: Span::new(at(2024, 3, 17), end),
             ticks: vec![
                 Span::new(at(2024, 3, 27), at(2024, 3, 30)),

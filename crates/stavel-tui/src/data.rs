@@ -4,9 +4,9 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use stavel_core::Result;
-use stavel_core::model::time::day_of;
+use stavel_core::model::time::{DAY, day_of};
 use stavel_core::model::{Instrument, SeriesName, Span};
-use stavel_core::store::{SeriesInfo, Shelf};
+use stavel_core::store::{JournalLine, SeriesInfo, Shelf};
 
 /// Rows a day of one edition.
 #[derive(Debug, Default)]
@@ -20,12 +20,16 @@ pub struct Coverage {
 impl Coverage {
     fn of(shelf: &Shelf, info: &SeriesInfo) -> Result<Coverage> {
         let mut days: Vec<(i64, u32)> = Vec::new();
+        // A bar of a week or a month stands for all its days.
+        let reach = (info.name.frame.length() / DAY).max(1);
         for rows in shelf.scan(&info.edition, Span::ALL, Some(&[]))? {
             for t in rows?.time {
-                let day = day_of(t);
-                match days.last_mut() {
-                    Some((last, n)) if *last == day => *n += 1,
-                    _ => days.push((day, 1)),
+                for day in day_of(t)..day_of(t) + reach {
+                    match days.last_mut() {
+                        Some((last, n)) if *last == day => *n += 1,
+                        Some((last, _)) if *last > day => {}
+                        _ => days.push((day, 1)),
+                    }
                 }
             }
         }
@@ -55,6 +59,8 @@ impl Coverage {
 pub struct Snapshot {
     pub instruments: Arc<Vec<Instrument>>,
     pub series: Arc<Vec<SeriesInfo>>,
+    /// The latest acts, newest first.
+    pub journal: Arc<Vec<JournalLine>>,
     /// By edition.
     pub coverage: HashMap<i64, Arc<Coverage>>,
     pub version: i64,
@@ -66,6 +72,7 @@ impl Snapshot {
         Ok(Snapshot {
             instruments: Arc::new(shelf.instruments()?),
             series: Arc::new(shelf.series()?),
+            journal: Arc::new(shelf.journal(30)?),
             coverage: before.coverage.clone(),
             version: shelf.version()?,
         })
@@ -135,7 +142,10 @@ impl Snapshot {
         let bars: Vec<&&SeriesInfo> = roots.iter().filter(|s| !s.name.frame.is_ticks()).collect();
         match joined {
             None if bars.len() > 1 && bars.iter().any(|s| s.name.source != bars[0].name.source) => {
-                "join the sources: splice (5)".into()
+                match bars.iter().find(|s| s.edition.act == "intake") {
+                    Some(raw) => format!("check {} (3), then splice (5)", raw.name.short()),
+                    None => "join the sources: splice (5)".into(),
+                }
             }
             _ => {
                 let base = joined.copied().unwrap_or(first);

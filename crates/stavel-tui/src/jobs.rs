@@ -100,6 +100,11 @@ impl<T: Send + Sync + 'static> Slot<T> {
         self.value.as_ref().and_then(|v| v.as_ref().ok())
     }
 
+    /// True where what is there was read for this key.
+    pub fn is_for(&self, key: &str) -> bool {
+        self.key == key && self.job.is_none()
+    }
+
     /// Forgets what was read for, so that it is read again.
     pub fn forget(&mut self) {
         self.key.clear();

@@ -71,6 +71,9 @@ impl Palette {
             })
             .collect();
         scored.sort_by_key(|(score, _)| std::cmp::Reverse(*score));
+        // Letters scattered over a sentence are no match beside whole words.
+        let best = scored.first().map_or(0, |s| s.0);
+        scored.retain(|(score, _)| score * 4 >= best * 3);
         scored.into_iter().map(|(_, l)| l).collect()
     }
 

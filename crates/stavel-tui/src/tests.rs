@@ -1,1 +1,210 @@
+//! The bench without a terminal: acts go in, the screen is read from a buffer.
 
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use ratatui::buffer::Buffer;
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use ratatui::layout::Rect;
+use stavel_core::job::Job;
+use stavel_core::recipe::{Recipe, Step, apply};
+use stavel_core::store::Shelf;
+
+use crate::act::{Act, Lens};
+use crate::app::App;
+use crate::{terminal, view};
+
+/// A shelf with the small demo's NOKSEK series, as a person has it after intake.
+fn demo_shelf(folder: &Path) {
+    let recipe = Recipe::read(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/noksek.toml")).unwrap();
+    let mut shelf = Shelf::open_to_write(folder).unwrap();
+    for step in recipe.step.iter().take_while(|s| matches!(s, Step::Compose(_) | Step::Intake(_))) {
+        apply(&mut shelf, step, &Job::unwatched()).unwrap();
+    }
+}
+
+/// The screen as text.
+fn screen(app: &App) -> String {
+    let area = Rect { x: 0, y: 0, width: app.size.0, height: app.size.1 };
+    let mut buffer = Buffer::empty(area);
+    view::draw_bench(app, area, &mut buffer);
+    let line = |y: u16| (0..area.width).map(|x| buffer[(x, y)].symbol()).collect::<String>();
+    (0..area.height).map(|y| line(y).trim_end().to_owned() + "\n").collect()
+}
+
+/// Lets threads answer until the screen shows some words; fails with the screen after a minute.
+fn wait(app: &mut App, words: &str) {
+    let end = Instant::now() + Duration::from_secs(60);
+    while !screen(app).contains(words) {
+        assert!(Instant::now() < end, "never saw '{words}' in\n{}", screen(app));
+        app.tick(Duration::ZERO);
+        std::thread::yield_now();
+    }
+}
+
+fn press(app: &mut App, keys: &str) {
+    for c in keys.chars() {
+        let code = match c {
+            '\n' => KeyCode::Enter,
+            '\x1b' => KeyCode::Esc,
+            '\t' => KeyCode::Tab,
+            c => KeyCode::Char(c),
+        };
+        app.key(KeyEvent::new(code, KeyModifiers::NONE));
+    }
+}
+
+#[test]
+fn an_empty_shelf_says_what_to_do_and_wrong_files_are_told_in_the_form() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = App::new(dir.path().join("shelf"));
+    wait(&mut app, "The shelf is empty");
+    for lens in Lens::ALL {
+        app.act(Act::Open(lens));
+        app.tick(Duration::ZERO);
+        assert!(screen(&app).contains("take files in (i)"), "{}", lens.word());
+    }
+    press(&mut app, "1i");
+    press(&mut app, "/nowhere/x.csv\tquill");
+    wait(&mut app, "There is no file /nowhere/x.csv");
+    press(&mut app, "\n");
+    wait(&mut app, "check the path");
+    assert!(app.running.is_none());
+}
+
+#[test]
+fn the_work_from_afloat_to_frames_by_keys_at_both_sizes() {
+    let dir = tempfile::tempdir().unwrap();
+    demo_shelf(dir.path());
+    let mut app = App::new(dir.path().to_owned());
+    wait(&mut app, "tarn:1m is afloat: align it (4)");
+    press(&mut app, "5");
+    wait(&mut app, "its clock has to be found first");
+    press(&mut app, "3");
+    wait(&mut app, "trade begins and ends 1 h late");
+    app.act(Act::Open(Lens::Align));
+    wait(&mut app, "midnight is 17:00 in New York");
+    press(&mut app, "a");
+    wait(&mut app, "check quill:1m (3), then splice (5)");
+    press(&mut app, "5");
+    wait(&mut app, "✓ adds up");
+    press(&mut app, "a");
+    wait(&mut app, "build frames of joined:1m (6)");
+    press(&mut app, "6b");
+    wait(&mut app, "all up to date");
+    app.size = (80, 24);
+    for (lens, words) in Lens::ALL.into_iter().zip([
+        "rows",
+        "O 1.0",
+        "findings in",
+        "New_York+7h",
+        "overlap",
+        "built",
+        "tick_size",
+        "times in UTC",
+        "pace",
+    ]) {
+        app.act(Act::Open(lens));
+        wait(&mut app, words);
+        for line in screen(&app).lines() {
+            assert!(line.chars().count() <= 80);
+        }
+    }
+    app.size = (79, 24);
+    assert!(screen(&app).contains("Stavel needs 80x24; this is 79x24"));
+}
+
+#[test]
+fn undo_steps_back_and_a_second_job_waits_its_turn() {
+    let dir = tempfile::tempdir().unwrap();
+    demo_shelf(dir.path());
+    let mut app = App::new(dir.path().to_owned());
+    wait(&mut app, "align it (4)");
+    press(&mut app, "4");
+    wait(&mut app, "a stores it in UTC");
+    app.select("NOKSEK@tarn:1m".parse().unwrap());
+    press(&mut app, "au");
+    assert!(app.message.text.contains("align is still running"), "{}", app.message.text);
+    wait(&mut app, "anchored: stored in UTC");
+    press(&mut app, "u");
+    wait(&mut app, "a stores it in UTC");
+}
+
+#[test]
+fn palette_help_mouse_and_window() {
+    let dir = tempfile::tempdir().unwrap();
+    demo_shelf(dir.path());
+    let mut app = App::new(dir.path().to_owned());
+    wait(&mut app, "align it (4)");
+    press(&mut app, ":oldest\x1b:integ\x1b:find the clock\n");
+    assert_eq!(app.lens, Lens::Align);
+    press(&mut app, "?");
+    assert!(screen(&app).contains("every key"));
+    press(&mut app, "\x1b");
+    let whole = app.window;
+    press(&mut app, "++");
+    assert_eq!(app.window.length(), whole.length() / 4);
+    app.act(Act::Left);
+    assert!(app.window.from < whole.from + whole.length() * 3 / 8);
+    let click = |column, row| MouseEvent {
+        kind: MouseEventKind::Down(MouseButton::Left),
+        column,
+        row,
+        modifiers: KeyModifiers::NONE,
+    };
+    let places = view::places(&app, Rect { x: 0, y: 0, width: 160, height: 47 });
+    terminal::handle_mouse(&mut app, click(14, places.spine.y + 1));
+    assert!(app.window.from < whole.from, "the window is centred on the first day");
+    terminal::handle_mouse(&mut app, click(12, places.bar.y));
+    assert_eq!(app.lens, Lens::Chart);
+    terminal::handle_mouse(
+        &mut app,
+        MouseEvent { kind: MouseEventKind::ScrollUp, ..click(60, places.spine.y + 1) },
+    );
+    assert!(app.window.length() < whole.length() / 4);
+    press(&mut app, "0");
+    assert_eq!(app.window, whole);
+    press(&mut app, "q");
+    assert!(app.quit);
+}
+
+#[test]
+fn a_rehearsal_runs_deals_and_names_the_nearest_data() {
+    let dir = tempfile::tempdir().unwrap();
+    demo_shelf(dir.path());
+    let mut app = App::new(dir.path().to_owned());
+    wait(&mut app, "align it (4)");
+    app.select("NOKSEK@quill:ticks".parse().unwrap());
+    press(&mut app, "9");
+    wait(&mut app, "real ticks");
+    press(&mut app, "b>>> ");
+    (0..40).for_each(|_| {
+        app.tick(Duration::from_millis(50));
+    });
+    press(&mut app, " x");
+    let shown = screen(&app);
+    assert!(
+        shown.contains("sold 1.00 at")
+            && shown.contains("commission 35.00")
+            && shown.contains("position 0.00"),
+        "{shown}"
+    );
+    for _ in 0..40 {
+        app.act(Act::NextDay);
+    }
+    assert!(app.message.text.contains("the nearest data are at 2024-04-04"), "{}", app.message.text);
+}
+
+#[test]
+fn what_comes_from_files_cannot_steer_the_terminal() {
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("x\u{1b}[2J.csv");
+    std::fs::write(&file, "time,open\u{1b}[31m\n2024-01-01 00:00,1\n").unwrap();
+    let mut app = App::new(dir.path().join("shelf"));
+    wait(&mut app, "The shelf is empty");
+    press(&mut app, "i");
+    app.paste(&format!("'{}'", file.display()));
+    press(&mut app, "\tquill");
+    wait(&mut app, "no prices");
+    assert!(!screen(&app).contains('\u{1b}'));
+}

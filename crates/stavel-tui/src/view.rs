@@ -23,7 +23,7 @@ pub fn facts_width(columns: u16) -> u16 {
 
 /// Most strips on the spine.
 fn strips(rows: u16) -> usize {
-    if rows >= 36 { 5 } else { 2 }
+    if rows >= 36 { 5 } else { 3 }
 }
 
 /// Where the parts of the bench lie; mouse clicks are looked up in it too.
@@ -121,8 +121,8 @@ fn title(app: &App, mut canvas: Canvas<'_>) {
 }
 
 fn bar(app: &App, mut canvas: Canvas<'_>) {
-    let mut x = 1;
     let narrow = canvas.width() < 100;
+    let mut x = u16::from(!narrow);
     for (i, lens) in Lens::ALL.into_iter().enumerate() {
         let label = if narrow {
             format!("{} {}", i + 1, lens.word())
@@ -152,7 +152,7 @@ fn bar(app: &App, mut canvas: Canvas<'_>) {
 /// Which lens of the bar lies at a column.
 pub fn lens_at(column: u16, columns: u16) -> Option<Lens> {
     let narrow = columns < 100;
-    let mut x = 1;
+    let mut x = u16::from(!narrow);
     for lens in Lens::ALL {
         let width = lens.word().len() as u16 + if narrow { 3 } else { 4 };
         if (x..x + width).contains(&column) {
@@ -167,7 +167,7 @@ fn facts(app: &App, mut canvas: Canvas<'_>) {
     for y in 0..canvas.height() {
         canvas.put(0, y, "│", theme::rule());
     }
-    let (width, height) = (canvas.width() - 2, canvas.height());
+    let (width, height) = (canvas.width() - 3, canvas.height());
     let mut canvas = canvas.part(2, 0, width, height);
     let mut y = 0;
     for fact in lens::facts(app) {
@@ -227,11 +227,23 @@ fn keys(app: &App, canvas: &mut Canvas<'_>) {
         }
         return;
     }
+    // What everyone needs has its place at the right; the rest goes as far as there is room.
+    let always = [Act::Palette, Act::Keys, Act::Quit];
+    let width = canvas.width();
+    let room = width.saturating_sub(ALWAYS + 1);
+    let mut at = room;
+    for line in TABLE.iter().filter(|l| always.contains(&l.act)) {
+        let key = line.keys.first().copied().unwrap_or_default();
+        at = canvas.pieces(
+            at,
+            2,
+            &[(key, theme::strong()), (" ", theme::faint()), (line.short, theme::faint())],
+        ) + 2;
+    }
     // The hint of a pair of keys stands with its second; its first is shown before it.
     let mut before = String::new();
-    for line in lines_for(app.lens)
-        .filter(|l| !matches!(l.act, Act::Open(_) | Act::NextLens | Act::CancelJob | Act::SaveRecipe))
-    {
+    let hidden = |act: &Act| matches!(act, Act::Open(_) | Act::NextLens | Act::CancelJob | Act::SaveRecipe);
+    for line in lines_for(app.lens).filter(|l| !hidden(&l.act) && !always.contains(&l.act)) {
         let name = arrow(line.keys.first().copied().unwrap_or_default());
         if line.short.is_empty() {
             before.push_str(name);
@@ -239,16 +251,19 @@ fn keys(app: &App, canvas: &mut Canvas<'_>) {
         }
         let text = format!("{before}{name}");
         before.clear();
-        if x + (text.chars().count() + line.short.len() + 3) as u16 > canvas.width() {
+        if x + (text.chars().count() + line.short.len() + 2) as u16 > room {
             break;
         }
         x = canvas.pieces(
             x,
             2,
             &[(text.as_str(), theme::strong()), (" ", theme::faint()), (line.short, theme::faint())],
-        ) + 3;
+        ) + 2;
     }
 }
+
+/// Columns of the hints that are always there: palette, keys, quit.
+const ALWAYS: u16 = 26;
 
 fn arrow(key: &str) -> &str {
     match key {
@@ -260,11 +275,10 @@ fn arrow(key: &str) -> &str {
     }
 }
 
-/// Clears a part in the middle and frames it with rules above and below.
+/// Clears the upper part of the lens and ends it with a rule.
 fn sheet<'a>(canvas: &'a mut Canvas<'_>, height: u16) -> Canvas<'a> {
-    let width = canvas.width().min(110);
-    let x = (canvas.width() - width) / 2;
-    let mut part = canvas.part(x, 0, width, height);
+    let width = canvas.width();
+    let mut part = canvas.part(0, 0, width, height);
     let blank = " ".repeat(part.width() as usize);
     for y in 0..part.height() {
         part.put(0, y, &blank, theme::words());
@@ -344,42 +358,43 @@ fn intake(form: &IntakeForm, mut canvas: Canvas<'_>) {
             );
         }
         Some(Err(err)) => {
-            canvas.paragraph(top + 1, &err.to_string(), theme::words().fg(theme::WRONG));
+            let width = canvas.width().saturating_sub(2);
+            canvas.part(1, top + 1, width, 6).paragraph(0, &err.to_string(), theme::words().fg(theme::WRONG));
         }
         Some(Ok(plans)) => {
             let mut y = top + 1;
             for plan in plans.iter().take(4) {
-                y = canvas.paragraph(y, &plan.in_words(), theme::words());
+                let width = canvas.width().saturating_sub(2);
+                y += canvas.part(1, y, width, 4).paragraph(0, &plan.in_words(), theme::words());
             }
             if let Some(plan) = plans.first() {
-                understood(&plan.preview, y + 1, &mut canvas);
+                understood(&plan.preview, plan.files[0].1.header, y + 1, &mut canvas);
             }
         }
     }
 }
 
 /// The raw lines of a file beside the same lines as understood.
-fn understood(preview: &stavel_core::intake::Preview, y: u16, canvas: &mut Canvas<'_>) {
+fn understood(preview: &stavel_core::intake::Preview, header: bool, y: u16, canvas: &mut Canvas<'_>) {
     let half = canvas.width() / 2;
-    canvas.put(1, y, "as it is written", theme::faint());
-    canvas.put(half + 1, y, "as understood", theme::faint());
-    let room = canvas.height().saturating_sub(y + 2);
     let rows = &preview.rows;
-    let header = preview.raw.len().saturating_sub(rows.len().min(preview.raw.len())).min(1);
+    let colour = |n: usize| theme::words().fg(theme::source(n % 2 + 1));
+    canvas.put(1, y, "as it is written", theme::faint());
+    let mut x = canvas.put(half + 1, y, &format!("{:<17}", "time"), theme::faint());
+    for (n, field) in rows.fields.iter().enumerate() {
+        x = canvas.put(x + 1, y, &format!("{:>9}", field.name()), colour(n));
+    }
+    let room = canvas.height().saturating_sub(y + 2);
     for (i, line) in preview.raw.iter().take(room as usize).enumerate() {
         let row = y + 1 + i as u16;
         let cut: String = line.chars().take(half.saturating_sub(3) as usize).collect();
         canvas.put(1, row, &cut, theme::words());
-        let Some(at) = i.checked_sub(header).filter(|at| *at < rows.len()) else { continue };
-        let mut x = canvas.put(
-            half + 1,
-            row,
-            &stavel_core::model::time::wall(rows.time[at]),
-            theme::words().fg(theme::source(0)),
-        );
+        let Some(at) = i.checked_sub(usize::from(header)).filter(|at| *at < rows.len()) else { continue };
+        let time = format!("{:<17}", stavel_core::model::time::wall(rows.time[at]));
+        let mut x = canvas.put(half + 1, row, &time, theme::words().fg(theme::source(0)));
         for (n, (field, column)) in rows.fields.iter().zip(&rows.data).enumerate() {
             let value = stavel_core::model::price::scaled(column[at], rows.scale.of(*field));
-            x = canvas.put(x + 2, row, &value, theme::words().fg(theme::source(n % 2 + 1)));
+            x = canvas.put(x + 1, row, &format!("{value:>9}"), colour(n));
         }
     }
 }

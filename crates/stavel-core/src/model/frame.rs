@@ -20,7 +20,8 @@ pub enum Unit {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Frame {
     Ticks,
-    Bars { count: u16, unit: Unit },
+    // The unit stands first so that frames sort by their length.
+    Bars { unit: Unit, count: u16 },
 }
 
 impl Frame {
@@ -30,6 +31,12 @@ impl Frame {
     pub const D1: Frame = Frame::Bars { count: 1, unit: Unit::Day };
     /// The frames most people build, in order.
     pub const USUAL: [&'static str; 9] = ["1m", "5m", "15m", "30m", "1h", "4h", "1d", "1w", "1mo"];
+
+    /// Frames a chart may use, from short to long.
+    pub const CHARTED: [&'static str; 20] = [
+        "1m", "2m", "3m", "5m", "10m", "15m", "30m", "1h", "2h", "3h", "4h", "6h", "8h", "12h", "1d", "2d",
+        "3d", "1w", "2w", "1mo",
+    ];
 
     /// The usual length of a bar in microseconds (30 days for a month); 0 for ticks.
     pub fn length(&self) -> Micros {

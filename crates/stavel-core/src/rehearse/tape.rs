@@ -29,6 +29,8 @@ pub struct Tape {
     length: Micros,
     /// Added to a bar's price to get its ask, in points, where the bar does not say its spread.
     spread: i64,
+    /// True where nothing says what the spread is.
+    is_assumed: bool,
     /// Quotes played so far.
     at: usize,
 }
@@ -45,8 +47,14 @@ impl Tape {
         }
         let mut known: Vec<i64> = rows.column(Field::Spread).iter().copied().filter(|s| *s > 0).collect();
         known.sort_unstable();
-        let spread = fixed_spread.or(known.get(known.len() / 2).copied()).unwrap_or(1);
-        Ok(Tape { rows, length: frame.length(), spread, at: 0 })
+        let said = fixed_spread.or(known.get(known.len() / 2).copied());
+        let is_assumed = said.is_none() && rows.shape() != Shape::Quotes;
+        Ok(Tape { rows, length: frame.length(), spread: said.unwrap_or(1), is_assumed, at: 0 })
+    }
+
+    /// The spread in points that is taken where neither the rows nor the sheet say one.
+    pub fn assumed_spread(&self) -> Option<i64> {
+        self.is_assumed.then_some(self.spread)
     }
 
     fn quotes_a_row(&self) -> usize {

@@ -90,7 +90,10 @@ pub fn splice_series(
         .collect::<Result<_>>()?;
     let origin = Origin {
         act: "splice",
-        detail: json!({"from": parents, "rule": rule.to_string()}),
+        detail: json!({
+            "from": parents, "rule": rule.to_string(),
+            "seams": spliced.seams.iter().take(1000).map(|s| s.at).collect::<Vec<_>>(),
+        }),
         clock: Some(Clock::utc()),
         fields: spliced.rows.fields.clone(),
         scale: spliced.rows.scale,

@@ -106,11 +106,16 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
             return;
         }
     };
-    let title = format!(
-        "{} written time against {} (UTC): agreement by week",
-        found.here.name.short(),
-        found.there.name.short()
-    );
+    let (here, there) = (found.here.name.short(), found.there.name.short());
+    let title = if canvas.width() >= 100 {
+        format!("{here} written time against {there} (UTC): agreement by week")
+    } else if found.is_sure() {
+        // Without room for facts the clock is told here.
+        let agree = found.fit.weeks.iter().filter(|w| w.agrees).count();
+        format!("{here} against {there}: {}, {agree} of {} weeks", found.fit.clock, found.fit.weeks.len())
+    } else {
+        format!("{here} against {there}: no clock, they are not alike")
+    };
     canvas.put(1, 0, &title, theme::words());
     let width = canvas.width();
     let bars = (found.evidence.len() as u16 + 2).min(canvas.height() / 2);
@@ -134,7 +139,7 @@ fn offsets_shown(found: &Study, lines: u16) -> Vec<Micros> {
 fn draw_heat(found: &Study, mut canvas: Canvas<'_>) {
     let left = 8u16;
     let columns = canvas.width().saturating_sub(left + 1) as usize;
-    let lines = canvas.height().saturating_sub(2).min(13);
+    let lines = canvas.height().saturating_sub(2).min(29);
     if lines < 3 || columns < 8 {
         return;
     }

@@ -1,5 +1,6 @@
 //! The chart: bars, a mean, volume and spread on one cursor.
 
+use stavel_core::check::Kind;
 use stavel_core::intake::Plan;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
@@ -168,11 +169,51 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
         Some(Ok(drawn)) => {
             let title = format!("{}  bars of {}", drawn.scene.title, drawn.frame);
             let x = canvas.put(1, 0, &title, theme::words());
-            legend(&drawn.scene, &mut canvas, x + 3);
+            if crate::view::facts_width(app.size.0) > 0 {
+                legend(&drawn.scene, &mut canvas, x + 3);
+            } else if let Some(at) = app.chart.cursor() {
+                // Without room for facts the bar under the cursor is told here.
+                let value = |f: Field| scaled(drawn.bars.column(f)[at], drawn.bars.scale.price);
+                let words = format!(
+                    "{}  O {} H {} L {} C {}",
+                    wall(drawn.bars.time[at]),
+                    value(Field::Open),
+                    value(Field::High),
+                    value(Field::Low),
+                    value(Field::Close)
+                );
+                canvas.put(0, 0, &format!("{words:<80}"), theme::words());
+            }
             let (width, height) = (canvas.width(), canvas.height());
             let cursor = app.chart.cursor();
-            draw_scene(&drawn.scene, cursor, canvas.part(0, 1, width, height - 1));
+            draw_scene(&drawn.scene, cursor, canvas.part(0, 2, width, height.saturating_sub(2)));
+            draw_marks(app, drawn, canvas.part(0, 1, width, 1));
         }
+    }
+}
+
+/// What check found in this series and where its sources meet, above the bars.
+fn draw_marks(app: &App, drawn: &Drawn, mut canvas: Canvas<'_>) {
+    let slots = Slots::of(&drawn.scene, canvas.width());
+    let end = drawn.bars.time.last().map_or(0, |t| t + drawn.frame.length());
+    let mut mark = |from: Micros, to: Micros, mark: &str, colour| {
+        let slot = drawn.bars.time.partition_point(|t| *t <= from).saturating_sub(1).max(slots.first);
+        if to > drawn.bars.time[slots.first] && from < end {
+            canvas.put(slots.middle(slot), 0, mark, theme::words().fg(colour));
+        }
+    };
+    let found = app.check.found_in(app, &drawn.series).into_iter().flat_map(|r| &r.findings);
+    let mut found: Vec<_> = found.filter(|f| f.kind != Kind::ClosedMarket).collect();
+    // The worst is drawn last, so that it is the one seen.
+    found.sort_by_key(|f| f.kind.severity());
+    for f in found {
+        let (shape, colour) = theme::severity(f.kind.severity());
+        mark(f.span.from, f.span.to, shape, colour);
+    }
+    let seams =
+        app.snapshot.find(&drawn.series).map(|s| s.edition.detail["seams"].clone()).unwrap_or_default();
+    for at in seams.as_array().into_iter().flatten().filter_map(|s| s.as_i64()) {
+        mark(at, at + 1, "┃", theme::CHOSEN);
     }
 }
 
@@ -190,20 +231,55 @@ fn line_colour(i: usize) -> ratatui::style::Color {
     [theme::GOOD, theme::source(2), theme::source(0)][i % 3]
 }
 
-/// Draws a scene with one column a slot, the newest at the right; the last line is the time axis.
+/// Where the slots of a scene lie: each as many columns wide as there is room for.
+struct Slots {
+    first: usize,
+    each: u16,
+}
+
+impl Slots {
+    fn of(scene: &Scene, width: u16) -> Slots {
+        let columns = width.saturating_sub(LABELS).max(1) as usize;
+        let count = scene.times.len();
+        Slots {
+            first: count.saturating_sub(columns),
+            each: (columns / count.clamp(1, columns)).clamp(1, 5) as u16,
+        }
+    }
+
+    /// First column of a slot.
+    fn left(&self, slot: usize) -> u16 {
+        (slot - self.first) as u16 * self.each
+    }
+
+    /// The column its wick stands in.
+    fn middle(&self, slot: usize) -> u16 {
+        self.left(slot) + (self.each - 1) / 2
+    }
+
+    /// Columns its body fills; wide slots leave a gap to the next.
+    fn body(&self) -> u16 {
+        if self.each > 2 { self.each - 1 } else { 1 }
+    }
+}
+
+/// Draws a scene with a slot for each bar, the newest at the right; the last line is the time axis.
 pub fn draw_scene(scene: &Scene, cursor: Option<usize>, mut canvas: Canvas<'_>) {
-    let columns = canvas.width().saturating_sub(LABELS) as usize;
-    if canvas.height() < 5 || columns < 8 {
+    let slots = Slots::of(scene, canvas.width());
+    if canvas.height() < 5 || canvas.width() < LABELS + 8 {
         return;
     }
-    let first = scene.times.len().saturating_sub(columns);
     let inside = canvas.height() - 1;
-    for tick in scene.ticks.iter().filter(|t| t.slot >= first) {
-        let x = (tick.slot - first) as u16;
+    let mut free = 0;
+    for tick in scene.ticks.iter().filter(|t| t.slot >= slots.first) {
+        let x = slots.middle(tick.slot);
+        if x < free {
+            continue;
+        }
         (0..inside).for_each(|y| {
             canvas.put(x, y, "╎", theme::rule());
         });
-        canvas.put(x, inside, &tick.label, theme::faint());
+        free = canvas.put(x, inside, &tick.label, theme::faint()) + 1;
     }
     let mut top = 0;
     for (i, pane) in scene.panes.iter().enumerate() {
@@ -214,11 +290,11 @@ pub fn draw_scene(scene: &Scene, cursor: Option<usize>, mut canvas: Canvas<'_>) 
             ((inside as f64 * pane.share).round() as u16).clamp(2, inside - top)
         };
         let width = canvas.width();
-        draw_pane(pane, first, canvas.part(0, top, width, height));
+        draw_pane(pane, &slots, canvas.part(0, top, width, height));
         top += height;
     }
-    if let Some(at) = cursor.filter(|c| *c >= first) {
-        let x = (at - first) as u16;
+    if let Some(at) = cursor.filter(|c| *c >= slots.first) {
+        let x = slots.middle(at);
         for y in 0..inside {
             let place = (canvas.area.x + x, canvas.area.y + y);
             canvas.buffer[place].set_bg(ratatui::style::Color::Rgb(0x2c, 0x33, 0x42));
@@ -226,7 +302,7 @@ pub fn draw_scene(scene: &Scene, cursor: Option<usize>, mut canvas: Canvas<'_>) 
     }
 }
 
-fn draw_pane(pane: &Pane, first: usize, mut canvas: Canvas<'_>) {
+fn draw_pane(pane: &Pane, slots: &Slots, mut canvas: Canvas<'_>) {
     let right = canvas.width() - LABELS;
     let height = canvas.height();
     // Half a cell is the finest step of a candle.
@@ -246,18 +322,24 @@ fn draw_pane(pane: &Pane, first: usize, mut canvas: Canvas<'_>) {
                         canvas.put(x, y, "·", theme::rule());
                     }
                 }
-                for (x, candle) in candles.iter().skip(first).enumerate() {
-                    draw_candle(candle, x as u16, &half_of, &mut canvas);
+                for (slot, candle) in candles.iter().enumerate().skip(slots.first) {
+                    draw_candle(
+                        candle,
+                        (slots.left(slot), slots.middle(slot), slots.body()),
+                        &half_of,
+                        &mut canvas,
+                    );
                 }
             }
             Layer::Columns(values) => {
                 let eighths = height as f64 * 8.0;
-                for (x, value) in values.iter().skip(first).enumerate() {
+                for (slot, value) in values.iter().enumerate().skip(slots.first) {
                     let filled = (value / pane.high.max(f64::MIN_POSITIVE) * eighths).round();
                     for y in 0..height {
                         let here = filled / 8.0 - (height - 1 - y) as f64;
                         if here > 0.0 {
-                            canvas.put(x as u16, y, theme::eighths(here), theme::faint());
+                            let mark = theme::eighths(here).repeat(slots.body() as usize);
+                            canvas.put(slots.left(slot), y, &mark, theme::faint());
                         }
                     }
                 }
@@ -274,9 +356,9 @@ fn draw_pane(pane: &Pane, first: usize, mut canvas: Canvas<'_>) {
             Layer::Line { values, .. } => {
                 let style = theme::words().fg(line_colour(line));
                 line += 1;
-                for (x, value) in values.iter().skip(first).enumerate() {
+                for (slot, value) in values.iter().enumerate().skip(slots.first) {
                     if let Some(v) = value.filter(|v| (pane.low..=pane.high).contains(v)) {
-                        canvas.put(x as u16, (half_of(v) / 2) as u16, "•", style);
+                        canvas.put(slots.middle(slot), (half_of(v) / 2) as u16, "•", style);
                     }
                 }
             }
@@ -284,7 +366,12 @@ fn draw_pane(pane: &Pane, first: usize, mut canvas: Canvas<'_>) {
     }
 }
 
-fn draw_candle(candle: &Candle, x: u16, half_of: &impl Fn(f64) -> i64, canvas: &mut Canvas<'_>) {
+fn draw_candle(
+    candle: &Candle,
+    (left, middle, wide): (u16, u16, u16),
+    half_of: &impl Fn(f64) -> i64,
+    canvas: &mut Canvas<'_>,
+) {
     let (high, low) = (half_of(candle.high), half_of(candle.low));
     let (top, bottom) = (half_of(candle.open.max(candle.close)), half_of(candle.open.min(candle.close)));
     let colour = if candle.rises() { theme::RISING } else { theme::FALLING };
@@ -292,15 +379,20 @@ fn draw_candle(candle: &Candle, x: u16, half_of: &impl Fn(f64) -> i64, canvas: &
         let (upper, lower) = (2 * y, 2 * y + 1);
         let body = |half: i64| (top..=bottom).contains(&half);
         let wick = |half: i64| (high..=low).contains(&half);
-        let mark = match (body(upper), body(lower)) {
-            (true, true) => "█",
-            (true, false) => "▀",
-            (false, true) => "▄",
-            (false, false) if wick(upper) && wick(lower) => "│",
-            (false, false) if wick(upper) => "╵",
-            (false, false) => "╷",
+        let (mark, is_body) = match (body(upper), body(lower)) {
+            (true, true) => ("█", true),
+            (true, false) => ("▀", true),
+            (false, true) => ("▄", true),
+            (false, false) if wick(upper) && wick(lower) => ("│", false),
+            (false, false) if wick(upper) => ("╵", false),
+            (false, false) => ("╷", false),
         };
-        canvas.put(x, y as u16, mark, theme::words().fg(colour));
+        let style = theme::words().fg(colour);
+        if is_body {
+            canvas.put(left, y as u16, &mark.repeat(wide as usize), style);
+        } else {
+            canvas.put(middle, y as u16, mark, style);
+        }
     }
 }
 

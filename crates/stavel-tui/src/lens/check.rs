@@ -3,7 +3,7 @@
 use stavel_core::check::{Finding, Kind, Report, check_series};
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{DAY, HOUR, civil_from_days, date, day_of, monday_of, wall, weekday};
-use stavel_core::model::{Span, time};
+use stavel_core::model::{SeriesName, Span, time};
 use stavel_core::recipe::{CheckStep, Step};
 
 use super::{Fact, scroll, step};
@@ -20,6 +20,14 @@ pub struct State {
     at: usize,
 }
 
+impl State {
+    /// What was found in a series, if that is what was checked last.
+    pub fn found_in(&self, app: &App, series: &SeriesName) -> Option<&Report> {
+        let edition = app.snapshot.find(series)?.edition.id;
+        self.report.get().filter(|_| self.report.is_for(&edition.to_string())).map(|r| r.as_ref())
+    }
+}
+
 pub fn want(app: &mut App) {
     let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)) else { return };
     let (name, key) = (info.name.clone(), format!("{}", info.edition.id));
@@ -31,9 +39,20 @@ pub fn want(app: &mut App) {
     );
 }
 
-/// The findings in the window.
+/// More findings of one kind than this in the window are told by their first alone.
+const TOGETHER: usize = 12;
+
+/// The findings in the window: each, or the first of a kind that has very many.
 fn seen<'a>(app: &App, report: &'a Report) -> Vec<&'a Finding> {
-    report.findings.iter().filter(|f| f.span.overlap(&app.window).is_some()).collect()
+    let inside: Vec<&Finding> =
+        report.findings.iter().filter(|f| f.span.overlap(&app.window).is_some()).collect();
+    let of_kind = inside.chunk_by(|a, b| a.kind == b.kind);
+    of_kind.flat_map(|run| if run.len() > TOGETHER { &run[..1] } else { run }).copied().collect()
+}
+
+/// How many findings of a kind are in the window.
+fn count_in_window(app: &App, report: &Report, kind: Kind) -> usize {
+    report.findings.iter().filter(|f| f.kind == kind && f.span.overlap(&app.window).is_some()).count()
 }
 
 pub fn act(app: &mut App, act: Act) {
@@ -95,45 +114,52 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
 /// Weeks across, weekdays down; several weeks share a column where the window is long. Gives the lines used.
 fn draw_calendar(app: &App, report: &Report, mut canvas: Canvas<'_>) -> u16 {
     let left = 5u16;
-    let columns = canvas.width().saturating_sub(left + 1) as i64;
+    let columns = (canvas.width().saturating_sub(left + 1) as i64).max(1);
     let (first, last) = (monday_of(day_of(app.window.from)), day_of(app.window.to - 1));
-    let weeks = (last - first) / 7 + 1;
-    let each = (weeks + columns - 1).max(1) / columns.max(1);
+    let weeks = ((last - first) / 7 + 1).max(1);
+    // A week has its part of the width: several columns, or one together with its neighbours.
+    let column_of = |week: i64| (week * columns / weeks).min(columns - 1);
     for (i, name) in ["mon", "tue", "wed", "thu", "fri", "sat", "sun"].iter().enumerate() {
         canvas.put(1, i as u16 + 1, name, theme::faint());
     }
-    let mut labelled = -20;
-    for column in 0..((weeks + each - 1) / each).min(columns) {
-        let week = first + column * each * 7;
-        let (year, month, day) = civil_from_days(week + 6);
-        let is_new = if weeks / each > 60 { month == 1 && day <= 7 * each } else { day <= 7 * each };
-        if is_new && column - labelled > 8 {
-            labelled = column;
-            let label = if month == 1 { year.to_string() } else { date(week + 6)[..7].to_owned() };
-            canvas.put(left + column as u16, 0, &label, theme::faint());
+    let mut free = 0;
+    for week in 0..weeks {
+        let (year, month, day) = civil_from_days(first + week * 7 + 6);
+        let is_new = if weeks > 80 { month == 1 && day <= 7 } else { day <= 7 };
+        if is_new && column_of(week) >= free {
+            let label =
+                if month == 1 { year.to_string() } else { date(first + week * 7 + 6)[..7].to_owned() };
+            canvas.put(left + column_of(week) as u16, 0, &label, theme::faint());
+            free = column_of(week) + 9;
         }
-        for d in &report.days {
-            if d.day >= week && d.day < week + each * 7 {
-                let (x, y) = (left + column as u16, weekday(d.day) as u16 + 1);
-                let share = d.share();
-                let colour = if share < 0.5 {
-                    theme::WRONG
-                } else if share < 0.97 {
-                    theme::RISING
-                } else {
-                    theme::source(0)
-                };
-                let mark = if share < 0.2 { "·" } else { theme::shade(share) };
-                // Of days that share a cell, the emptiest is seen.
-                let cell = &canvas.buffer[(canvas.area.x + x, canvas.area.y + y)];
-                if cell.symbol() == " " || share < 0.97 {
-                    canvas.put(x, y, mark, theme::words().fg(colour));
-                }
+    }
+    let from = report.days.partition_point(|d| d.day < first);
+    for d in report.days[from..].iter().take_while(|d| d.day <= last) {
+        let week = (d.day - first) / 7;
+        let share = d.share();
+        let colour = if share < 0.5 {
+            theme::WRONG
+        } else if share < 0.97 {
+            theme::RISING
+        } else {
+            theme::source(0)
+        };
+        let mark = if share < 0.2 { "·" } else { theme::shade(share) };
+        for column in column_of(week)..column_of(week + 1).max(column_of(week) + 1) {
+            let (x, y) = (left + column as u16, weekday(d.day) as u16 + 1);
+            // Of days that share a cell, the emptiest is seen.
+            let taken =
+                canvas.buffer.cell((canvas.area.x + x, canvas.area.y + y)).is_some_and(|c| c.symbol() != " ");
+            if !taken || share < 0.97 {
+                canvas.put(x, y, mark, theme::words().fg(colour));
             }
         }
+    }
+    for column in 0..columns {
+        let day = |c: i64| (first + c * weeks * 7 / columns) * DAY;
         mark_findings(
             report,
-            Span::new(week * DAY, (week + each * 7) * DAY),
+            Span::new(day(column), day(column + 1).max(day(column) + 1)),
             left + column as u16,
             &mut canvas,
         );
@@ -181,7 +207,8 @@ fn draw_kinds(report: &Report, canvas: &mut Canvas<'_>) -> u16 {
 
 fn draw_findings(app: &App, report: &Report, mut canvas: Canvas<'_>) {
     let seen = seen(app, report);
-    let head = match seen.len() {
+    let all: usize = Kind::ALL.iter().map(|k| count_in_window(app, report, *k)).sum();
+    let head = match all {
         0 => "nothing found in this window".to_owned(),
         n => format!("{n} findings in this window"),
     };
@@ -194,7 +221,14 @@ fn draw_findings(app: &App, report: &Report, mut canvas: Canvas<'_>) {
         let (mark, colour) = theme::severity(f.kind.severity());
         let style = if i == at { theme::chosen() } else { theme::words() };
         canvas.put(1, y, mark, theme::words().fg(colour));
-        canvas.put(3, y, &format!("{:<16} {}  {}", wall(f.span.from), f.kind.word(), f.detail), style);
+        let n = count_in_window(app, report, f.kind);
+        let many = if n > TOGETHER { format!("{n} times, the first: ") } else { String::new() };
+        canvas.put(
+            3,
+            y,
+            &format!("{:<16} {:<16} {many}{}", wall(f.span.from), f.kind.word(), f.detail),
+            style,
+        );
     }
 }
 

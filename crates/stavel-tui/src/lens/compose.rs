@@ -76,7 +76,8 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
     let own = instrument.own.len();
     canvas.put(x, 0, &format!("{like}   {own} of {} values its own", KEYS.len()), theme::words());
     let side_by_side = canvas.width() >= 100;
-    let week_lines = 10u16;
+    // On a low screen the sheet is worth more than the picture of its hours.
+    let week_lines = if side_by_side || canvas.height() >= 22 { 10u16 } else { 0 };
     let rows = if side_by_side {
         canvas.height().saturating_sub(2)
     } else {
@@ -101,6 +102,9 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
         if side_by_side || canvas.width() > 70 {
             canvas.put(58, y, origin, theme::faint());
         }
+    }
+    if week_lines == 0 {
+        return;
     }
     let (x, y) = if side_by_side { (70, 1) } else { (0, canvas.height().saturating_sub(week_lines)) };
     let (width, height) = (canvas.width() - x, canvas.height().saturating_sub(y));

@@ -167,6 +167,9 @@ pub fn facts(app: &App) -> Vec<Fact> {
     for s in app.snapshot.series_of(app.instrument()).filter(|s| s.name != info.name) {
         out.push(Fact::words(s.name.short()));
     }
+    if info.edition.fields.contains(&stavel_core::model::Field::Spread) {
+        out.insert(3, Fact::words("spread in points; 0 where its source does not say it"));
+    }
     out.extend([
         Fact::words("↑ ↓ choose among them"),
         Fact::Gap,

@@ -253,7 +253,11 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
     let bars = bars_so_far(play, columns);
     let request = SceneRequest { title: String::new(), bars: &bars, with: None, average: None, clock };
     let width = canvas.width();
-    chart::draw_scene(&scene(&request), None, canvas.part(0, 2, width, height));
+    if bars.is_empty() {
+        canvas.put(1, 3, "no bar is over yet: Space lets time run, < and > change its pace", theme::faint());
+    } else {
+        chart::draw_scene(&scene(&request), None, canvas.part(0, 2, width, height));
+    }
     quote_line(play, &mut canvas);
     let y = height + 2;
     canvas.rule(y, theme::rule());
@@ -302,6 +306,10 @@ fn quote_line(play: &Play, canvas: &mut Canvas<'_>) {
     );
 }
 
+fn points(n: i64) -> String {
+    format!("{n} point{}", if n == 1 { "" } else { "s" })
+}
+
 pub fn facts(app: &App) -> Vec<Fact> {
     let Some(play) = &app.rehearse.play else { return Vec::new() };
     let Some(quote) = play.tape.now() else { return Vec::new() };
@@ -333,6 +341,12 @@ pub fn facts(app: &App) -> Vec<Fact> {
             "bars: the open when a bar begins, its close when it ends"
         }),
     ]);
+    if let Some(spread) = play.tape.assumed_spread() {
+        out.push(Fact::words(format!(
+            "the data say no spread: the ask is the bid and {}; compose can set one (7)",
+            points(spread)
+        )));
+    }
     let left = play.tape.span().to - play.now;
     out.push(Fact::Pair(
         "left",

@@ -67,6 +67,7 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
         canvas.put(after + 22, 0, "clock", theme::faint());
         canvas.put(after + 44, 0, "ed.", theme::faint());
     }
+    draw_journal(app, entries.len() as u16 + 2, &mut canvas);
     let rows = canvas.height().saturating_sub(1) as usize;
     let at =
         entries.iter().position(|e| matches!(e, Entry::Series(s) if Some(&s.name) == app.selected.as_ref()));
@@ -98,6 +99,20 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
                 }
             }
         }
+    }
+}
+
+/// What was done lately, where there is room below the list.
+fn draw_journal(app: &App, y: u16, canvas: &mut Canvas<'_>) {
+    let room = canvas.height().saturating_sub(y + 1);
+    if room < 3 || app.snapshot.journal.is_empty() {
+        return;
+    }
+    canvas.rule(y, theme::rule());
+    canvas.put(1, y, " done lately ", theme::faint());
+    for (i, line) in app.snapshot.journal.iter().take(room as usize).enumerate() {
+        let x = canvas.put(1, y + 1 + i as u16, &wall(line.made)[..16], theme::rule().fg(theme::FAINT));
+        canvas.put(x + 2, y + 1 + i as u16, &line.text, theme::words());
     }
 }
 

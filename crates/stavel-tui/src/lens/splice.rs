@@ -175,7 +175,7 @@ fn draw_proposal(app: &App, p: &Proposal, mut canvas: Canvas<'_>) {
     let mut y = 0;
     for seam in p.seams.iter().take(6) {
         let text = format!(
-            "seam {}   {} → {}   step {} points, usual {}",
+            "seam {}   {} → {}   step {}, usual {} points",
             wall(seam.at),
             p.sources[seam.before].short(),
             p.sources[seam.after].short(),
@@ -217,7 +217,8 @@ fn draw_proposal(app: &App, p: &Proposal, mut canvas: Canvas<'_>) {
             -3 => "-3 or less".to_owned(),
             3 => "+3 or more".to_owned(),
             0 => "equal".to_owned(),
-            n => format!("{n:+} point"),
+            1 | -1 => format!("{points:+} point"),
+            n => format!("{n:+} points"),
         };
         canvas.put_right(16, y, &label, theme::faint());
         canvas.put(18, y, &"█".repeat((n * room / most) as usize), theme::words().fg(theme::source(2)));

@@ -1,0 +1,137 @@
+//! Intake, check, frames, align and splice on made-up histories: `cargo bench -p stavel-core`.
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use divan::Bencher;
+use stavel_core::align;
+use stavel_core::check::{Checker, Subject};
+use stavel_core::frames::Builder;
+use stavel_core::intake::{Hints, plan, take};
+use stavel_core::job::Job;
+use stavel_core::model::price::push_scaled;
+use stavel_core::model::time::{MINUTE, SECOND, parse, wall};
+use stavel_core::model::{Columns, Field, Frame, Micros, Scale, Session, Side, Span};
+use stavel_core::splice::{Rule, splice};
+use stavel_core::store::Shelf;
+
+fn main() {
+    divan::main();
+}
+
+const TICKS: usize = 1_000_000;
+
+fn session() -> Session {
+    Session {
+        week: "sun 17:00 - fri 17:00 America/New_York".parse().expect("a session week"),
+        clock: "America/New_York+7h".parse().expect("a clock"),
+        holidays: vec![],
+    }
+}
+
+/// Ten years of minutes: 3.7 million rows.
+fn minutes() -> Columns {
+    let at = |t: &str| parse(t).expect("a time");
+    let fields = [Field::Open, Field::High, Field::Low, Field::Close, Field::Volume];
+    let mut rows = Columns::empty(&fields, Scale { price: 5, volume: 0 });
+    let mut rng = fastrand::Rng::with_seed(1);
+    let mut price = 102_000;
+    for open in session().open_spans(Span::new(at("2014-01-01"), at("2024-01-01"))) {
+        for t in (open.from..open.to).step_by(MINUTE as usize) {
+            let close = price + rng.i64(-9..=9);
+            rows.time.push(t);
+            let values = [price, price.max(close) + 2, price.min(close) - 2, close, rng.i64(1..90)];
+            rows.data.iter_mut().zip(values).for_each(|(c, v)| c.push(v));
+            price = close;
+        }
+    }
+    rows
+}
+
+/// A file of ticks: `2024-01-01 00:00:01.418,11.49992,11.50009,2.2,4.0`, or the same day first.
+fn tick_file(folder: &Path, day_first: bool) -> PathBuf {
+    let path = folder.join(if day_first { "TICKS_d.csv" } else { "TICKS_y.csv" });
+    let mut out = std::io::BufWriter::new(std::fs::File::create(&path).expect("a file"));
+    let mut rng = fastrand::Rng::with_seed(2);
+    let (mut t, mut bid) = (parse("2024-01-13").expect("a time"), 1_149_992);
+    let mut line = Vec::new();
+    for _ in 0..TICKS {
+        t += rng.i64(1..900) * 1000;
+        bid += rng.i64(-3..=3);
+        line.clear();
+        line.extend_from_slice(moment(t, day_first).as_bytes());
+        for (value, decimals) in [(bid, 5), (bid + rng.i64(8..25), 5), (rng.i64(1..90), 1), (rng.i64(1..90), 1)] {
+            line.push(b',');
+            push_scaled(&mut line, value, decimals);
+        }
+        line.push(b'\n');
+        out.write_all(&line).expect("to write");
+    }
+    out.flush().expect("to write");
+    path
+}
+
+fn moment(t: Micros, day_first: bool) -> String {
+    let text = wall(t / SECOND * SECOND + 1);
+    let (date, time) = (&text[..10], &text[11..19]);
+    let date = if day_first { format!("{}.{}.{}", &date[8..10], &date[5..7], &date[..4]) } else { date.to_owned() };
+    format!("{date} {time}.{:03}", t % SECOND / 1000)
+}
+
+#[divan::bench(args = [false, true], sample_count = 5)]
+fn intake_of_a_million_ticks(bencher: Bencher, day_first: bool) {
+    let files = tempfile::tempdir().expect("a folder");
+    let path = tick_file(files.path(), day_first);
+    bencher.with_inputs(|| tempfile::tempdir().expect("a folder")).bench_local_values(|dir| {
+        let mut shelf = Shelf::open_to_write(dir.path()).expect("a shelf");
+        let hints = Hints { source: "quill".into(), ..Hints::default() };
+        let plans = plan(&shelf, std::slice::from_ref(&path), &hints).expect("a plan");
+        let taken = take(&mut shelf, &plans[0], &Job::unwatched()).expect("to be taken");
+        assert_eq!(taken.rows_kept as usize, TICKS);
+        dir
+    });
+}
+
+#[divan::bench(sample_count = 5)]
+fn check_of_ten_years_of_minutes(bencher: Bencher) {
+    let rows = minutes();
+    bencher.bench_local(|| {
+        let span = rows.ends().map(|(a, b)| Span::new(a, b + 1)).expect("rows");
+        let session = session();
+        let mut checker = Checker::new(Subject { session: &session, frame: Frame::M1, span, disorder: vec![] });
+        checker.push(&rows);
+        checker.finish()
+    });
+}
+
+#[divan::bench(args = ["5m", "1h", "1d"], sample_count = 5)]
+fn frames_of_ten_years_of_minutes(bencher: Bencher, frame: &str) {
+    let rows = minutes();
+    let frame = frame.parse().expect("a frame");
+    bencher.bench_local(|| {
+        let session = session();
+        let mut builder = Builder::new(Frame::M1, frame, Side::Bid, &rows.fields, rows.scale, &session).expect("a builder");
+        builder.push(&rows);
+        builder.finish().bars
+    });
+}
+
+#[divan::bench(sample_count = 5)]
+fn align_of_ten_years_of_minutes(bencher: Bencher) {
+    let there = minutes();
+    let mut here = there.clone();
+    let clock = session().clock;
+    here.time.iter_mut().for_each(|t| *t = clock.to_wall(*t));
+    bencher.bench_local(|| {
+        let fit = align::fit(&align::correlate(&here, &there, MINUTE, &Job::unwatched()).expect("weeks"));
+        assert_eq!(fit.clock, clock);
+    });
+}
+
+#[divan::bench(sample_count = 5)]
+fn splice_of_ten_years_of_minutes(bencher: Bencher) {
+    let vendor = minutes();
+    let broker = vendor.rows(vendor.len() - 300_000..vendor.len());
+    let sources = [broker, vendor];
+    bencher.bench_local(|| splice(&sources, Rule::Span, &session()).expect("a splice"));
+}

@@ -1,0 +1,171 @@
+//! The real program in a real terminal, driven through tmux: keys go in, the screen is read, and every
+//! wait is for text.
+
+mod support;
+
+use std::process::{Command, Output};
+use std::time::{Duration, Instant};
+
+use support::{Program, demo};
+
+/// A terminal with the program in it; it ends with the test.
+struct Terminal {
+    socket: String,
+}
+
+impl Terminal {
+    fn open(p: &Program, size: (u16, u16), args: &str) -> Terminal {
+        let socket = p.dir.path().join("tmux").to_string_lossy().into_owned();
+        let t = Terminal { socket };
+        let command = format!(
+            "STAVEL_SHELF='{}' '{}' {args}; echo \"left with $?\"; sleep 60",
+            p.shelf().display(),
+            env!("CARGO_BIN_EXE_stavel")
+        );
+        let (columns, rows) = (size.0.to_string(), size.1.to_string());
+        let new = [
+            "-f",
+            "/dev/null",
+            "new-session",
+            "-d",
+            "-s",
+            "s",
+            "-x",
+            &columns,
+            "-y",
+            &rows,
+            "-c",
+            &p.dir.path().to_string_lossy(),
+            &command,
+        ];
+        let out = t.tmux(&new);
+        assert!(
+            out.status.success(),
+            "tmux is needed for this test: {}",
+            String::from_utf8_lossy(&out.stderr)
+        );
+        t
+    }
+
+    fn tmux(&self, args: &[&str]) -> Output {
+        Command::new("tmux")
+            .args(["-S", &self.socket])
+            .args(args)
+            .output()
+            .expect("tmux is needed for this test: install it")
+    }
+
+    fn screen(&self) -> String {
+        String::from_utf8_lossy(&self.tmux(&["capture-pane", "-p", "-t", "s"]).stdout).into_owned()
+    }
+
+    /// Waits until the screen shows some words.
+    fn wait(&self, words: &str) {
+        let end = Instant::now() + Duration::from_secs(90);
+        while !self.screen().contains(words) {
+            assert!(Instant::now() < end, "never saw '{words}' in\n{}", self.screen());
+            std::thread::sleep(Duration::from_millis(30));
+        }
+    }
+
+    fn keys(&self, keys: &[&str]) {
+        self.tmux(&[&["send-keys", "-t", "s"], keys].concat());
+    }
+
+    fn type_text(&self, text: &str) {
+        self.tmux(&["send-keys", "-t", "s", "-l", text]);
+    }
+
+    /// Takes a file in through the form.
+    fn take_in(&self, path: &str, source: &str, understood: &str, told: &str) {
+        self.keys(&["1", "i"]);
+        self.wait("take files in");
+        self.type_text(path);
+        self.keys(&["Tab"]);
+        self.type_text(source);
+        self.wait(understood);
+        self.keys(&["Enter"]);
+        self.wait(told);
+    }
+}
+
+impl Drop for Terminal {
+    fn drop(&mut self) {
+        self.tmux(&["kill-server"]);
+    }
+}
+
+#[test]
+fn the_whole_work_by_keys_gives_the_file_that_the_commands_give() {
+    let p = Program::new();
+    let t = Terminal::open(&p, (160, 47), "");
+    t.wait("The shelf is empty");
+    let path = |p: &str| demo().join(p).canonicalize().unwrap().to_string_lossy().into_owned();
+    t.take_in(&path("quill/NOKSEK_1m"), "quill", "clock UTC (the file says so)", "0 rejected");
+    t.take_in(&path("tarn/NOKSEK_1m.csv"), "tarn", "clock afloat (the file names no zone)", "clock afloat");
+    t.wait("tarn:1m is afloat: align it (4)");
+    t.keys(&["4"]);
+    t.wait("midnight is 17:00 in New York");
+    t.keys(&["a"]);
+    t.wait("anchored: stored in UTC");
+    t.keys(&["5"]);
+    t.wait("✓ adds up");
+    t.keys(&["a"]);
+    t.wait("▸joined:1m");
+    t.keys(&["6", "b"]);
+    t.wait("all up to date");
+    for (key, words) in [
+        ("2", "highest"),
+        ("3", "completeness"),
+        ("7", "what it means"),
+        ("9", "the journal is empty"),
+        ("8", "times in UTC"),
+    ] {
+        t.keys(&[key]);
+        t.wait(words);
+    }
+    t.keys(&["Enter"]);
+    t.wait("write it to");
+    t.keys(&["C-u"]);
+    t.type_text("by_keys.csv");
+    t.keys(&["Enter"]);
+    t.wait("✓ proved");
+    t.keys(&["q"]);
+    t.wait("left with 0");
+
+    let by_commands = Program::new().with_noksek();
+    by_commands.json(&["align", "NOKSEK@tarn:1m", "--to", "NOKSEK@quill:1m", "--anchor"]);
+    by_commands.json(&["splice", "NOKSEK@tarn:1m", "NOKSEK@quill:1m", "--into", "joined"]);
+    by_commands.json(&["deliver", "NOKSEK@joined:1m", "--out", "x.csv"]);
+    let read = |p: &Program, f: &str| std::fs::read(p.dir.path().join(f)).unwrap();
+    assert!(read(&p, "by_keys.csv") == read(&by_commands, "x.csv"));
+}
+
+#[test]
+fn a_small_screen_works_and_a_smaller_one_says_so() {
+    let p = Program::new().with_noksek();
+    let t = Terminal::open(&p, (80, 24), "");
+    t.wait("9 rehearse");
+    for (key, words) in
+        [("2", "bars of"), ("3", "findings in this window"), ("4", "of 6 weeks"), ("9", "held")]
+    {
+        t.keys(&[key]);
+        t.wait(words);
+    }
+    t.tmux(&["resize-window", "-t", "s", "-x", "70", "-y", "20"]);
+    t.wait("Stavel needs 80x24");
+    t.tmux(&["resize-window", "-t", "s", "-x", "160", "-y", "47"]);
+    t.wait("account");
+}
+
+#[test]
+fn the_terminal_comes_back_and_no_terminal_is_told() {
+    let p = Program::new();
+    let (code, _, err) = p.told(&[]);
+    assert!(code == 1 && err.contains("needs a terminal"), "{code}: {err}");
+    let t = Terminal::open(&p, (100, 30), "");
+    t.wait("The shelf is empty");
+    t.keys(&["C-c"]);
+    t.wait("left with 0");
+    assert!(!t.screen().contains("The shelf is empty"), "the screen from before is back");
+}

@@ -1,0 +1,277 @@
+//! The command line, as other programs use it.
+
+mod support;
+
+use std::process::Stdio;
+
+use support::{Program, demo};
+
+fn bars(rows: usize) -> String {
+    let mut text = String::from("Time (UTC),Open,High,Low,Close,Volume\n");
+    for i in 0..rows {
+        text.push_str(&format!(
+            "2024-03-{:02} {:02}:{:02},9.87650,9.90000,9.80000,9.8{:04},5\n",
+            4 + i / 1440,
+            i / 60 % 24,
+            i % 60,
+            i % 10_000
+        ));
+    }
+    text
+}
+
+#[test]
+fn the_recipe_rebuilds_the_example_and_twice_changes_nothing() {
+    let p = Program::new();
+    let copy = p.dir.path().join("demo");
+    copy_folder(&demo(), &copy);
+    let recipe = copy.join("noksek.toml").to_string_lossy().into_owned();
+    let done = p.json(&["run", &recipe]);
+    let steps = done["steps"].as_array().unwrap();
+    assert!(steps.iter().all(|s| s["done"] == "now"));
+    let report = |act: &str| &steps.iter().find(|s| s["act"] == act).unwrap()["report"];
+    assert_eq!(report("align")["clock"], "America/New_York+7h");
+    assert_eq!(report("align")["anchored"], true);
+    assert!(report("deliver")["files"].as_array().unwrap().iter().all(|f| f["proved"] == true));
+    assert_eq!(report("rehearse")["position"], "0.00");
+    let hash = |p: &std::path::Path| std::fs::read(p).unwrap();
+    let files = [
+        "NOKSEK_joined_1h.csv",
+        "NOKSEK_joined_4h.json",
+        "NOKSEK_joined_1m.parquet",
+        "noksek.svg",
+        "noksek.pdf",
+    ];
+    let first: Vec<Vec<u8>> = files.iter().map(|f| hash(&copy.join("out").join(f))).collect();
+    let again = p.json(&["run", &recipe]);
+    // A rehearsal and spec sheets leave nothing on the shelf that could have changed, so they are skipped too.
+    assert!(again["steps"].as_array().unwrap().iter().all(|s| s["done"] == "before"), "{again}");
+    let other = Program::new();
+    std::fs::remove_dir_all(copy.join("out")).unwrap();
+    other.json(&["run", &recipe]);
+    for (f, bytes) in files.iter().zip(first) {
+        assert!(hash(&copy.join("out").join(f)) == bytes, "{f} differs between two runs");
+    }
+}
+
+fn copy_folder(from: &std::path::Path, to: &std::path::Path) {
+    std::fs::create_dir_all(to).unwrap();
+    for entry in std::fs::read_dir(from).unwrap().map(Result::unwrap) {
+        if entry.file_name() == "out" {
+            continue;
+        }
+        let target = to.join(entry.file_name());
+        if entry.file_type().unwrap().is_dir() {
+            copy_folder(&entry.path(), &target);
+        } else {
+            std::fs::copy(entry.path(), target).unwrap();
+        }
+    }
+}
+
+#[test]
+fn documents_have_the_fields_others_rely_on() {
+    let p = Program::new().with_noksek();
+    let has = |doc: &serde_json::Value, fields: &[&str]| {
+        for f in fields {
+            assert!(doc.get(f).is_some(), "no {f} in {doc}");
+        }
+    };
+    let check = p.json(&["check", "NOKSEK@quill:1m"]);
+    has(
+        &check,
+        &["series", "rows", "first", "last", "coverage", "missing_days", "gaps", "findings", "stats"],
+    );
+    has(&check["stats"], &["max_range", "max_body", "max_gap", "spread"]);
+    has(&check["findings"][0], &["kind", "severity", "from", "to", "rows", "detail"]);
+    let align = p.json(&["align", "NOKSEK@tarn:1m", "--to", "NOKSEK@quill:1m", "--anchor"]);
+    has(&align, &["clock", "confidence", "weeks", "alternatives", "evidence", "anchored"]);
+    has(&align["weeks"][0], &["week", "offset_minutes", "correlation", "agrees"]);
+    assert_eq!(align["weeks"][0]["offset_minutes"], 120);
+    let splice = p.json(&["splice", "NOKSEK@tarn:1m", "NOKSEK@quill:1m", "--into", "joined"]);
+    has(&splice, &["series", "edition", "rows", "pieces", "seams", "overlap"]);
+    let sum: u64 = splice["pieces"].as_array().unwrap().iter().map(|p| p["rows"].as_u64().unwrap()).sum();
+    assert_eq!(Some(sum), splice["rows"].as_u64());
+    let frames = p.json(&["frames", "NOKSEK@joined:1m", "1h", "1d"]);
+    has(
+        &frames["series"][0],
+        &["series", "edition", "rows", "first", "last", "partial_first", "partial_last"],
+    );
+    let shelf = p.json(&["shelf"]);
+    has(
+        &shelf["instruments"][0]["series"][0],
+        &["series", "rows", "first", "last", "clock", "edition", "bytes", "updated"],
+    );
+    let deliver = p.json(&["deliver", "NOKSEK@joined:1h", "--out", "out/", "--last", "5"]);
+    has(&deliver["files"][0], &["path", "series", "rows", "bytes", "sha256", "proved"]);
+    let (code, out, _) = p.told(&["deliver", "NOKSEK@joined:1d", "--out", "-", "--last", "1"]);
+    assert!(
+        code == 0 && out.starts_with("time,open,high,low,close,volume,spread\n") && out.lines().count() == 2,
+        "{out}"
+    );
+    p.json(&["undo", "NOKSEK@joined:1h"]);
+    assert_eq!(p.told(&["check", "NOKSEK@joined:1h"]).0, 1);
+}
+
+#[test]
+fn prices_come_out_as_they_went_in() {
+    let p = Program::new();
+    let file = p.file("NOKSEK.csv", bars(1000));
+    let taken = p.json(&["intake", &file, "--source", "quill"]);
+    assert_eq!(taken["series"][0]["rows_kept"], 1000);
+    let again = p.json(&["intake", &file, "--source", "quill"]);
+    assert_eq!(
+        (&again["series"][0]["rows_kept"], &again["series"][0]["rows_already_there"]),
+        (&0.into(), &1000.into())
+    );
+    let (_, out, _) = p.told(&["deliver", "NOKSEK@quill:1m", "--out", "-"]);
+    let expected =
+        bars(1000).replace("Time (UTC),Open,High,Low,Close,Volume", "time,open,high,low,close,volume");
+    let expected: Vec<String> =
+        expected.lines().map(|l| l.replacen(' ', "T", 1).replacen(",9.87650", ":00Z,9.87650", 1)).collect();
+    assert_eq!(out.lines().collect::<Vec<_>>(), expected);
+}
+
+#[test]
+fn rejected_rows_are_kept_in_a_file_and_exit_is_three() {
+    let p = Program::new();
+    let text = bars(100).replacen(
+        "9.80005,5\n",
+        "9.80005,5\n2024-03-04 00:05,1.0x,1,1,1,1\n2024-03-04 00:06,1\n",
+        1,
+    );
+    let (code, out, _) = p.told(&["intake", &p.file("NOKSEK.csv", text), "--source", "quill", "--json"]);
+    let doc: serde_json::Value = serde_json::from_str(&out).unwrap();
+    let taken = &doc["series"][0];
+    assert_eq!((code, &taken["rows_read"], &taken["rows_rejected"]), (3, &102.into(), &2.into()));
+    let rejects = std::fs::read_to_string(taken["rejects"].as_str().unwrap()).unwrap();
+    assert!(
+        rejects.contains(",8,")
+            && rejects.contains("column 2 is not a number")
+            && rejects.contains("2 columns where 6 are needed"),
+        "{rejects}"
+    );
+}
+
+#[test]
+fn bad_input_is_one_sentence_and_an_unchanged_shelf() {
+    let p = Program::new();
+    p.json(&["intake", &p.file("NOKSEK.csv", bars(50)), "--source", "quill"]);
+    let before = p.json(&["shelf"]);
+    let zip = std::fs::read(demo().join("quill/NOKSEK_ticks/NOKSEK_ticks_2024-03.zip")).unwrap();
+    let cases = [
+        ("/nowhere/NOKSEK.csv".to_owned(), 1, "There is no file"),
+        (p.file("empty.csv", ""), 1, "is empty"),
+        (p.file("junk.csv", (0..4000u32).map(|i| (i * 7919 % 251) as u8).collect::<Vec<_>>()), 1, "not a text table"),
+        (p.file("short.zip", &zip[..zip.len() / 2]), 1, "damaged or cut short"),
+        (p.file("few.csv", "Time (UTC),Open,High,Low,Close,Volume\n2024-03-05 10:00,1,2,0.5,1\n2024-03-05 10:01,1,2\n2024-03-05 10:02,1\n"), 1, "columns where 6 are needed"),
+        (p.file("words.csv", "Time (UTC),Open,High,Low,Close\n2024-03-05 10:00,a,b,c,d\n2024-03-05 10:01,a,b,c,d\n"), 1, "is not a number"),
+        (p.file("header.csv", "Time (UTC),Open,High,Low,Close\n"), 3, "frame"),
+        (p.file("dates.csv", "time,open,high,low,close\n05/03/2024 10:00,1,1,1,1\n05/03/2024 10:01,1,1,1,1\n"), 3, "--dates"),
+    ];
+    for (path, code, words) in cases {
+        let (got, out, err) = p.told(&["intake", &path, "--source", "other", "--instrument", "XXXYYY"]);
+        assert_eq!(got, code, "{path}: {err}");
+        assert!(
+            err.contains(words) && err.trim_end().lines().count() == 1 && out.is_empty(),
+            "{path}: {err}"
+        );
+        assert_eq!(p.json(&["shelf"]), before, "{path}");
+    }
+    for (args, code, words) in [
+        (&["check", "NOKSEK@quill"][..], 2, "not a series"),
+        (&["check", "NOKSEK@tarn:1m"], 1, "it has NOKSEK@quill:1m"),
+        (
+            &["check", "NOKSEK@quill:1m", "--from", "2024-03-06", "--to", "2024-03-05"],
+            2,
+            "must be the earlier",
+        ),
+        (&["frames", "NOKSEK@quill:1m", "1x"], 2, "not a frame"),
+        (&["splice", "NOKSEK@quill:1m", "NOKSEK@quill:1m", "--into", "quill"], 2, "may not overwrite"),
+        (&["compose", "X", "--like", "NOWHERE"], 1, "no instrument NOWHERE"),
+        (&["compose", "NOKSEK", "--set", "hours=sometimes"], 2, "not a session week"),
+        (&["run", "/nowhere.toml"], 1, "cannot be read"),
+    ] {
+        let (got, _, err) = p.told(args);
+        assert!(got == code && err.contains(words), "{args:?} gave {got}: {err}");
+        assert_eq!(p.json(&["shelf"]), before, "{args:?}");
+    }
+}
+
+#[test]
+fn an_afloat_series_says_what_to_do() {
+    let p = Program::new().with_noksek();
+    for args in [
+        &["splice", "NOKSEK@tarn:1m", "NOKSEK@quill:1m", "--into", "joined"][..],
+        &["deliver", "NOKSEK@tarn:1m", "--out", "x.csv"],
+        &["frames", "NOKSEK@tarn:1m", "1h"],
+    ] {
+        let (code, _, err) = p.told(args);
+        assert!(code == 1 && err.contains("afloat") && err.contains("align"), "{args:?}: {err}");
+    }
+    let shifted = p.json(&[
+        "intake",
+        &demo().join("quill/NZDSEK_1m").to_string_lossy(),
+        "--source",
+        "other",
+        "--instrument",
+        "NOKSEK",
+        "--clock",
+        "UTC",
+    ]);
+    assert_eq!(shifted["series"][0]["series"], "NOKSEK@other:1m");
+    let (code, out, _) =
+        p.told(&["align", "NOKSEK@tarn:1m", "--to", "NOKSEK@other:1m", "--anchor", "--json"]);
+    assert!(code == 3 && out.contains("\"clock\": null"), "another instrument is no clock: {out}");
+}
+
+#[test]
+fn a_locked_and_a_newer_shelf_are_told() {
+    let p = Program::new();
+    let file = p.file("NOKSEK.csv", bars(50));
+    p.json(&["intake", &file, "--source", "quill"]);
+    let lock = std::fs::File::options().write(true).open(p.shelf().join("writer.lock")).unwrap();
+    fs4::fs_std::FileExt::lock_exclusive(&lock).unwrap();
+    let (code, _, err) = p.told(&["undo", "NOKSEK@quill:1m"]);
+    assert!(code == 1 && err.contains("being written by another Stavel"), "{err}");
+    assert_eq!(p.told(&["check", "NOKSEK@quill:1m"]).0, 0, "reading goes on");
+    drop(lock);
+    // The catalog's version lies at byte 60 of an SQLite file.
+    let path = p.shelf().join("catalog.db");
+    let mut bytes = std::fs::read(&path).unwrap();
+    bytes[60..64].copy_from_slice(&99u32.to_be_bytes());
+    std::fs::write(&path, bytes).unwrap();
+    let (code, _, err) = p.told(&["shelf"]);
+    assert!(code == 1 && err.contains("newer Stavel"), "{err}");
+}
+
+#[test]
+fn killing_intake_at_any_moment_leaves_the_editions_from_before() {
+    let p = Program::new();
+    let first = p.file("NOKSEK.csv", bars(2000));
+    p.json(&["intake", &first, "--source", "quill"]);
+    let before = p.json(&["shelf"]);
+    let more = demo().join("quill/NOKSEK_1m").to_string_lossy().into_owned();
+    let mut cut_short = 0;
+    for wait in 0..25u64 {
+        let args = ["intake", more.as_str(), "--source", "quill"];
+        let mut child = p.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(wait * 12));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        let after = p.json(&["shelf"]);
+        if after == before {
+            cut_short += 1;
+        } else {
+            assert!(
+                after["instruments"][0]["series"][0]["rows"].as_u64()
+                    > before["instruments"][0]["series"][0]["rows"].as_u64()
+            );
+            p.json(&["undo", "NOKSEK@quill:1m"]);
+        }
+        p.json(&["check", "NOKSEK@quill:1m"]);
+    }
+    assert!(cut_short > 3, "only {cut_short} were cut short");
+    let (_, out, _) = p.told(&["deliver", "NOKSEK@quill:1m", "--out", "-"]);
+    assert_eq!(out.lines().count(), 2001);
+}

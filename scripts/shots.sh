@@ -1,0 +1,88 @@
+#!/usr/bin/env bash
+# Takes a picture of each main view: shots.sh PROGRAM FOLDER. Runs the demo in a terminal on a screen of
+# its own, does the work by keys, and waits for words before each picture.
+set -euo pipefail
+program=$(realpath "$1")
+folder=$(realpath "$2")
+work=$(mktemp -d)
+display=":$((100 + $$ % 800))"
+server="$work/tmux"
+export DISPLAY=$display
+
+Xvfb "$display" -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
+screen_pid=$!
+trap 'tmux -S "$server" kill-server 2>/dev/null || true; kill $screen_pid 2>/dev/null || true; rm -rf "$work"' EXIT
+for _ in $(seq 50); do [ -e "/tmp/.X11-unix/X${display#:}" ] && break; sleep 0.1; done
+
+printf 'set -g status off\nset -g default-terminal tmux-256color\nset -ga terminal-overrides ",*:Tc"\nset -g escape-time 0\n' >"$work/conf"
+xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 160x47+0+0 -bw 0 -b 0 -bg '#0d1117' -fg '#d0d7de' +sb \
+    -e tmux -S "$server" -f "$work/conf" new-session -s s "'$program' demo --dir '$work/demo'" >/dev/null 2>&1 &
+
+text() { tmux -S "$server" capture-pane -p -t s 2>/dev/null || true; }
+wait_for() {
+    for _ in $(seq 600); do text | grep -qF -- "$1" && return 0; sleep 0.1; done
+    echo "never saw '$1' in:" >&2
+    text >&2
+    exit 1
+}
+keys() { tmux -S "$server" send-keys -t s "$@"; }
+typed() { tmux -S "$server" send-keys -t s -l -- "$1"; }
+# The picture is taken once the terminal has drawn what tmux has.
+picture() { sleep 0.6; import -window root -depth 8 -colors 64 "$folder/$1.png"; echo "$1.png"; }
+
+wait_for "tarn:1m is afloat: align it (4)"
+wait_for "1 576 770 rows"
+picture shelf
+keys i
+typed "$work/demo/raw-3/tarn/NOKSEK_1m.csv"
+keys Tab
+typed tarn
+wait_for "as understood"
+picture intake
+keys Escape
+keys 3
+wait_for completeness
+picture check
+keys 4
+wait_for "midnight is 17:00 in New York"
+picture align
+keys a
+wait_for "anchored: stored in UTC"
+keys 5
+wait_for "adds up"
+picture splice
+keys a
+wait_for "build frames of joined:1m"
+keys 6 b
+wait_for "all up to date"
+picture frames
+keys 7
+wait_for "what it means"
+picture compose
+keys 8
+wait_for "times in UTC"
+keys Enter
+wait_for "write it to"
+keys C-u
+typed "$work/joined.csv"
+keys Enter
+wait_for "✓ proved"
+picture deliver
+keys 2 + + + + + m
+wait_for "mean of 20"
+picture chart
+keys 1
+wait_for "done lately"
+keys Down Down Down Down Down Down Down Down Down Down
+wait_for "▸quill:ticks"
+keys 9
+wait_for "real ticks"
+keys n
+keys b Space
+sleep 6
+keys Space s s Space
+sleep 3
+keys Space
+wait_for held
+picture rehearse
+keys q
