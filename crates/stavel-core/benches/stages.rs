@@ -60,7 +60,9 @@ fn tick_file(folder: &Path, day_first: bool) -> PathBuf {
         bid += rng.i64(-3..=3);
         line.clear();
         line.extend_from_slice(moment(t, day_first).as_bytes());
-        for (value, decimals) in [(bid, 5), (bid + rng.i64(8..25), 5), (rng.i64(1..90), 1), (rng.i64(1..90), 1)] {
+        for (value, decimals) in
+            [(bid, 5), (bid + rng.i64(8..25), 5), (rng.i64(1..90), 1), (rng.i64(1..90), 1)]
+        {
             line.push(b',');
             push_scaled(&mut line, value, decimals);
         }
@@ -74,7 +76,8 @@ fn tick_file(folder: &Path, day_first: bool) -> PathBuf {
 fn moment(t: Micros, day_first: bool) -> String {
     let text = wall(t / SECOND * SECOND + 1);
     let (date, time) = (&text[..10], &text[11..19]);
-    let date = if day_first { format!("{}.{}.{}", &date[8..10], &date[5..7], &date[..4]) } else { date.to_owned() };
+    let date =
+        if day_first { format!("{}.{}.{}", &date[8..10], &date[5..7], &date[..4]) } else { date.to_owned() };
     format!("{date} {time}.{:03}", t % SECOND / 1000)
 }
 
@@ -98,7 +101,8 @@ fn check_of_ten_years_of_minutes(bencher: Bencher) {
     bencher.bench_local(|| {
         let span = rows.ends().map(|(a, b)| Span::new(a, b + 1)).expect("rows");
         let session = session();
-        let mut checker = Checker::new(Subject { session: &session, frame: Frame::M1, span, disorder: vec![] });
+        let mut checker =
+            Checker::new(Subject { session: &session, frame: Frame::M1, span, disorder: vec![] });
         checker.push(&rows);
         checker.finish()
     });
@@ -110,7 +114,8 @@ fn frames_of_ten_years_of_minutes(bencher: Bencher, frame: &str) {
     let frame = frame.parse().expect("a frame");
     bencher.bench_local(|| {
         let session = session();
-        let mut builder = Builder::new(Frame::M1, frame, Side::Bid, &rows.fields, rows.scale, &session).expect("a builder");
+        let mut builder =
+            Builder::new(Frame::M1, frame, Side::Bid, &rows.fields, rows.scale, &session).expect("a builder");
         builder.push(&rows);
         builder.finish().bars
     });

@@ -198,8 +198,8 @@ fn a_rehearsal_runs_deals_and_names_the_nearest_data() {
 #[test]
 fn what_comes_from_files_cannot_steer_the_terminal() {
     let dir = tempfile::tempdir().unwrap();
-    let file = dir.path().join("x\u{1b}[2J.csv");
-    std::fs::write(&file, "time,open\u{1b}[31m\n2024-01-01 00:00,1\n").unwrap();
+    let file = dir.path().join("x.csv");
+    std::fs::write(&file, "time,open\u{1b}[31m\n".to_owned() + &"2024-01-01 00:00,1\n".repeat(20)).unwrap();
     let mut app = App::new(dir.path().join("shelf"));
     wait(&mut app, "The shelf is empty");
     press(&mut app, "i");

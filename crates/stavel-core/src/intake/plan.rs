@@ -47,14 +47,17 @@ pub struct Preview {
 /// ([`Error::is_undecided`]).
 pub fn plan(shelf: &Shelf, paths: &[PathBuf], hints: &Hints) -> Result<Vec<Plan>> {
     series::check_name("source", &hints.source)?;
-    let mut plans: Vec<Plan> = Vec::new();
+    let mut files: Vec<(SeriesName, Member, Seen)> = Vec::new();
     for member in members_of(paths)? {
         let seen = look_at(&member, hints)?;
         let name = name_for(shelf, &member, &seen, hints)?;
-        let scale = Scale {
-            price: hints.decimals.unwrap_or(seen.layout.price_decimals),
-            volume: seen.layout.volume_decimals,
-        };
+        files.push((name, member, seen));
+    }
+    settle_dates(&mut files)?;
+    let mut plans: Vec<Plan> = Vec::new();
+    for (name, member, seen) in files {
+        let price = hints.decimals.unwrap_or(seen.layout.price_decimals);
+        let scale = Scale { price, volume: seen.layout.volume_decimals };
         match plans.iter_mut().find(|p| p.series == name) {
             Some(plan) => {
                 plan.scale = plan.scale.finer(&scale);
@@ -62,6 +65,7 @@ pub fn plan(shelf: &Shelf, paths: &[PathBuf], hints: &Hints) -> Result<Vec<Plan>
             }
             None => {
                 let (clock, clock_from) = clock_for(shelf, &name, &seen.layout, hints)?;
+                let preview = Preview { raw: seen.raw, rows: rows_of(&seen.layout, &seen.body) };
                 plans.push(Plan {
                     series: name,
                     files: vec![(member, seen.layout)],
@@ -70,7 +74,7 @@ pub fn plan(shelf: &Shelf, paths: &[PathBuf], hints: &Hints) -> Result<Vec<Plan>
                     stamp: hints.stamp,
                     replace: hints.replace,
                     scale,
-                    preview: seen.preview,
+                    preview,
                 });
             }
         }
@@ -78,10 +82,34 @@ pub fn plan(shelf: &Shelf, paths: &[PathBuf], hints: &Hints) -> Result<Vec<Plan>
     Ok(plans)
 }
 
+/// A file whose own days cannot tell the order of day and month takes that of another file of its series.
+fn settle_dates(files: &mut [(SeriesName, Member, Seen)]) -> Result<()> {
+    for i in 0..files.len() {
+        let (name, member, seen) = &files[i];
+        if seen.dates.is_some() {
+            continue;
+        }
+        let sibling =
+            files.iter().find(|(n, _, s)| n == name && s.dates.is_some()).and_then(|(_, _, s)| s.dates);
+        let order = sibling.ok_or_else(|| {
+            Error::undecided(format!(
+                "{} has no day above 12, so day and month cannot be told apart; say --dates day-first or --dates month-first.",
+                member.place()
+            ))
+        })?;
+        files[i].2.layout.dates = order;
+    }
+    Ok(())
+}
+
 /// What the first part of a file says.
 struct Seen {
     layout: Layout,
-    preview: Preview,
+    /// The order of dates, where the file decides it.
+    dates: Option<DateOrder>,
+    raw: Vec<String>,
+    /// The lines of the sample after the header.
+    body: Vec<u8>,
 }
 
 fn look_at(member: &Member, hints: &Hints) -> Result<Seen> {
@@ -100,24 +128,29 @@ fn look_at(member: &Member, hints: &Hints) -> Result<Seen> {
         sample.truncate(end + 1);
     }
     let (mut layout, order) = sniff(&sample, &member.place())?;
-    layout.dates = match hints.dates.or(order) {
-        Some(order) => order,
+    let dates = match hints.dates.or(order) {
+        Some(order) => Some(order),
         None => order_from_whole_file(member, &layout)?,
     };
-    let scale = Scale { price: layout.price_decimals, volume: layout.volume_decimals };
+    layout.dates = dates.unwrap_or(layout.dates);
     let lines: Vec<&[u8]> = sample.split_inclusive(|&c| c == b'\n').collect();
     let body = lines[usize::from(layout.header).min(lines.len())..].concat();
-    let rows = Parser::new(&layout, scale).block(&body).rows;
     let raw = lines
         .iter()
         .take(20)
         .map(|l| crate::error::printable(String::from_utf8_lossy(l).trim_end()))
         .collect();
-    Ok(Seen { layout, preview: Preview { raw, rows } })
+    Ok(Seen { layout, dates, raw, body })
 }
 
-/// Reads the dates of a whole file until they decide between day-first and month-first.
-fn order_from_whole_file(member: &Member, layout: &Layout) -> Result<DateOrder> {
+/// The rows of a sample.
+fn rows_of(layout: &Layout, body: &[u8]) -> Columns {
+    let scale = Scale { price: layout.price_decimals, volume: layout.volume_decimals };
+    Parser::new(layout, scale).block(body).rows
+}
+
+/// Reads the dates of a whole file until they decide between day-first and month-first, if they do.
+fn order_from_whole_file(member: &Member, layout: &Layout) -> Result<Option<DateOrder>> {
     let column = layout.columns.iter().position(|u| matches!(u, Use::Moment | Use::Date)).unwrap_or(0);
     let mut evidence = DateEvidence::default();
     member.open(|text| {
@@ -134,12 +167,7 @@ fn order_from_whole_file(member: &Member, layout: &Layout) -> Result<DateOrder> 
         }
         Ok(())
     })?;
-    evidence.order().ok_or_else(|| {
-        Error::undecided(format!(
-            "{} has no day above 12, so day and month cannot be told apart; say --dates day-first or --dates month-first.",
-            member.place()
-        ))
-    })
+    Ok(evidence.order())
 }
 
 fn name_for(shelf: &Shelf, member: &Member, seen: &Seen, hints: &Hints) -> Result<SeriesName> {
@@ -159,12 +187,14 @@ fn name_for(shelf: &Shelf, member: &Member, seen: &Seen, hints: &Hints) -> Resul
         }
         Some(frame) => frame,
         None if !bars => Frame::Ticks,
-        None => usual_step(&seen.preview.rows.time).and_then(Frame::of_length).ok_or_else(|| {
-            Error::undecided(format!(
-                "The frame of {} cannot be told from its times; say --frame.",
-                member.place()
-            ))
-        })?,
+        None => usual_step(&rows_of(&seen.layout, &seen.body).time).and_then(Frame::of_length).ok_or_else(
+            || {
+                Error::undecided(format!(
+                    "The frame of {} cannot be told from its times; say --frame.",
+                    member.place()
+                ))
+            },
+        )?,
     };
     let side = match hints.side {
         Some(side @ (Side::Ask | Side::Mid)) if bars => side,

@@ -44,6 +44,10 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
     let entries = entries(app);
     let all = app.snapshot.series.iter().map(|s| Span::new(s.edition.first, s.edition.last + HOUR));
     let Some(whole) = all.reduce(|a, b| Span::new(a.from.min(b.from), a.to.max(b.to))) else {
+        if !app.is_read {
+            canvas.put(2, 2, "reading the shelf …", theme::faint());
+            return;
+        }
         canvas.put(2, 2, "The shelf is empty.", theme::words());
         canvas.put(2, 4, "i", theme::strong());
         canvas.put(

@@ -1,12 +1,10 @@
 //! The real program in a real terminal, driven through tmux: keys go in, the screen is read, and every
 //! wait is for text.
 
-mod support;
-
 use std::process::{Command, Output};
 use std::time::{Duration, Instant};
 
-use support::{Program, demo};
+use crate::support::{Program, demo};
 
 /// A terminal with the program in it; it ends with the test.
 struct Terminal {
@@ -146,8 +144,7 @@ fn a_small_screen_works_and_a_smaller_one_says_so() {
     let p = Program::new().with_noksek();
     let t = Terminal::open(&p, (80, 24), "");
     t.wait("9 rehearse");
-    for (key, words) in
-        [("2", "bars of"), ("3", "findings in this window"), ("4", "of 6 weeks"), ("9", "held")]
+    for (key, words) in [("2", "O 1.0"), ("3", "findings in this window"), ("4", "of 6 weeks"), ("9", "held")]
     {
         t.keys(&[key]);
         t.wait(words);

@@ -1,10 +1,8 @@
 //! The command line, as other programs use it.
 
-mod support;
-
 use std::process::Stdio;
 
-use support::{Program, demo};
+use crate::support::{Program, demo};
 
 fn bars(rows: usize) -> String {
     let mut text = String::from("Time (UTC),Open,High,Low,Close,Volume\n");

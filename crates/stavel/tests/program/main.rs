@@ -1,0 +1,5 @@
+//! The real program: its commands as other programs use them, and the bench in a real terminal.
+
+mod bench;
+mod commands;
+mod support;
