@@ -157,7 +157,7 @@ fn pane(name: &str, share: f64, decimals: usize, layers: Vec<Layer>) -> Pane {
     if low > high {
         (low, high) = (0.0, 1.0);
     }
-    if high - low < f64::EPSILON {
+    if high <= low {
         (low, high) = (low - low.abs().max(1.0) * 1e-4, high + high.abs().max(1.0) * 1e-4);
     }
     Pane { name: name.into(), share, low, high, decimals, layers }

@@ -110,11 +110,14 @@ impl Palette {
     }
 }
 
+/// What is done with the text that was typed.
+type Answer = Box<dyn FnOnce(&mut App, &str) + Send>;
+
 /// A line of text asked for.
 pub struct Prompt {
     pub label: String,
     pub typed: String,
-    done: Box<dyn FnOnce(&mut App, &str) + Send>,
+    done: Answer,
 }
 
 impl Prompt {

@@ -135,12 +135,28 @@ fn look_at(member: &Member, hints: &Hints) -> Result<Seen> {
     layout.dates = dates.unwrap_or(layout.dates);
     let lines: Vec<&[u8]> = sample.split_inclusive(|&c| c == b'\n').collect();
     let body = lines[usize::from(layout.header).min(lines.len())..].concat();
+    refuse_without_rows(member, &layout, &body)?;
     let raw = lines
         .iter()
         .take(20)
         .map(|l| crate::error::printable(String::from_utf8_lossy(l).trim_end()))
         .collect();
     Ok(Seen { layout, dates, raw, body })
+}
+
+/// A sample in which not one line is a row is told with what is wrong with the first.
+fn refuse_without_rows(member: &Member, layout: &Layout, body: &[u8]) -> Result<()> {
+    let scale = Scale { price: layout.price_decimals, volume: layout.volume_decimals };
+    let parsed = Parser::new(layout, scale).block(body);
+    match parsed.rejects.first() {
+        Some(first) if parsed.rows.is_empty() => Err(Error::input(format!(
+            "No row of {} can be understood; the first is line {}: {}.",
+            member.place(),
+            first.line + 1 + u64::from(layout.header),
+            first.fault.words()
+        ))),
+        _ => Ok(()),
+    }
 }
 
 /// The rows of a sample.

@@ -38,6 +38,9 @@ pub fn sniff(sample: &[u8], place: &str) -> Result<(Layout, Option<DateOrder>)> 
     let names = split(first);
     let header = names.iter().all(|c| shape_of(c) == CellShape::Words);
     let rows: Vec<Vec<Vec<u8>>> = lines[usize::from(header)..].iter().map(|l| split(l)).collect();
+    if rows.is_empty() {
+        return Err(Error::input(format!("{place} has a header but no rows; there is nothing to take in.")));
+    }
     let width = rows.iter().map(Vec::len).max().unwrap_or(0);
     let shapes: Vec<CellShape> = (0..width).map(|c| column_shape(&rows, c)).collect();
     let columns = if header { by_names(&names, &shapes) } else { by_shapes(&rows, &shapes) };

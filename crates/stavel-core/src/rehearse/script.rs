@@ -70,7 +70,7 @@ pub fn read_orders(path: &Path) -> Result<Vec<ScriptOrder>> {
             _ => return Err(bad("the side must be buy or sell")),
         };
         let time = time::parse(cell(0)).map_err(|_| bad("the time must be written as 2024-03-05T10:00Z"))?;
-        let lots = parse_scaled(cell(2).as_bytes(), 2).ok().filter(|l| (1..=100_000_00).contains(l));
+        let lots = parse_scaled(cell(2).as_bytes(), 2).ok().filter(|l| (1..=10_000_000).contains(l));
         orders.push(ScriptOrder {
             time,
             direction,

@@ -82,7 +82,8 @@ impl Tape {
                 Quote { time, bid: last, ask: last + self.spread }
             }
             Shape::Bars => {
-                let bid = self.rows.column(if at % 2 == 0 { Field::Open } else { Field::Close })[row];
+                let bid =
+                    self.rows.column(if at.is_multiple_of(2) { Field::Open } else { Field::Close })[row];
                 let said = self.rows.column(Field::Spread).get(row).copied().filter(|s| *s > 0);
                 Quote { time, bid, ask: bid + said.unwrap_or(self.spread) }
             }

@@ -164,7 +164,7 @@ fn bad_input_is_one_sentence_and_an_unchanged_shelf() {
         (p.file("short.zip", &zip[..zip.len() / 2]), 1, "damaged or cut short"),
         (p.file("few.csv", "Time (UTC),Open,High,Low,Close,Volume\n2024-03-05 10:00,1,2,0.5,1\n2024-03-05 10:01,1,2\n2024-03-05 10:02,1\n"), 1, "columns where 6 are needed"),
         (p.file("words.csv", "Time (UTC),Open,High,Low,Close\n2024-03-05 10:00,a,b,c,d\n2024-03-05 10:01,a,b,c,d\n"), 1, "is not a number"),
-        (p.file("header.csv", "Time (UTC),Open,High,Low,Close\n"), 3, "frame"),
+        (p.file("header.csv", "Time (UTC),Open,High,Low,Close\n"), 1, "a header but no rows"),
         (p.file("dates.csv", "time,open,high,low,close\n05/03/2024 10:00,1,1,1,1\n05/03/2024 10:01,1,1,1,1\n"), 3, "--dates"),
     ];
     for (path, code, words) in cases {
