@@ -37,12 +37,17 @@ keys i
 typed "$work/demo/raw-3/tarn/NOKSEK_1m.csv"
 keys Tab
 typed tarn
-wait_for "as understood"
+wait_for "as it is written"
 picture intake
 keys Escape
+wait_for "done lately"
 keys 3
 wait_for completeness
 picture check
+keys M
+wait_for "y/n"
+keys Enter
+wait_for "mended:"
 keys 4
 wait_for "midnight is 17:00 in New York"
 picture align
@@ -78,8 +83,8 @@ wait_for "▸quill:ticks"
 keys 9
 wait_for "real ticks"
 keys n
-keys b Space
-sleep 6
+keys '>' '>' '>' b Space
+sleep 4
 keys Space s s Space
 sleep 3
 keys Space

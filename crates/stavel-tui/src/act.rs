@@ -74,6 +74,7 @@ pub enum Act {
     Overlay,
     SaveChart,
     Mend,
+    MendAll,
     Accept,
     Rule,
     Build,
@@ -139,6 +140,7 @@ pub const TABLE: &[Line] = &[
         "mend kind",
         "mend the chosen kind of finding into a new edition",
     ),
+    line(Act::MendAll, &["M"], Some(Lens::Check), "mend all", "mend every kind of finding that has a mend"),
     line(
         Act::Accept,
         &["a"],

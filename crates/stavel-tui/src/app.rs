@@ -21,6 +21,8 @@ use crate::overlay::{Overlay, Palette, Prompt};
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Message {
     pub text: String,
+    /// Shown after the text where there is room.
+    pub also: String,
     pub tone: Tone,
 }
 
@@ -159,7 +161,8 @@ impl App {
     }
 
     pub fn say(&mut self, text: impl Into<String>, tone: Tone) {
-        self.message = Message { text: stavel_core::error::printable(&text.into()), tone };
+        self.message =
+            Message { text: stavel_core::error::printable(&text.into()), also: String::new(), tone };
     }
 
     pub fn complain(&mut self, err: &Error) {
@@ -188,7 +191,9 @@ impl App {
             Ok(report) => {
                 let first = report.lines.first().map_or("done", String::as_str);
                 let tone = if report.wants_person { Tone::Wrong } else { Tone::Good };
-                self.say(format!("{first}   ({took:.1} s: {})", step.command_line()), tone);
+                self.say(first, tone);
+                self.message.also =
+                    stavel_core::error::printable(&format!("{took:.1} s: {}", step.command_line()));
                 if let Step::Intake(_) | Step::Splice(_) = step
                     && let Some(made) = report.changed.first()
                 {

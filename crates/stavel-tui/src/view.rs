@@ -70,11 +70,14 @@ pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
     bar(app, Canvas::new(buffer, places.bar));
     Canvas::new(buffer, Rect { y: places.bar.y + 1, height: 1, ..places.bar }).rule(0, theme::rule());
     match &app.overlay {
-        Some(Overlay::Intake(form)) => intake(form, Canvas::new(buffer, places.lens)),
-        _ => lens::draw(app, Canvas::new(buffer, places.lens)),
-    }
-    if places.facts.width > 0 {
-        facts(app, Canvas::new(buffer, places.facts));
+        // The form needs the room that facts have, and there are no facts of it.
+        Some(Overlay::Intake(form)) => intake(form, Canvas::new(buffer, places.lens.union(places.facts))),
+        _ => {
+            lens::draw(app, Canvas::new(buffer, places.lens));
+            if places.facts.width > 0 {
+                facts(app, Canvas::new(buffer, places.facts));
+            }
+        }
     }
     let foot = Rect { y: area.y + area.height - 3, height: 3, ..area };
     let mut foot = Canvas::new(buffer, foot);
@@ -203,7 +206,11 @@ fn message(app: &App, canvas: &mut Canvas<'_>) {
         Tone::Good => theme::GOOD,
         Tone::Wrong => theme::WRONG,
     };
-    canvas.put(1, 1, &app.message.text, theme::words().fg(colour));
+    let x = canvas.put(1, 1, &app.message.text, theme::words().fg(colour));
+    let width = canvas.width();
+    if x as usize + app.message.also.chars().count() + 4 < width as usize {
+        canvas.put_right(width - 1, 1, &app.message.also, theme::faint());
+    }
 }
 
 fn keys(app: &App, canvas: &mut Canvas<'_>) {
@@ -376,8 +383,10 @@ fn intake(form: &IntakeForm, mut canvas: Canvas<'_>) {
 
 /// The raw lines of a file beside the same lines as understood.
 fn understood(preview: &stavel_core::intake::Preview, header: bool, y: u16, canvas: &mut Canvas<'_>) {
-    let half = canvas.width() / 2;
     let rows = &preview.rows;
+    // Both sides get what they need; where that is too much, half each.
+    let longest = preview.raw.iter().map(|l| l.chars().count()).max().unwrap_or(0) as u16 + 4;
+    let half = longest.max(24).min(canvas.width() / 2);
     let colour = |n: usize| theme::words().fg(theme::source(n % 2 + 1));
     canvas.put(1, y, "as it is written", theme::faint());
     let mut x = canvas.put(half + 1, y, &format!("{:<17}", "time"), theme::faint());

@@ -174,6 +174,14 @@ impl Columns {
         }
     }
 
+    /// Appends some neighbouring rows of another with the same fields.
+    pub fn append_range(&mut self, other: &Columns, rows: std::ops::Range<usize>) {
+        self.time.extend_from_slice(&other.time[rows.clone()]);
+        for (mine, theirs) in self.data.iter_mut().zip(&other.data) {
+            mine.extend_from_slice(&theirs[rows.clone()]);
+        }
+    }
+
     /// Appends row `row` of another with the same fields.
     pub fn push_from(&mut self, other: &Columns, row: usize) {
         self.time.push(other.time[row]);

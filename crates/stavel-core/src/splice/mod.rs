@@ -118,8 +118,9 @@ pub fn splice(sources: &[Columns], rule: Rule, session: &Session) -> Result<Spli
         chosen = add_source(chosen, source, s, rule, session);
     }
     let mut rows = Columns::empty(&fields, even[0].scale);
-    for &(_, s, i) in &chosen {
-        rows.push_from(&even[s], i);
+    // Rows that lie together in their source are copied together.
+    for run in chosen.chunk_by(|a, b| a.1 == b.1 && a.2 + 1 == b.2) {
+        rows.append_range(&even[run[0].1], run[0].2..run[0].2 + run.len());
     }
     let (pieces, mut seams) = pieces_of(&chosen);
     let open_or_price = |i: usize| price(&rows, i, Field::Open);

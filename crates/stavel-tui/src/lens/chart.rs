@@ -401,7 +401,11 @@ pub fn bar_facts(bars: &Columns, at: usize) -> Vec<Fact> {
     let mut out = Vec::new();
     for (field, column) in bars.fields.iter().zip(&bars.data) {
         let value = scaled(column[at], bars.scale.of(*field));
-        let value = if *field == Field::Spread { format!("{value} points") } else { value };
+        let value = match (field, column[at]) {
+            (Field::Spread, 0) => "not known".to_owned(),
+            (Field::Spread, _) => format!("{value} points"),
+            _ => value,
+        };
         out.push(Fact::Pair(field.name(), value));
     }
     out

@@ -86,6 +86,23 @@ pub fn act(app: &mut App, act: Act) {
             },
             _ => app.say("no finding is chosen", Tone::Plain),
         },
+        Act::MendAll => {
+            let due = |k: &&Kind| k.mend_in_words().is_some() && report.count(**k).0 > 0;
+            let kinds: Vec<Kind> = Kind::ALL.iter().filter(due).copied().collect();
+            match (app.selected.clone(), kinds.is_empty()) {
+                (Some(series), false) => {
+                    let words: Vec<String> =
+                        kinds.iter().map(|k| format!("{} {}", k.word(), report.count(*k).1)).collect();
+                    let label = format!("mend {} rows? y/n", words.join(", "));
+                    app.overlay = Some(Overlay::Prompt(Prompt::new(label, "y", move |app, answer| {
+                        if answer.starts_with('y') {
+                            app.start(Step::Check(CheckStep { series, from: None, to: None, mend: kinds }));
+                        }
+                    })));
+                }
+                _ => app.say("nothing found here has a mend", Tone::Plain),
+            }
+        }
         _ => {}
     }
 }
