@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use stavel_core::Result;
-use stavel_core::model::time::{DAY, day_of};
+use stavel_core::model::time::{DAY, day_of, weekday};
 use stavel_core::model::{Instrument, SeriesName, Span};
 use stavel_core::store::{JournalLine, SeriesInfo, Shelf};
 
@@ -38,19 +38,20 @@ impl Coverage {
         Ok(Coverage { usual: counts.get(counts.len() / 2).copied().unwrap_or(1).max(1), days })
     }
 
-    /// How full a span is, 0 to 1, weekends not held against it: the fullest day decides.
+    /// How full a span is, 0 to 1. Mondays to Fridays count; a span of only a weekend is judged by what
+    /// it has.
     pub fn share(&self, span: Span) -> f64 {
-        let from = self.days.partition_point(|(d, _)| *d < day_of(span.from));
-        let to = self.days.partition_point(|(d, _)| *d <= day_of(span.to - 1));
+        let (first, last) = (day_of(span.from), day_of(span.to - 1));
+        let from = self.days.partition_point(|(d, _)| *d < first);
+        let to = self.days.partition_point(|(d, _)| *d <= last);
+        let full = |(_, n): &(i64, u32)| (*n as f64 / self.usual as f64).min(1.0);
         let days = &self.days[from.min(to)..to];
-        if days.is_empty() {
-            return 0.0;
+        let due = (first..=last).filter(|d| weekday(*d) < 5).count();
+        if due == 0 {
+            return days.iter().map(full).fold(0.0, f64::max);
         }
-        let wanted = (day_of(span.to - 1) - day_of(span.from) + 1).max(1);
-        // Five of seven days trade; a short span is judged by what it has.
-        let due = if wanted >= 7 { wanted as f64 * 5.0 / 7.0 } else { days.len() as f64 };
-        let have: f64 = days.iter().map(|(_, n)| (*n as f64 / self.usual as f64).min(1.0)).sum();
-        (have / due).min(1.0)
+        let have: f64 = days.iter().filter(|(d, _)| weekday(*d) < 5).map(full).sum();
+        (have / due as f64).min(1.0)
     }
 }
 

@@ -75,3 +75,6 @@ pub struct Taken {
     /// The file of rejected rows, where there are any.
     pub rejects: Option<String>,
 }
+
+#[cfg(test)]
+mod tests;

@@ -161,9 +161,10 @@ fn draw_heat(found: &Study, mut canvas: Canvas<'_>) {
                 (true, true) => ("█", theme::source(0)),
                 (true, false) => ("▲", theme::WRONG),
                 _ if on_rule => ("─", theme::CHOSEN),
-                _ => (theme::shade((near / peak) as f64 * 0.7), theme::RULE),
+                // Below a quarter of the peak there is only noise.
+                _ if near < peak / 4.0 => ("·", theme::RULE),
+                _ => (theme::shade((near / peak) as f64 * 0.7), theme::FAINT),
             };
-            let mark = if mark == " " { "·" } else { mark };
             canvas.put(place(i), y, &mark.repeat(wide), theme::words().fg(colour));
         }
     }

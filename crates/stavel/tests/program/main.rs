@@ -3,3 +3,4 @@
 mod bench;
 mod commands;
 mod support;
+mod truth;
