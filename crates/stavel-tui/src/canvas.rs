@@ -122,3 +122,42 @@ pub fn bytes(n: u64) -> String {
         n => format!("{:.0} kB", (n as f64 / 1e3).ceil()),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn words_are_wrapped_within_the_width_and_none_is_lost() {
+        assert_eq!(wrapped("one two three", 7), ["one two", "three"]);
+        assert_eq!(wrapped("abcdefgh ij", 3), ["abc", "def", "gh", "ij"]);
+        assert!(wrapped("", 5).is_empty());
+        let text = "the quick brown fox jumps over a lazy dog";
+        for width in 1..50 {
+            let lines = wrapped(text, width);
+            assert!(lines.iter().all(|l| l.chars().count() <= width), "{width}: {lines:?}");
+            assert_eq!(lines.concat().replace(' ', ""), text.replace(' ', ""));
+        }
+    }
+
+    #[test]
+    fn nothing_is_drawn_outside_and_control_characters_are_harmless() {
+        let area = Rect { x: 2, y: 1, width: 5, height: 2 };
+        let mut buffer = Buffer::empty(Rect { x: 0, y: 0, width: 10, height: 4 });
+        let mut canvas = Canvas::new(&mut buffer, area);
+        canvas.put(3, 0, "abc\u{1b}def", Style::new());
+        canvas.put(0, 5, "below", Style::new());
+        canvas.put(9, 0, "right", Style::new());
+        canvas.part(4, 1, 30, 30).put(0, 0, "xyz", Style::new());
+        canvas.put_right(2, 1, "long words", Style::new());
+        let row = |y: u16| (0..10).map(|x| buffer[(x, y)].symbol()).collect::<String>();
+        assert_eq!((row(0).trim(), row(1).as_str(), row(3).trim()), ("", "     ab   ", ""));
+        assert!(!row(2).contains('\u{1b}') && row(2).starts_with("  ") && row(2).ends_with("   "));
+    }
+
+    #[test]
+    fn numbers_for_people() {
+        assert_eq!([0, 999, 1000, 1_234_567].map(thousands), ["0", "999", "1 000", "1 234 567"]);
+        assert_eq!([1, 2500, 4_100_000, 7_000_000_000].map(bytes), ["1 kB", "3 kB", "4.1 MB", "7.0 GB"]);
+    }
+}

@@ -162,3 +162,24 @@ impl Snapshot {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn weekends_are_not_held_against_a_strip_and_holes_are_seen() {
+        // Four weeks from Monday, 4 March 2024, with one Wednesday half full and one Friday missing.
+        let monday = 19_786;
+        let mut days: Vec<(i64, u32)> = (0..28).filter(|d| d % 7 < 5).map(|d| (monday + d, 1440)).collect();
+        days[2].1 = 720;
+        days.retain(|(d, _)| *d != monday + 11);
+        let coverage = Coverage { days, usual: 1440 };
+        let share =
+            |from: i64, to: i64| coverage.share(Span::new((monday + from) * DAY, (monday + to) * DAY));
+        assert_eq!(share(14, 28), 1.0);
+        assert_eq!((share(2, 3), share(11, 12), share(5, 7)), (0.5, 0.0, 0.0));
+        assert!((share(0, 7) - 0.9).abs() < 1e-9 && (share(7, 14) - 0.8).abs() < 1e-9);
+        assert_eq!(share(40, 50), 0.0);
+    }
+}

@@ -350,3 +350,121 @@ fn run_recipe(folder: &Path, path: &Path, dry_run: bool, as_json: bool) -> Resul
     outcome?;
     Ok(ending)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::Parser;
+
+    /// The words of a command line as a shell would split them.
+    fn words(line: &str) -> Vec<String> {
+        let mut out = vec![String::new()];
+        let mut quoted = false;
+        for c in line.chars() {
+            match c {
+                '\'' => quoted = !quoted,
+                ' ' if !quoted => out.push(String::new()),
+                c => out.last_mut().unwrap().push(c),
+            }
+        }
+        out
+    }
+
+    /// What the bench shows as the command for a step must be that step when it is typed.
+    #[test]
+    fn every_step_is_told_as_the_command_that_does_it() {
+        let recipe = "
+[[step]]
+act = 'intake'
+paths = ['a b.csv', 'c.zip']
+source = 'quill'
+instrument = 'NOKSEK'
+clock = 'America/New_York+7h'
+frame = '1m'
+side = 'ask'
+decimals = 5
+dates = 'day-first'
+stamp = 'close'
+replace = true
+[[step]]
+act = 'check'
+series = 'NOKSEK@quill:1m'
+from = '2024-03-01'
+to = '2024-04-01'
+mend = ['spike', 'bad_ohlc']
+[[step]]
+act = 'align'
+series = 'NOKSEK@tarn:1m'
+to = 'NOKSEK@quill:1m'
+anchor = true
+[[step]]
+act = 'splice'
+series = ['NOKSEK@tarn:1m', 'NOKSEK@quill:1m.ask']
+into = 'joined'
+rule = 'cut=2023-06-01T00:00:00Z'
+[[step]]
+act = 'compose'
+name = 'NOKSEK.day'
+like = 'NOKSEK'
+from = 'NOKSEK@joined:1m'
+shift = '-1h30m'
+[step.set]
+hours = 'mon-fri 08:00-17:00 Europe/Oslo'
+spread = '18'
+[[step]]
+act = 'deliver'
+series = ['NOKSEK@joined:1h']
+out = 'out/'
+format = 'json'
+clock = 'UTC+3'
+from = '2024-03-01 10:00'
+last = 7
+[[step]]
+act = 'chart'
+series = 'NOKSEK@joined:1h'
+with = 'NOKSEK@tarn:1m'
+ma = 30
+out = 'x.svg'
+[[step]]
+act = 'rehearse'
+series = 'NOKSEK@quill:ticks'
+from = '2024-03-27'
+orders = 'o.csv'
+[[step]]
+act = 'undo'
+series = 'NOKSEK@quill:ticks'
+";
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("r.toml");
+        std::fs::write(&path, recipe).unwrap();
+        // Read where no folder is put before the paths.
+        std::env::set_current_dir(dir.path()).unwrap();
+        let recipe = Recipe::read(Path::new("r.toml")).unwrap();
+        assert_eq!(recipe.step.len(), 9);
+        for step in &recipe.step {
+            let line = step.command_line();
+            let args = Args::try_parse_from(words(&line)).unwrap_or_else(|e| panic!("{line}: {e}"));
+            let typed = step_of(&args.command.unwrap(), dir.path()).unwrap();
+            assert_eq!(typed, *step, "{line}");
+        }
+    }
+
+    #[test]
+    fn the_commands_are_sound_and_plain_verbs_are_taken_too() {
+        use clap::CommandFactory;
+        Args::command().debug_assert();
+        for (plain, ours) in [
+            ("import", "intake"),
+            ("resample", "frames"),
+            ("merge", "splice"),
+            ("export", "deliver"),
+            ("replay", "rehearse"),
+        ] {
+            let help =
+                |word: &str| Args::try_parse_from(["stavel", word, "--help"]).err().unwrap().to_string();
+            assert_eq!(help(plain), help(ours));
+        }
+        let help = Args::try_parse_from(["stavel", "--help"]).err().unwrap().to_string();
+        assert!(!help.contains("resample"), "they are not in the way of our words");
+    }
+}

@@ -2,9 +2,11 @@
 
 use std::collections::BTreeMap;
 
+use super::days::Days;
+use super::runs::Runs;
 use super::slip::Slips;
 use super::spikes::{Look, Spikes};
-use super::{DayCoverage, Extreme, Finding, Gap, Kind, Report, SpreadStats};
+use super::{Extreme, Finding, Gap, Kind, Report, SpreadStats};
 use crate::model::price::scaled;
 use crate::model::session::OpenHours;
 use crate::model::time::{DAY, HOUR, MINUTE, length_in_words};
@@ -299,140 +301,5 @@ fn spread_stats(counts: &BTreeMap<i64, u64>) -> SpreadStats {
         p90: quantile(0.9),
         p99: quantile(0.99),
         max: counts.keys().next_back().copied().unwrap_or_default(),
-    }
-}
-
-/// Neighbouring rows with the same fault, told as one finding.
-#[derive(Default)]
-struct Runs {
-    open: BTreeMap<Kind, Run>,
-    done: Vec<Run>,
-}
-
-struct Run {
-    kind: Kind,
-    from: Micros,
-    to: Micros,
-    rows: u64,
-    /// Rows of closed hours that are not filler.
-    with_trade: u64,
-    said: Option<String>,
-}
-
-impl Run {
-    fn detail(&self) -> String {
-        if let Some(said) = &self.said {
-            return said.clone();
-        }
-        let rows = format!("{} row{}", self.rows, if self.rows == 1 { "" } else { "s" });
-        match self.kind {
-            Kind::ClosedMarket if self.with_trade == 0 => format!("{rows}, flat and without volume"),
-            Kind::ClosedMarket => format!("{rows}, {} with trade", self.with_trade),
-            _ => rows,
-        }
-    }
-}
-
-impl Runs {
-    fn add(&mut self, kind: Kind, time: Micros, join: Micros) {
-        self.add_with(kind, time, join, false);
-    }
-
-    fn add_with(&mut self, kind: Kind, time: Micros, join: Micros, with_trade: bool) {
-        let trade = u64::from(with_trade);
-        match self.open.get_mut(&kind) {
-            // Filler and trade in closed hours are two stories.
-            Some(run) if time - run.to <= join && (run.with_trade > 0) == with_trade => {
-                run.to = time;
-                run.rows += 1;
-                run.with_trade += trade;
-            }
-            _ => {
-                let run = Run { kind, from: time, to: time, rows: 1, with_trade: trade, said: None };
-                self.done.extend(self.open.insert(kind, run));
-            }
-        }
-    }
-
-    fn say(&mut self, kind: Kind, text: String) {
-        if let Some(run) = self.open.get_mut(&kind) {
-            run.said = Some(text);
-        }
-    }
-
-    fn done(mut self) -> Vec<Run> {
-        self.done.extend(std::mem::take(&mut self.open).into_values());
-        self.done
-    }
-}
-
-/// How full each session day is.
-struct Days {
-    days: Vec<(DayCoverage, Span)>,
-    at: usize,
-    reached: Micros,
-}
-
-impl Days {
-    fn new(session: &Session, span: Span) -> Days {
-        let (first, last) =
-            (session.clock.day_of(span.from), session.clock.day_of(span.to.max(span.from + 1) - 1));
-        let mut open = session
-            .open_spans(Span::new(session.day_span(first).from, session.day_span(last).to))
-            .into_iter()
-            .peekable();
-        let mut days = Vec::new();
-        for day in first..=last {
-            let whole = session.day_span(day);
-            let mut expected = 0;
-            while let Some(s) = open.peek() {
-                expected += s.overlap(&whole).map_or(0, |o| o.length());
-                if s.to > whole.to {
-                    break;
-                }
-                open.next();
-            }
-            if expected > 0 {
-                days.push((DayCoverage { day, expected, present: 0 }, whole));
-            }
-        }
-        Days { days, at: 0, reached: Micros::MIN }
-    }
-
-    /// A row in open hours that stands for `step` of time (ticks: for the time since the last, up to a minute).
-    #[inline]
-    fn row(&mut self, time: Micros, step: Micros) {
-        while self.days.get(self.at).is_some_and(|(_, whole)| time >= whole.to) {
-            self.at += 1;
-        }
-        if let Some((day, whole)) = self.days.get_mut(self.at)
-            && whole.holds(time)
-        {
-            let stands_for =
-                if step == 0 { (time - self.reached.max(whole.from)).clamp(0, 5 * MINUTE) } else { step };
-            day.present += stands_for;
-        }
-        self.reached = time;
-    }
-
-    /// The days from first to last row, and the share of open time that has rows. The first and last
-    /// day count only where rows could be.
-    fn finish(mut self, first: Micros, last: Micros) -> (Vec<DayCoverage>, f64) {
-        self.days.retain(|(_, whole)| whole.to > first && whole.from < last);
-        let shrink = |day: &mut (DayCoverage, Span)| {
-            let seen = Span::new(day.1.from.max(first), day.1.to.min(last));
-            day.0.expected = day.0.expected.min(seen.length().max(1));
-        };
-        if let Some(day) = self.days.first_mut() {
-            shrink(day);
-        }
-        if let Some(day) = self.days.last_mut() {
-            shrink(day);
-        }
-        let days: Vec<DayCoverage> = self.days.into_iter().map(|(d, _)| d).collect();
-        let expected: Micros = days.iter().map(|d| d.expected).sum();
-        let present: Micros = days.iter().map(|d| d.present.min(d.expected)).sum();
-        let coverage = if expected == 0 { 0.0 } else { present as f64 / expected as f64 };
-        (days, coverage)
     }
 }

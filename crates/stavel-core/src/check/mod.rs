@@ -4,8 +4,10 @@
 //! [`Report`]. [`mend`] takes the rows and the kinds to mend and gives new rows and counts.
 
 mod checker;
+mod days;
 mod mending;
 mod on_shelf;
+mod runs;
 mod slip;
 mod spikes;
 

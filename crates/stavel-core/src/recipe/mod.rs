@@ -6,10 +6,12 @@
 mod apply;
 mod file;
 mod step;
+mod told;
 
-pub use apply::{Report, apply, check_json, frames_named, hints_of, span_between};
+pub use apply::{Report, apply, frames_named, hints_of, span_between};
 pub use file::{Done, Recipe, run};
 pub use step::{
     AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, RehearseStep,
     SpliceStep, Step, UndoStep,
 };
+pub use told::check_json;

@@ -13,8 +13,8 @@ use super::Fact;
 use crate::act::Act;
 use crate::app::{App, Tone};
 use crate::canvas::Canvas;
-use crate::lens::chart;
 use crate::overlay::{Overlay, Prompt};
+use crate::scene_view::{LABELS, draw_scene};
 use crate::theme;
 
 /// Paces, as multiples of real time; 0 is as fast as it goes.
@@ -249,14 +249,14 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
     canvas.put(x, 0, &words, theme::words());
     let journal = if canvas.height() > 20 { 7 } else { 3 };
     let height = canvas.height().saturating_sub(journal + 3);
-    let columns = canvas.width().saturating_sub(chart::LABELS) as usize;
+    let columns = canvas.width().saturating_sub(LABELS) as usize;
     let bars = bars_so_far(play, columns);
     let request = SceneRequest { title: String::new(), bars: &bars, with: None, average: None, clock };
     let width = canvas.width();
     if bars.is_empty() {
         canvas.put(1, 3, "no bar is over yet: Space lets time run, < and > change its pace", theme::faint());
     } else {
-        chart::draw_scene(&scene(&request), None, canvas.part(0, 2, width, height));
+        draw_scene(&scene(&request), None, canvas.part(0, 2, width, height));
     }
     quote_line(play, &mut canvas);
     let y = height + 2;

@@ -1,0 +1,76 @@
+//! Runs of rows with the same fault.
+
+use std::collections::BTreeMap;
+
+use super::Kind;
+use crate::model::Micros;
+
+/// Neighbouring rows with the same fault, told as one finding.
+#[derive(Default)]
+pub struct Runs {
+    open: BTreeMap<Kind, Run>,
+    done: Vec<Run>,
+}
+
+/// Rows of one kind that lie close together.
+pub struct Run {
+    pub kind: Kind,
+    pub from: Micros,
+    pub to: Micros,
+    pub rows: u64,
+    /// Rows of closed hours that are not filler.
+    pub with_trade: u64,
+    said: Option<String>,
+}
+
+impl Run {
+    /// The run in words.
+    pub fn detail(&self) -> String {
+        if let Some(said) = &self.said {
+            return said.clone();
+        }
+        let rows = format!("{} row{}", self.rows, if self.rows == 1 { "" } else { "s" });
+        match self.kind {
+            Kind::ClosedMarket if self.with_trade == 0 => format!("{rows}, flat and without volume"),
+            Kind::ClosedMarket => format!("{rows}, {} with trade", self.with_trade),
+            _ => rows,
+        }
+    }
+}
+
+impl Runs {
+    /// Adds a row; it joins the run before it if that ended at most `join` ago.
+    pub fn add(&mut self, kind: Kind, time: Micros, join: Micros) {
+        self.add_with(kind, time, join, false);
+    }
+
+    /// The same for rows of closed hours, where filler and trade are kept apart.
+    pub fn add_with(&mut self, kind: Kind, time: Micros, join: Micros, with_trade: bool) {
+        let trade = u64::from(with_trade);
+        match self.open.get_mut(&kind) {
+            // Filler and trade in closed hours are two stories.
+            Some(run) if time - run.to <= join && (run.with_trade > 0) == with_trade => {
+                run.to = time;
+                run.rows += 1;
+                run.with_trade += trade;
+            }
+            _ => {
+                let run = Run { kind, from: time, to: time, rows: 1, with_trade: trade, said: None };
+                self.done.extend(self.open.insert(kind, run));
+            }
+        }
+    }
+
+    /// Says what the latest run of a kind is, instead of its count.
+    pub fn say(&mut self, kind: Kind, text: String) {
+        if let Some(run) = self.open.get_mut(&kind) {
+            run.said = Some(text);
+        }
+    }
+
+    /// Every run.
+    pub fn done(mut self) -> Vec<Run> {
+        self.done.extend(std::mem::take(&mut self.open).into_values());
+        self.done
+    }
+}

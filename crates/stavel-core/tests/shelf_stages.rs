@@ -1,0 +1,369 @@
+//! The stages on a shelf, one after the other and against each other's leftovers.
+
+use std::collections::BTreeMap;
+
+use serde_json::json;
+use stavel_core::align::{anchor_series, study};
+use stavel_core::check::{Kind, check_series, mend_series};
+use stavel_core::compose::{Request, compose};
+use stavel_core::frames::{build_rows, build_series};
+use stavel_core::job::Job;
+use stavel_core::model::time::{DAY, HOUR, MINUTE, parse, wall};
+use stavel_core::model::{Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Session, Side, Span};
+use stavel_core::rehearse::{Direction, ScriptOrder, Tape, read_orders, run_orders};
+use stavel_core::splice::{Rule, splice_series};
+use stavel_core::store::{Origin, Shelf};
+
+const BARS: [Field; 6] = [Field::Open, Field::High, Field::Low, Field::Close, Field::Volume, Field::Spread];
+const QUOTES: [Field; 4] = [Field::Bid, Field::Ask, Field::BidVolume, Field::AskVolume];
+const SCALE: Scale = Scale { price: 5, volume: 1 };
+
+fn desk() -> (tempfile::TempDir, Shelf) {
+    let dir = tempfile::tempdir().unwrap();
+    let shelf = Shelf::open_to_write(dir.path()).unwrap();
+    (dir, shelf)
+}
+
+fn name(text: &str) -> SeriesName {
+    text.parse().unwrap()
+}
+
+fn span(from: &str, to: &str) -> Span {
+    Span::new(parse(from).unwrap(), parse(to).unwrap())
+}
+
+fn forex() -> Session {
+    Session {
+        week: "sun 17:00 - fri 17:00 America/New_York".parse().unwrap(),
+        clock: "America/New_York+7h".parse().unwrap(),
+        holidays: vec![],
+    }
+}
+
+/// Ticks through the session, one every twenty seconds; the walk depends on the seed alone.
+fn ticks(span: Span, seed: u64) -> Columns {
+    let mut rows = Columns::empty(&QUOTES, SCALE);
+    let mut rng = fastrand::Rng::with_seed(seed);
+    let mut bid = 102_000;
+    for open in forex().open_spans(span) {
+        for t in (open.from..open.to).step_by(20_000_000) {
+            bid += rng.i64(-5..=5);
+            rows.time.push(t + rng.i64(0..19_000) * 1000);
+            [bid, bid + rng.i64(8..20), rng.i64(1..50), rng.i64(1..50)]
+                .into_iter()
+                .zip(&mut rows.data)
+                .for_each(|(v, c)| c.push(v));
+        }
+    }
+    rows
+}
+
+/// The plain minutes of ticks, by grouping.
+fn minutes_of(ticks: &Columns) -> Columns {
+    let mut rows = Columns::empty(&BARS, SCALE);
+    let minute = |t: &Micros| t.div_euclid(MINUTE);
+    let mut from = 0;
+    for run in ticks.time.chunk_by(|a, b| minute(a) == minute(b)) {
+        let at = from..from + run.len();
+        from = at.end;
+        let (bid, ask) = (&ticks.column(Field::Bid)[at.clone()], &ticks.column(Field::Ask)[at.clone()]);
+        let spreads: Vec<i64> = bid.iter().zip(ask).map(|(b, a)| a - b).collect();
+        let mean = (spreads.iter().sum::<i64>() + spreads.len() as i64 / 2) / spreads.len() as i64;
+        let volume = ticks.column(Field::BidVolume)[at].iter().sum();
+        let values = [
+            bid[0],
+            *bid.iter().max().unwrap(),
+            *bid.iter().min().unwrap(),
+            bid[bid.len() - 1],
+            volume,
+            mean,
+        ];
+        rows.time.push(minute(&run[0]) * MINUTE);
+        rows.data.iter_mut().zip(values).for_each(|(c, v)| c.push(v));
+    }
+    rows
+}
+
+fn put(shelf: &mut Shelf, series: &str, rows: &Columns, clock: Option<&str>) {
+    let origin = Origin {
+        act: "intake",
+        detail: json!({}),
+        clock: clock.map(|c| c.parse().unwrap()),
+        fields: rows.fields.clone(),
+        scale: rows.scale,
+    };
+    let mut draft = shelf.draft(&name(series), origin).unwrap();
+    draft.push(rows).unwrap();
+    draft.commit().unwrap();
+}
+
+fn read(shelf: &Shelf, series: &str) -> Columns {
+    let info = shelf.find(&name(series)).unwrap();
+    shelf.read(&info.edition, Span::ALL).unwrap()
+}
+
+fn written_in(rows: &Columns, clock: &Clock) -> Columns {
+    let mut rows = rows.clone();
+    rows.time.iter_mut().for_each(|t| *t = clock.to_wall(*t));
+    rows
+}
+
+#[test]
+fn minutes_are_aligned_to_ticks_and_come_back_unchanged() {
+    let (_dir, mut shelf) = desk();
+    let vendor = ticks(span("2024-02-25", "2024-04-07"), 3);
+    let clock: Clock = "America/New_York+7h".parse().unwrap();
+    let broker = minutes_of(&vendor);
+    put(&mut shelf, "NOKSEK@quill:ticks", &vendor, Some("UTC"));
+    put(&mut shelf, "NOKSEK@tarn:1m", &written_in(&broker, &clock), None);
+    let (tarn, quill) = (name("NOKSEK@tarn:1m"), name("NOKSEK@quill:ticks"));
+    let found = study(&shelf, &tarn, &quill, &Job::unwatched()).unwrap();
+    assert!(found.is_sure() && found.fit.clock == clock && found.fit.confidence > 0.99);
+    assert!(found.evidence.iter().all(|e| e.range_here == e.range_there && e.range_here > 0));
+    assert_eq!(anchor_series(&mut shelf, &tarn, &clock, json!({})).unwrap(), 0);
+    assert!(read(&shelf, "NOKSEK@tarn:1m") == broker);
+    assert!(anchor_series(&mut shelf, &tarn, &clock, json!({})).is_err(), "it is anchored already");
+    let again = study(&shelf, &tarn, &quill, &Job::unwatched()).unwrap();
+    assert_eq!(again.fit.clock, clock, "an anchored series is studied as it was written");
+    assert!(study(&shelf, &tarn, &tarn, &Job::unwatched()).is_err());
+}
+
+#[test]
+fn an_afloat_series_is_no_measure_for_another() {
+    let (_dir, mut shelf) = desk();
+    let rows = minutes_of(&ticks(span("2024-03-03", "2024-03-10"), 3));
+    put(&mut shelf, "NOKSEK@tarn:1m", &rows, None);
+    put(&mut shelf, "NOKSEK@quill:1m", &rows, None);
+    let err =
+        study(&shelf, &name("NOKSEK@tarn:1m"), &name("NOKSEK@quill:1m"), &Job::unwatched()).err().unwrap();
+    assert!(err.to_string().contains("afloat itself"), "{err}");
+}
+
+#[test]
+fn ticks_beside_bars_are_framed_before_they_are_spliced() {
+    let (_dir, mut shelf) = desk();
+    let old = ticks(span("2024-03-03", "2024-03-16"), 3);
+    let new = ticks(span("2024-03-11", "2024-03-16"), 4);
+    put(&mut shelf, "NOKSEK@quill:1m", &minutes_of(&old), Some("UTC"));
+    put(&mut shelf, "NOKSEK@tarn:ticks", &new, Some("UTC"));
+    let sources = [name("NOKSEK@tarn:ticks"), name("NOKSEK@quill:1m")];
+    let made = splice_series(&mut shelf, &sources, "joined", Rule::Span, &Job::unwatched()).unwrap();
+    assert_eq!(made.info.name, name("NOKSEK@joined:1m"));
+    let (a, b) = (minutes_of(&new), minutes_of(&old));
+    let cut = b.time.partition_point(|t| *t < a.time[0]);
+    let joined = read(&shelf, "NOKSEK@joined:1m");
+    assert!(joined.rows(0..cut) == b.rows(0..cut));
+    assert!(joined.rows(cut..cut + a.len()) == a);
+    assert_eq!(made.spliced.pieces.iter().map(|p| p.rows).sum::<u64>(), made.info.edition.rows);
+    let one = name("NOKSEK@joined:1m");
+    let err = splice_series(
+        &mut shelf,
+        &[one.clone(), sources[1].clone()],
+        "joined",
+        Rule::Span,
+        &Job::unwatched(),
+    );
+    assert!(err.err().unwrap().to_string().contains("may not overwrite"));
+    put(&mut shelf, "NZDSEK@quill:1m", &b, Some("UTC"));
+    let other = [one, name("NZDSEK@quill:1m")];
+    let err = splice_series(&mut shelf, &other, "both", Rule::Span, &Job::unwatched()).err().unwrap();
+    assert!(err.to_string().contains("different instruments"), "{err}");
+}
+
+#[test]
+fn frames_of_ticks_follow_the_side_and_the_clock() {
+    let (_dir, mut shelf) = desk();
+    let rows = ticks(span("2024-03-03", "2024-03-16"), 5);
+    put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
+    let (ticks, job) = (name("NOKSEK@quill:ticks"), Job::unwatched());
+    build_series(&mut shelf, &ticks, Frame::M1, None, Side::Bid, &job).unwrap();
+    assert!(read(&shelf, "NOKSEK@quill:1m") == minutes_of(&rows));
+    let ask = build_series(&mut shelf, &ticks, Frame::M1, None, Side::Ask, &job).unwrap();
+    assert_eq!(ask.info.name.to_string(), "NOKSEK@quill:1m.ask");
+    let highest = |series: &str| read(&shelf, series).column(Field::High).iter().copied().max();
+    assert_eq!(highest("NOKSEK@quill:1m.ask"), rows.column(Field::Ask).iter().copied().max());
+    let info = shelf.find(&ticks).unwrap();
+    let days = |clock: Option<&str>| {
+        let clock = clock.map(|c| c.parse::<Clock>().unwrap());
+        let built = build_rows(&shelf, &info, Frame::D1, clock.as_ref(), Side::Bid, Span::ALL, &job).unwrap();
+        built.bars.len()
+    };
+    assert_eq!((days(None), days(Some("UTC"))), (10, 12), "in UTC every week has a stub on Sunday");
+}
+
+#[test]
+fn what_was_built_knows_which_edition_it_came_from() {
+    let (_dir, mut shelf) = desk();
+    let rows = minutes_of(&ticks(span("2024-03-03", "2024-03-09"), 6));
+    put(&mut shelf, "NOKSEK@quill:1m", &rows, Some("UTC"));
+    let base = shelf.find(&name("NOKSEK@quill:1m")).unwrap();
+    let built =
+        build_series(&mut shelf, &base.name, "1h".parse().unwrap(), None, Side::Bid, &Job::unwatched())
+            .unwrap();
+    assert_eq!(built.info.edition.detail["edition"], base.edition.id);
+    put(&mut shelf, "NOKSEK@quill:1m", &rows.rows(0..3000), Some("UTC"));
+    let newer = shelf.find(&base.name).unwrap();
+    assert_ne!(built.info.edition.detail["edition"], newer.edition.id, "it is stale now");
+}
+
+#[test]
+fn an_instrument_of_ones_own_has_its_hours_its_costs_and_its_rows() {
+    let (_dir, mut shelf) = desk();
+    let rows = minutes_of(&ticks(span("2024-03-24", "2024-04-07"), 7));
+    put(&mut shelf, "NOKSEK@quill:1m", &rows, Some("UTC"));
+    let own = |pairs: &[(&str, &str)]| {
+        pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect::<BTreeMap<_, _>>()
+    };
+    let request = Request {
+        name: "NOKSEK.day".into(),
+        like: Some("NOKSEK".into()),
+        own: own(&[("hours", "mon-fri 08:00-17:00 Europe/Oslo"), ("clock", "Europe/Oslo"), ("spread", "18")]),
+        from: Some(name("NOKSEK@quill:1m")),
+        shift: 0,
+    };
+    let made = compose(&mut shelf, &request, &Job::unwatched()).unwrap();
+    assert_eq!(made.series.unwrap().edition.rows, 10 * 9 * 60);
+    let day = read(&shelf, "NOKSEK.day@quill:1m");
+    assert!(day.column(Field::Spread).iter().all(|s| *s == 18));
+    let oslo: Clock = "Europe/Oslo".parse().unwrap();
+    assert!(
+        day.time.iter().all(|t| (8..17).contains(&(oslo.to_wall(*t).rem_euclid(DAY) / HOUR))),
+        "summer time too"
+    );
+    // What the parent changes, the child has too, unless it owns it.
+    let cost = Request {
+        name: "NOKSEK".into(),
+        own: own(&[("commission", "7"), ("spread", "30")]),
+        ..Request::default()
+    };
+    compose(&mut shelf, &cost, &Job::unwatched()).unwrap();
+    let child = shelf.instrument("NOKSEK.day").unwrap();
+    assert_eq!((child.values["commission"].as_str(), child.values["spread"].as_str()), ("7", "18"));
+    let itself = Request { name: "NOKSEK".into(), from: Some(name("NOKSEK@quill:1m")), ..Request::default() };
+    assert!(
+        compose(&mut shelf, &itself, &Job::unwatched()).err().unwrap().to_string().contains("from itself")
+    );
+    let moved = Request {
+        name: "LATE".into(),
+        like: Some("NOKSEK".into()),
+        from: Some(name("NOKSEK@quill:1m")),
+        shift: -30 * DAY,
+        ..Request::default()
+    };
+    let late = compose(&mut shelf, &moved, &Job::unwatched()).unwrap();
+    // Sunday 21:00 in summer falls on a Friday, in the last hour of a winter week.
+    assert_eq!(wall(late.series.unwrap().edition.first), "2024-02-23 21:00");
+}
+
+#[test]
+fn crossed_and_repeated_ticks_are_found_and_mended_and_twins_are_not() {
+    let (_dir, mut shelf) = desk();
+    let mut rows = ticks(span("2024-03-03", "2024-03-09"), 8);
+    let clean = rows.len();
+    rows.data[1][500] = rows.data[0][500] - 3;
+    let repeat = rows.rows(900..905);
+    rows.append(&repeat);
+    let mut twin = rows.rows(1000..1001);
+    twin.data[2][0] += 1;
+    rows.append(&twin);
+    rows.sort();
+    put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
+    let series = name("NOKSEK@quill:ticks");
+    let (_, report) = check_series(&shelf, &series, Span::ALL, &Job::unwatched()).unwrap();
+    let counts = [Kind::Crossed, Kind::DuplicateTime, Kind::ConflictingTime, Kind::Missing, Kind::Spike]
+        .map(|k| report.count(k).1);
+    assert_eq!(counts, [1, 5, 0, 0, 0], "{:?}", report.findings);
+    let spread = report.spread.unwrap();
+    assert!((8..20).contains(&spread.median) && spread.max == 19);
+    mend_series(&mut shelf, &series, &[Kind::Crossed, Kind::DuplicateTime], &Job::unwatched()).unwrap();
+    assert_eq!(shelf.find(&series).unwrap().edition.rows as usize, clean + 1 - 1);
+    let nothing = mend_series(&mut shelf, &series, &[Kind::DuplicateTime], &Job::unwatched()).unwrap();
+    assert_eq!(nothing, [(Kind::DuplicateTime, 0)]);
+    assert_eq!(shelf.find(&series).unwrap().edition.number, 2, "no edition for nothing");
+}
+
+#[test]
+fn afloat_series_are_judged_by_their_rows_only() {
+    let (_dir, mut shelf) = desk();
+    let mut rows = minutes_of(&ticks(span("2024-03-03", "2024-03-16"), 9));
+    rows.data[1][100] = rows.data[2][100] - 5;
+    put(&mut shelf, "NOKSEK@tarn:1m", &written_in(&rows, &"UTC+9".parse().unwrap()), None);
+    let (_, report) = check_series(&shelf, &name("NOKSEK@tarn:1m"), Span::ALL, &Job::unwatched()).unwrap();
+    let kinds: Vec<Kind> = report.findings.iter().map(|f| f.kind).collect();
+    assert_eq!(kinds, [Kind::BadOhlc]);
+    let some = span("2024-03-05", "2024-03-06");
+    let (_, part) = check_series(&shelf, &name("NOKSEK@tarn:1m"), some, &Job::unwatched()).unwrap();
+    assert_eq!(part.rows, 1440);
+}
+
+#[test]
+fn a_reader_goes_on_while_a_writer_steps_back() {
+    let (dir, mut shelf) = desk();
+    let rows = minutes_of(&ticks(span("2024-03-03", "2024-03-16"), 10));
+    put(&mut shelf, "NOKSEK@quill:1m", &rows.rows(0..5000), Some("UTC"));
+    put(&mut shelf, "NOKSEK@quill:1m", &rows, Some("UTC"));
+    let reader = Shelf::open(dir.path()).unwrap();
+    let info = reader.find(&name("NOKSEK@quill:1m")).unwrap();
+    let scan = reader.scan(&info.edition, Span::ALL, None).unwrap();
+    // The edition that is being read moves to the past before its first file is opened.
+    shelf.undo(&info.name).unwrap();
+    let read: usize = scan.map(|piece| piece.unwrap().len()).sum();
+    assert_eq!(read, rows.len());
+    assert_eq!(reader.find(&info.name).unwrap().edition.rows, 5000);
+}
+
+#[test]
+fn columns_are_read_alone_and_by_row_group() {
+    let (_dir, mut shelf) = desk();
+    let rows = ticks(span("2024-01-07", "2024-03-02"), 11);
+    assert!(rows.len() > 140_000, "more than one row group in a month");
+    put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
+    let info = shelf.find(&name("NOKSEK@quill:ticks")).unwrap();
+    let mut asks = Vec::new();
+    for piece in shelf.scan(&info.edition, Span::ALL, Some(&[Field::Ask])).unwrap() {
+        let piece = piece.unwrap();
+        assert_eq!(piece.fields, [Field::Ask]);
+        asks.extend_from_slice(piece.column(Field::Ask));
+    }
+    assert!(asks == rows.column(Field::Ask));
+    let day = span("2024-02-14", "2024-02-15");
+    let found = shelf.read(&info.edition, day).unwrap();
+    assert!(found == rows.rows(rows.range_of(day)) && !found.is_empty());
+}
+
+#[test]
+fn scripted_orders_fill_at_the_first_quote_and_mistakes_are_placed() {
+    let rows = ticks(span("2024-03-05", "2024-03-06"), 12);
+    let sheet = stavel_core::model::Instrument::resolve("NOKSEK", None, BTreeMap::new()).unwrap().sheet;
+    let order = |time: &str, direction| ScriptOrder { time: parse(time).unwrap(), direction, lots: 150 };
+    let orders = [
+        order("2024-03-05 10:00", Direction::Buy),
+        order("2024-03-05 11:00", Direction::Sell),
+        order("2024-03-07 10:00", Direction::Buy),
+    ];
+    let tape = Tape::new(rows.clone(), Frame::Ticks, None).unwrap();
+    let done = run_orders(tape, &orders, sheet, &Job::unwatched()).unwrap();
+    let at = |time: &str| rows.time.partition_point(|t| *t < parse(time).unwrap());
+    let (buy, sell) = (at("2024-03-05 10:00"), at("2024-03-05 11:00"));
+    let deals = done.account.deals();
+    assert_eq!((deals[0].time, deals[0].price), (rows.time[buy], rows.column(Field::Ask)[buy]));
+    assert_eq!((deals[1].time, deals[1].price), (rows.time[sell], rows.column(Field::Bid)[sell]));
+    assert_eq!((done.unfilled, done.account.position()), (1, 0));
+    let points = deals[1].price - deals[0].price;
+    assert_eq!(done.account.realised().to_string().parse::<f64>().unwrap(), points as f64 * 1.5);
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("orders.csv");
+    for (text, told) in [
+        ("time,side,lots\n2024-03-05T10:00Z,hold,1\n", "line 2: the side must be"),
+        ("time,side,lots\n2024-03-05T10:00Z,buy,1\nsoon,buy,1\n", "line 3: the time must be"),
+        ("time,side,lots\n2024-03-05T10:00Z,buy,0\n", "line 2: the lots must be"),
+        ("time,side,lots\n2024-03-05T10:00Z,buy\n", "cannot be read"),
+    ] {
+        std::fs::write(&file, text).unwrap();
+        let err = read_orders(&file).unwrap_err().to_string();
+        assert!(err.contains(told), "{err}");
+    }
+    std::fs::write(&file, "time,side,lots\n2024-03-05 11:00, sell ,1.5\n2024-03-05T10:00Z,buy,0.01\n")
+        .unwrap();
+    assert_eq!(read_orders(&file).unwrap().iter().map(|o| o.lots).collect::<Vec<_>>(), [1, 150]);
+}

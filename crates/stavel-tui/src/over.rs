@@ -1,0 +1,146 @@
+//! How overlays look: palette, key list, intake form.
+
+use crate::act::{Lens, TABLE};
+use crate::app::App;
+use crate::canvas::Canvas;
+use crate::intake::{FIELDS, IntakeForm};
+use crate::lens;
+use crate::overlay::Palette;
+use crate::theme;
+
+/// A key's name as it is shown.
+pub fn arrow(key: &str) -> &str {
+    match key {
+        "Left" => "←",
+        "Right" => "→",
+        "Up" => "↑",
+        "Down" => "↓",
+        other => other,
+    }
+}
+
+/// Clears the upper part of the lens and ends it with a rule.
+fn sheet<'a>(canvas: &'a mut Canvas<'_>, height: u16) -> Canvas<'a> {
+    let width = canvas.width();
+    let mut part = canvas.part(0, 0, width, height);
+    let blank = " ".repeat(part.width() as usize);
+    for y in 0..part.height() {
+        part.put(0, y, &blank, theme::words());
+    }
+    let last = part.height().saturating_sub(1);
+    part.rule(last, theme::rule());
+    part
+}
+
+pub fn palette(palette: &Palette, mut canvas: Canvas<'_>) {
+    let rows = canvas.height().min(20);
+    let mut sheet = sheet(&mut canvas, rows);
+    let x = sheet.put(1, 0, ": ", theme::strong());
+    let x = sheet.put(x, 0, &palette.typed, theme::strong());
+    sheet.put(x, 0, "▏", theme::strong());
+    let found = palette.found();
+    let room = rows.saturating_sub(3) as usize;
+    let first = lens::scroll(palette.at, room, found.len());
+    for (i, line) in found.iter().enumerate().skip(first).take(room) {
+        let y = (i - first) as u16 + 2;
+        let style = if i == palette.at { theme::chosen() } else { theme::words() };
+        let keys: Vec<&str> = line.keys.iter().map(|k| arrow(k)).collect();
+        sheet.put(1, y, &format!("{:<7}", keys.join(" ")), theme::strong());
+        sheet.put(9, y, line.lens.map_or("", Lens::word), theme::faint());
+        sheet.put(19, y, line.about, style);
+    }
+    if found.is_empty() {
+        sheet.put(1, 2, "no act has these words", theme::faint());
+    }
+}
+
+pub fn key_list(app: &App, scrolled: u16, mut canvas: Canvas<'_>) {
+    let rows = canvas.height();
+    let mut sheet = sheet(&mut canvas, rows);
+    let own = TABLE.iter().filter(|l| l.lens == Some(app.lens));
+    let everywhere = TABLE.iter().filter(|l| l.lens.is_none());
+    let others = TABLE.iter().filter(|l| l.lens.is_some_and(|lens| lens != app.lens));
+    let room = rows.saturating_sub(1) as usize;
+    for (y, line) in own.chain(everywhere).chain(others).skip(scrolled as usize).take(room).enumerate() {
+        let keys: Vec<&str> = line.keys.iter().map(|k| arrow(k)).collect();
+        sheet.put(1, y as u16, &keys.join(" "), theme::strong());
+        sheet.put(9, y as u16, line.lens.map_or("", Lens::word), theme::faint());
+        sheet.put(19, y as u16, line.about, theme::words());
+    }
+}
+
+pub fn intake(form: &IntakeForm, mut canvas: Canvas<'_>) {
+    canvas.put(1, 0, "take files in", theme::strong());
+    for (i, (label, about)) in FIELDS.iter().enumerate() {
+        let y = i as u16 + 2;
+        let here = i == form.at;
+        canvas.put(1, y, if here { "▸" } else { " " }, theme::strong());
+        canvas.put(3, y, label, if here { theme::strong() } else { theme::words() });
+        if form.typed[i].is_empty() && !here {
+            canvas.put(15, y, about, theme::faint());
+        } else {
+            let x = canvas.put(15, y, &form.typed[i], theme::strong());
+            if here {
+                let x = canvas.put(x, y, "▏", theme::strong());
+                let hint = if form.typed[i].is_empty() { *about } else { "" };
+                canvas.put(x + 1, y, hint, theme::faint());
+            }
+        }
+    }
+    let top = FIELDS.len() as u16 + 3;
+    canvas.rule(top, theme::rule());
+    match &form.plans.value {
+        None if form.plans.is_reading() => {
+            canvas.put(1, top + 1, "looking …", theme::faint());
+        }
+        None => {
+            canvas.put(
+                1,
+                top + 1,
+                "with a path and a source, this shows what Stavel understands of the files",
+                theme::faint(),
+            );
+        }
+        Some(Err(err)) => {
+            let width = canvas.width().saturating_sub(2);
+            canvas.part(1, top + 1, width, 6).paragraph(0, &err.to_string(), theme::words().fg(theme::WRONG));
+        }
+        Some(Ok(plans)) => {
+            let mut y = top + 1;
+            for plan in plans.iter().take(4) {
+                let width = canvas.width().saturating_sub(2);
+                y += canvas.part(1, y, width, 4).paragraph(0, &plan.in_words(), theme::words());
+            }
+            if let Some(plan) = plans.first() {
+                understood(&plan.preview, plan.files[0].1.header, y + 1, &mut canvas);
+            }
+        }
+    }
+}
+
+/// The raw lines of a file beside the same lines as understood.
+fn understood(preview: &stavel_core::intake::Preview, header: bool, y: u16, canvas: &mut Canvas<'_>) {
+    let rows = &preview.rows;
+    // Both sides get what they need; where that is too much, half each.
+    let longest = preview.raw.iter().map(|l| l.chars().count()).max().unwrap_or(0) as u16 + 4;
+    let half = longest.max(24).min(canvas.width() / 2);
+    let colour = |n: usize| theme::words().fg(theme::source(n % 2 + 1));
+    canvas.put(1, y, "as it is written", theme::faint());
+    let mut x = canvas.put(half + 1, y, &format!("{:<17}", "time"), theme::faint());
+    for (n, field) in rows.fields.iter().enumerate() {
+        x = canvas.put(x + 1, y, &format!("{:>9}", field.name()), colour(n));
+    }
+    let room = canvas.height().saturating_sub(y + 2);
+    for (i, line) in preview.raw.iter().take(room as usize).enumerate() {
+        let row = y + 1 + i as u16;
+        let cut: String = line.chars().take(half.saturating_sub(3) as usize).collect();
+        canvas.put(1, row, &cut, theme::words());
+        let Some(at) = i.checked_sub(usize::from(header)).filter(|at| *at < rows.len()) else { continue };
+        let time = format!("{:<17}", stavel_core::model::time::wall(rows.time[at]));
+        let mut x = canvas.put(half + 1, row, &time, theme::words().fg(theme::source(0)));
+        for (n, (field, column)) in rows.fields.iter().zip(&rows.data).enumerate() {
+            let value = stavel_core::model::price::scaled(column[at], rows.scale.of(*field));
+            x = canvas.put(x + 1, row, &format!("{value:>9}"), colour(n));
+        }
+    }
+}
