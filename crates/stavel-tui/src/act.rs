@@ -107,6 +107,26 @@ pub struct Line {
     pub about: &'static str,
 }
 
+impl Line {
+    /// The command that does the same, where there is one.
+    pub fn command(&self) -> Option<&'static str> {
+        Some(match (self.lens?, self.act) {
+            (_, Act::Intake) => "stavel intake PATH --source S",
+            (_, Act::SaveChart) => "stavel chart SERIES --out FILE",
+            (_, Act::Mend | Act::MendAll) => "stavel check SERIES --mend KIND,...",
+            (Lens::Align, Act::Accept) => "stavel align SERIES --to SERIES --anchor",
+            (Lens::Splice, Act::Accept) => "stavel splice SERIES SERIES --into S",
+            (_, Act::Build | Act::BuildAll) => "stavel frames SERIES FRAME...",
+            (Lens::Compose, Act::Enter) => "stavel compose NAME --set KEY=VALUE",
+            (_, Act::NewInstrument) => "stavel compose NAME --like INSTRUMENT",
+            (_, Act::Rows) => "stavel compose NAME --from SERIES",
+            (Lens::Deliver, Act::Enter) => "stavel deliver SERIES --out PATH",
+            (Lens::Rehearse, Act::Run) => "stavel rehearse SERIES",
+            _ => return None,
+        })
+    }
+}
+
 const fn line(
     act: Act,
     keys: &'static [&'static str],

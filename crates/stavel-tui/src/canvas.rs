@@ -46,6 +46,13 @@ impl<'a> Canvas<'a> {
         self.put(x.saturating_sub(width), y, text, style);
     }
 
+    /// Takes off everything that was put here, colours too.
+    pub fn clear(&mut self) {
+        for position in self.area.positions() {
+            self.buffer[position].reset();
+        }
+    }
+
     /// A thin rule across.
     pub fn rule(&mut self, y: u16, style: Style) {
         let line = "─".repeat(self.area.width as usize);

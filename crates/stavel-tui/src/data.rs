@@ -44,7 +44,11 @@ impl Coverage {
         let (first, last) = (day_of(span.from), day_of(span.to - 1));
         let from = self.days.partition_point(|(d, _)| *d < first);
         let to = self.days.partition_point(|(d, _)| *d <= last);
-        let full = |(_, n): &(i64, u32)| (*n as f64 / self.usual as f64).min(1.0);
+        // A Friday ends hours before its calendar day does: that is no hole.
+        let full = |(_, n): &(i64, u32)| match *n as f64 / self.usual as f64 {
+            part if part >= 0.85 => 1.0,
+            part => part,
+        };
         let days = &self.days[from.min(to)..to];
         let due = (first..=last).filter(|d| weekday(*d) < 5).count();
         if due == 0 {

@@ -1,6 +1,6 @@
 //! How overlays look: palette, key list, intake form.
 
-use crate::act::{Lens, TABLE};
+use crate::act::{Act, Lens, TABLE};
 use crate::app::App;
 use crate::canvas::Canvas;
 use crate::intake::{FIELDS, IntakeForm};
@@ -23,10 +23,7 @@ pub fn arrow(key: &str) -> &str {
 fn sheet<'a>(canvas: &'a mut Canvas<'_>, height: u16) -> Canvas<'a> {
     let width = canvas.width();
     let mut part = canvas.part(0, 0, width, height);
-    let blank = " ".repeat(part.width() as usize);
-    for y in 0..part.height() {
-        part.put(0, y, &blank, theme::words());
-    }
+    part.clear();
     let last = part.height().saturating_sub(1);
     part.rule(last, theme::rule());
     part
@@ -48,6 +45,12 @@ pub fn palette(palette: &Palette, mut canvas: Canvas<'_>) {
         sheet.put(1, y, &format!("{:<7}", keys.join(" ")), theme::strong());
         sheet.put(9, y, line.lens.map_or("", Lens::word), theme::faint());
         sheet.put(19, y, line.about, style);
+        // Beside the act, the command that does the same; undo is everywhere, so it has no lens.
+        let command = line.command().or((line.act == Act::Undo).then_some("stavel undo SERIES"));
+        if let Some(command) = command.filter(|_| sheet.width() >= 110) {
+            let width = sheet.width();
+            sheet.put_right(width - 1, y, command, theme::faint());
+        }
     }
     if found.is_empty() {
         sheet.put(1, 2, "no act has these words", theme::faint());

@@ -78,7 +78,8 @@ impl Palette {
     }
 
     fn words(line: &Line) -> String {
-        format!("{} {} {}", line.lens.map_or("", |l| l.word()), line.short, line.about)
+        let command = line.command().unwrap_or_default();
+        format!("{} {} {} {command}", line.lens.map_or("", |l| l.word()), line.short, line.about)
     }
 
     fn key(mut self, app: &mut App, key: KeyEvent) {
