@@ -163,14 +163,14 @@ fn pane(name: &str, share: f64, decimals: usize, layers: Vec<Layer>) -> Pane {
     Pane { name: name.into(), share, low, high, decimals, layers }
 }
 
-/// Labels where a new unit of wall time begins, as many as fit about a dozen times.
+/// Labels where a new unit of wall time begins, at most about two dozen.
 fn ticks(times: &[Micros], clock: &Clock) -> Vec<Tick> {
     let (Some(first), Some(last)) = (times.first(), times.last()) else { return Vec::new() };
     let span = last - first;
     let unit =
         [MINUTE * 5, MINUTE * 15, HOUR, HOUR * 4, DAY, DAY * 7, DAY * 30, DAY * 91, DAY * 365, DAY * 1826]
             .into_iter()
-            .find(|u| span / u <= 12)
+            .find(|u| span / u <= 24)
             .unwrap_or(DAY * 3652);
     let mut out: Vec<Tick> = Vec::new();
     let mut before: Option<i64> = None;

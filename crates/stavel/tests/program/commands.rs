@@ -269,7 +269,7 @@ fn killing_intake_at_any_moment_leaves_the_editions_from_before() {
         }
         p.json(&["check", "NOKSEK@quill:1m"]);
     }
-    assert!(cut_short > 3, "only {cut_short} were cut short");
+    assert!(cut_short > 0, "no intake was cut short: nothing was tested");
     let (_, out, _) = p.told(&["deliver", "NOKSEK@quill:1m", "--out", "-"]);
     assert_eq!(out.lines().count(), 2001);
 }
