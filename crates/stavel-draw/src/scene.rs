@@ -230,7 +230,7 @@ pub(crate) mod tests {
 
     #[test]
     fn a_scene_has_panes_for_what_there_is() {
-        let rows = bars(100);
+        let rows = bars(150);
         let request = SceneRequest {
             title: "NOKSEK".into(),
             bars: &rows,

@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use stavel_core::Error;
 use stavel_core::intake;
 use stavel_core::job::Job;
-use stavel_core::model::time::{rfc3339, wall};
+use stavel_core::model::time::{SECOND, rfc3339, wall};
 use stavel_core::model::{Clock, Columns, SeriesName};
 use stavel_core::recipe::{
     AlignStep, ChartStep, CheckStep, DeliverStep, Done, FramesStep, IntakeStep, Recipe, RehearseStep, Report,
@@ -295,7 +295,7 @@ fn show_editions(info: &SeriesInfo, editions: &[EditionInfo], as_json: bool) -> 
                     e.number,
                     e.act,
                     e.rows,
-                    wall(e.made)
+                    wall(e.made / SECOND * SECOND)
                 )
             })
             .collect();

@@ -139,6 +139,14 @@ fn each(scan: Scan, job: &Job, mut with: impl FnMut(&Columns) -> Result<()>) -> 
     Ok(rows)
 }
 
+/// A writer and what stands before the rows.
+fn begin_text(info: &SeriesInfo, order: &Order) -> (TextWriter, Vec<u8>) {
+    let writer = TextWriter::new(order.format, order.clock.clone());
+    let mut text = Vec::new();
+    writer.begin(&Columns::empty(&info.edition.fields, info.edition.scale), &mut text);
+    (writer, text)
+}
+
 fn write_text(
     shelf: &Shelf,
     info: &SeriesInfo,
@@ -149,9 +157,7 @@ fn write_text(
 ) -> Result<u64> {
     let failed = |e: std::io::Error| Error::io("Cannot write", path, &e);
     let mut file = File::create(path).map_err(failed)?;
-    let mut writer = TextWriter::new(order.format, order.clock.clone());
-    let mut text = Vec::new();
-    writer.begin(&Columns::empty(&info.edition.fields, info.edition.scale), &mut text);
+    let (mut writer, mut text) = begin_text(info, order);
     let rows = each(shelf.scan(&info.edition, span, None)?, job, |piece| {
         writer.rows(piece, &mut text);
         file.write_all(&text).map_err(failed)?;
@@ -196,10 +202,8 @@ pub fn first_lines(shelf: &Shelf, order: &Order, count: usize) -> Result<Vec<Str
         );
         return Ok(lines);
     }
-    let mut writer = TextWriter::new(order.format, order.clock.clone());
-    let mut text = Vec::new();
+    let (mut writer, mut text) = begin_text(&info, order);
     let span = span_of(shelf, &info, order)?;
-    writer.begin(&Columns::empty(&edition.fields, edition.scale), &mut text);
     if let Some(rows) = shelf.scan(edition, span, None)?.next() {
         let rows = rows?;
         writer.rows(&rows.rows(0..rows.len().min(count)), &mut text);
