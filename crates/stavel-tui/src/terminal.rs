@@ -102,6 +102,9 @@ impl Guard {
 impl Drop for Guard {
     fn drop(&mut self) {
         let _ = execute!(stdout(), DisableBracketedPaste, DisableMouseCapture);
-        ratatui::restore();
+        // On a panic the hook has left the screen already; leaving it twice would write over the report.
+        if !std::thread::panicking() {
+            ratatui::restore();
+        }
     }
 }
