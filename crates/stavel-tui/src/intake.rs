@@ -52,10 +52,9 @@ impl IntakeForm {
             return;
         }
         let key = format!("{step:?}");
-        let place: fn(&mut App) -> &mut Slot<Vec<Plan>> = |app| match &mut app.overlay {
-            Some(Overlay::Intake(form)) => &mut form.plans,
-            // The form was closed meanwhile; what was read goes nowhere.
-            _ => &mut app.chart.nowhere,
+        let place: fn(&mut App) -> Option<&mut Slot<Vec<Plan>>> = |app| match &mut app.overlay {
+            Some(Overlay::Intake(form)) => Some(&mut form.plans),
+            _ => None,
         };
         let (threads, form) = (&app.threads, form);
         form.plans.want(key, threads, place, move |shelf, _| plan(shelf, &step.paths, &hints_of(&step)?));

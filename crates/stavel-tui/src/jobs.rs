@@ -116,7 +116,7 @@ impl<T: Send + Sync + 'static> Slot<T> {
         &mut self,
         key: String,
         threads: &Threads,
-        place: fn(&mut App) -> &mut Slot<T>,
+        place: fn(&mut App) -> Option<&mut Slot<T>>,
         work: impl FnOnce(&Shelf, &Job) -> Result<T> + Send + 'static,
     ) {
         if self.key == key {
@@ -129,8 +129,8 @@ impl<T: Send + Sync + 'static> Slot<T> {
         self.job = Some(job.clone());
         self.key = key.clone();
         threads.read(job, work, move |app, outcome| {
-            let slot = place(app);
-            if slot.key == key {
+            // What was closed meanwhile, or wants something else by now, needs no answer.
+            if let Some(slot) = place(app).filter(|slot| slot.key == key) {
                 slot.value = Some(outcome.map(Arc::new));
                 slot.job = None;
             }

@@ -153,13 +153,7 @@ impl Builder {
         }
     }
 
-    /// Takes out the bars that are complete so far, so that they need not be kept.
-    pub fn take_complete(&mut self) -> Columns {
-        let empty = Columns::empty(&self.bars.fields, self.bars.scale);
-        std::mem::replace(&mut self.bars, empty)
-    }
-
-    /// Ends the rows and gives the bars not taken yet.
+    /// Ends the rows and gives the bars.
     pub fn finish(mut self) -> Built {
         let last_bar = self.now.as_ref().map(|b| b.span);
         self.close_bar();

@@ -1,6 +1,6 @@
 //! Where the bars of a frame begin and end.
 
-use crate::model::time::{self, DAY, HOUR, MINUTE, civil_from_days, days_from_civil, monday_of};
+use crate::model::time::{DAY, HOUR, MINUTE, civil_from_days, days_from_civil, monday_of};
 use crate::model::{Frame, Micros, Session, Span, Unit};
 
 /// Bars of one frame in one session.
@@ -108,16 +108,6 @@ impl Grid {
     /// How much of a span the market is open.
     pub fn open_time(&self, span: Span) -> Micros {
         self.session.open_spans(span).iter().map(Span::length).sum()
-    }
-
-    /// The session day (days since 1970) of a moment.
-    pub fn session_day(&self, t: Micros) -> i64 {
-        self.session.clock.day_of(t)
-    }
-
-    /// `2024-03-05`: the session day of a moment.
-    pub fn session_date(&self, t: Micros) -> String {
-        time::date(self.session_day(t))
     }
 }
 

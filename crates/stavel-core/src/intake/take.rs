@@ -11,7 +11,7 @@ use super::plan::Plan;
 use super::rejects::{self, Rejected};
 use super::{Stamp, Taken};
 use crate::job::Job;
-use crate::model::time::{EARLIEST, LATEST, rfc3339};
+use crate::model::time::rfc3339;
 use crate::model::{Clock, Columns, Field, Frame, Micros, Scale, Span};
 use crate::store::{Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
@@ -231,7 +231,6 @@ fn anchor(rows: &mut Columns, plan: &Plan) -> u64 {
         _ if back != 0 => rows.time.iter_mut().for_each(|t| *t -= back),
         _ => {}
     }
-    rows.time.iter_mut().for_each(|t| *t = (*t).clamp(EARLIEST, LATEST));
     doubtful
 }
 

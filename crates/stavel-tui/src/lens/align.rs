@@ -46,7 +46,7 @@ pub fn want(app: &mut App) {
     app.align.study.want(
         key,
         &app.threads,
-        |app| &mut app.align.study,
+        |app| Some(&mut app.align.study),
         move |shelf, job| study(shelf, &a, &b, job),
     );
 }

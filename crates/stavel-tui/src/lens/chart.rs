@@ -1,7 +1,6 @@
 //! The chart: bars, a mean, volume and spread on one cursor.
 
 use stavel_core::check::Kind;
-use stavel_core::intake::Plan;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
 use stavel_core::model::{Clock, Columns, Field, Frame, Micros, SeriesName};
@@ -35,8 +34,6 @@ pub struct State {
     pub cursor_at: Option<Micros>,
     average: usize,
     overlay: Option<SeriesName>,
-    /// Where replies go that nobody waits for any more.
-    pub nowhere: Slot<Vec<Plan>>,
 }
 
 impl State {
@@ -77,7 +74,7 @@ pub fn want(app: &mut App) {
     app.chart.drawn.want(
         key,
         &app.threads,
-        |app| &mut app.chart.drawn,
+        |app| Some(&mut app.chart.drawn),
         move |shelf, job| {
             let (frame, bars) = bars_for_chart(shelf, &info, window, most, job)?;
             let other = match &overlay {

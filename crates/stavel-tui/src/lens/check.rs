@@ -34,7 +34,7 @@ pub fn want(app: &mut App) {
     app.check.report.want(
         key,
         &app.threads,
-        |app| &mut app.check.report,
+        |app| Some(&mut app.check.report),
         move |shelf, job| check_series(shelf, &name, Span::ALL, job).map(|(_, report)| report),
     );
 }

@@ -67,7 +67,7 @@ pub fn want(app: &mut App) {
     app.deliver.lines.want(
         key,
         &app.threads,
-        |app| &mut app.deliver.lines,
+        |app| Some(&mut app.deliver.lines),
         move |shelf, _| first_lines(shelf, &order, 40),
     );
 }

@@ -61,7 +61,7 @@ pub fn want(app: &mut App) {
     app.splice.proposal.want(
         key,
         &app.threads,
-        |app| &mut app.splice.proposal,
+        |app| Some(&mut app.splice.proposal),
         move |shelf, job| {
             let (_, spliced) = splice_rows(shelf, &names, rule, job)?;
             Ok(Proposal {
