@@ -10,6 +10,7 @@ pub mod check;
 pub mod compose;
 pub mod deliver;
 pub mod error;
+pub mod fingerprint;
 pub mod frames;
 pub mod intake;
 pub mod job;

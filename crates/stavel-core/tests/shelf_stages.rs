@@ -93,7 +93,7 @@ fn put(shelf: &mut Shelf, series: &str, rows: &Columns, clock: Option<&str>) {
         scale: rows.scale,
     };
     let mut draft = shelf.draft(&name(series), origin).unwrap();
-    draft.push(rows).unwrap();
+    draft.push(rows.clone()).unwrap();
     draft.commit().unwrap();
 }
 

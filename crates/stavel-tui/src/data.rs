@@ -1,6 +1,6 @@
 //! What the bench knows of the shelf, read on another thread.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use stavel_core::Result;
@@ -19,20 +19,22 @@ pub struct Coverage {
 
 impl Coverage {
     fn of(shelf: &Shelf, info: &SeriesInfo) -> Result<Coverage> {
-        let mut days: Vec<(i64, u32)> = Vec::new();
+        let mut days: BTreeMap<i64, u32> = BTreeMap::new();
         // A bar of a week or a month stands for all its days.
         let reach = (info.name.frame.length() / DAY).max(1);
-        for rows in shelf.scan(&info.edition, Span::ALL, Some(&[]))? {
-            for t in rows?.time {
-                for day in day_of(t)..day_of(t) + reach {
-                    match days.last_mut() {
-                        Some((last, n)) if *last == day => *n += 1,
-                        Some((last, _)) if *last > day => {}
-                        _ => days.push((day, 1)),
-                    }
-                }
+        let mut add =
+            |day: i64, rows: u32| (day..day + reach).for_each(|d| *days.entry(d).or_default() += rows);
+        for file in shelf.segments(&info.edition)? {
+            if file.hash.is_some() {
+                file.days.iter().for_each(|(day, rows)| add(day, rows));
+                continue;
+            }
+            // Files written before the catalog counted their days.
+            for rows in shelf.scan(&info.edition, Span::new(file.first, file.last + 1), Some(&[]))? {
+                rows?.time.iter().for_each(|t| add(day_of(*t), 1));
             }
         }
+        let days: Vec<(i64, u32)> = days.into_iter().collect();
         let mut counts: Vec<u32> = days.iter().map(|d| d.1).collect();
         counts.sort_unstable();
         Ok(Coverage { usual: counts.get(counts.len() / 2).copied().unwrap_or(1).max(1), days })

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use stavel_core::intake::{Plan, plan};
+use stavel_core::intake::{Planned, plan};
 use stavel_core::recipe::{IntakeStep, Step, hints_of};
 
 use crate::app::{App, Tone};
@@ -23,7 +23,7 @@ pub const FIELDS: [(&str, &str); 4] = [
 pub struct IntakeForm {
     pub typed: [String; 4],
     pub at: usize,
-    pub plans: Slot<Vec<Plan>>,
+    pub plans: Slot<Planned>,
 }
 
 impl IntakeForm {
@@ -52,12 +52,13 @@ impl IntakeForm {
             return;
         }
         let key = format!("{step:?}");
-        let place: fn(&mut App) -> Option<&mut Slot<Vec<Plan>>> = |app| match &mut app.overlay {
+        let place: fn(&mut App) -> Option<&mut Slot<Planned>> = |app| match &mut app.overlay {
             Some(Overlay::Intake(form)) => Some(&mut form.plans),
             _ => None,
         };
         let (threads, form) = (&app.threads, form);
-        form.plans.want(key, threads, place, move |shelf, _| plan(shelf, &step.paths, &hints_of(&step)?));
+        form.plans
+            .want(key, threads, place, move |shelf, _| plan(shelf, &step.paths, &hints_of(shelf, &step)?));
     }
 
     pub fn key(mut self: Box<Self>, app: &mut App, key: KeyEvent) {

@@ -108,42 +108,12 @@ pub fn intake(form: &IntakeForm, mut canvas: Canvas<'_>) {
             let width = canvas.width().saturating_sub(2);
             canvas.part(1, top + 1, width, 6).paragraph(0, &err.to_string(), theme::words().fg(theme::WRONG));
         }
-        Some(Ok(plans)) => {
+        Some(Ok(planned)) => {
             let mut y = top + 1;
-            for plan in plans.iter().take(4) {
+            for plan in planned.plans.iter().take(4) {
                 let width = canvas.width().saturating_sub(2);
                 y += canvas.part(1, y, width, 4).paragraph(0, &plan.in_words(), theme::words());
             }
-            if let Some(plan) = plans.first() {
-                understood(&plan.preview, plan.files[0].1.header, y + 1, &mut canvas);
-            }
-        }
-    }
-}
-
-/// The raw lines of a file beside the same lines as understood.
-fn understood(preview: &stavel_core::intake::Preview, header: bool, y: u16, canvas: &mut Canvas<'_>) {
-    let rows = &preview.rows;
-    // Both sides get what they need; where that is too much, half each.
-    let longest = preview.raw.iter().map(|l| l.chars().count()).max().unwrap_or(0) as u16 + 4;
-    let half = longest.max(24).min(canvas.width() / 2);
-    let colour = |n: usize| theme::words().fg(theme::source(n % 2 + 1));
-    canvas.put(1, y, "as it is written", theme::faint());
-    let mut x = canvas.put(half + 1, y, &format!("{:<17}", "time"), theme::faint());
-    for (n, field) in rows.fields.iter().enumerate() {
-        x = canvas.put(x + 1, y, &format!("{:>9}", field.name()), colour(n));
-    }
-    let room = canvas.height().saturating_sub(y + 2);
-    for (i, line) in preview.raw.iter().take(room as usize).enumerate() {
-        let row = y + 1 + i as u16;
-        let cut: String = line.chars().take(half.saturating_sub(3) as usize).collect();
-        canvas.put(1, row, &cut, theme::words());
-        let Some(at) = i.checked_sub(usize::from(header)).filter(|at| *at < rows.len()) else { continue };
-        let time = format!("{:<17}", stavel_core::model::time::wall(rows.time[at]));
-        let mut x = canvas.put(half + 1, row, &time, theme::words().fg(theme::source(0)));
-        for (n, (field, column)) in rows.fields.iter().zip(&rows.data).enumerate() {
-            let value = stavel_core::model::price::scaled(column[at], rows.scale.of(*field));
-            x = canvas.put(x + 1, row, &format!("{value:>9}"), colour(n));
         }
     }
 }

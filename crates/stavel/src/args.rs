@@ -34,12 +34,12 @@ pub enum Command {
     /// Take files of a vendor or broker in.
     #[command(alias = "import")]
     Intake(IntakeArgs),
-    /// What is on the shelf.
-    Shelf {
-        series: Option<SeriesName>,
-        /// All editions of the series.
-        #[arg(long, requires = "series")]
-        editions: bool,
+    /// What is on the shelf, and its upkeep.
+    Shelf(ShelfArgs),
+    /// Layouts: how the columns of files are to be understood.
+    Layout {
+        #[command(subcommand)]
+        act: LayoutAct,
     },
     /// Step a series back to the edition before.
     Undo { series: SeriesName },
@@ -135,13 +135,72 @@ pub struct DemoArgs {
 }
 
 #[derive(clap::Args)]
+pub struct ShelfArgs {
+    pub series: Option<SeriesName>,
+    /// All editions of the series, with what each was made from.
+    #[arg(long, requires = "series", group = "what")]
+    pub editions: bool,
+    /// Dated facts of an instrument: dividends, splits, statements, events.
+    #[arg(long, value_name = "INSTRUMENT", conflicts_with = "series", group = "what")]
+    pub facts: Option<String>,
+    /// Compare every file with what the catalog says of it.
+    #[arg(long, group = "what")]
+    pub verify: bool,
+    /// Do away with older editions and removed series; there is no undo after this.
+    #[arg(long, group = "what")]
+    pub tidy: bool,
+    /// Give the series another name.
+    #[arg(long, value_name = "SERIES", requires = "series", group = "what")]
+    pub rename: Option<SeriesName>,
+    /// Take the series off the shelf; undo brings it back.
+    #[arg(long, requires = "series", group = "what")]
+    pub remove: bool,
+}
+
+#[derive(Subcommand)]
+pub enum LayoutAct {
+    /// The saved layouts.
+    List,
+    /// A saved layout as text.
+    Show { name: String },
+    /// Save a layout under a name: the one in a layout file, or the one found in a file of prices.
+    Save {
+        name: String,
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+    },
+    /// Say what is understood of a file, by a layout or as found.
+    Test {
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+        #[arg(long)]
+        layout: Option<String>,
+    },
+}
+
+#[derive(clap::Args)]
 pub struct IntakeArgs {
-    /// Files, folders or zip archives.
-    #[arg(required = true, value_name = "PATH")]
+    /// Files, folders, archives (.zip .gz .zst), or patterns with * and ?.
+    #[arg(required_unless_present = "rejects", value_name = "PATH")]
     pub paths: Vec<PathBuf>,
     /// Where they come from: a vendor or broker.
-    #[arg(long)]
+    #[arg(long, required_unless_present = "rejects", default_value = "", hide_default_value = true)]
     pub source: String,
+    /// Show the rows an earlier intake rejected; with --retake, take them again.
+    #[arg(long, value_name = "ID", conflicts_with = "paths")]
+    pub rejects: Option<String>,
+    /// Take rejected rows again, with --layout or other settings that now fit.
+    #[arg(long, requires = "rejects")]
+    pub retake: bool,
+    /// A saved layout, or a file with one; else found in each file.
+    #[arg(long)]
+    pub layout: Option<String>,
+    /// How file names are made, as "{instrument}-{frame}.csv".
+    #[arg(long, value_name = "PATTERN")]
+    pub names: Option<String>,
+    /// Of two bars at one time with other values keep the old (the default) or the new.
+    #[arg(long, value_parser = ["old", "new"], default_value = "old")]
+    pub prefer: String,
     #[arg(long)]
     pub instrument: Option<String>,
     /// The clock of the times, as UTC, UTC+3, Europe/Oslo or America/New_York+7h; or afloat.
@@ -151,8 +210,8 @@ pub struct IntakeArgs {
     #[arg(long)]
     pub frame: Option<String>,
     /// Which end of a bar its time names: open or close.
-    #[arg(long, value_parser = ["open", "close"], default_value = "open")]
-    pub stamp: String,
+    #[arg(long, value_parser = ["open", "close"])]
+    pub stamp: Option<String>,
     /// bid, ask, mid or last.
     #[arg(long)]
     pub side: Option<String>,
@@ -230,6 +289,22 @@ pub struct DeliverArgs {
     pub last: Option<u64>,
 }
 
+impl ShelfArgs {
+    /// True where the shelf is changed.
+    pub fn changes(&self) -> bool {
+        self.tidy || self.remove || self.rename.is_some()
+    }
+
+    pub fn step(&self) -> ShelfStep {
+        let what = match (self.remove, self.tidy) {
+            (true, _) => Upkeep::Remove,
+            (_, true) => Upkeep::Tidy,
+            _ => Upkeep::Rename,
+        };
+        ShelfStep { what, series: self.series.clone(), to: self.rename.clone() }
+    }
+}
+
 impl IntakeArgs {
     pub fn step(&self) -> Result<IntakeStep> {
         Ok(IntakeStep {
@@ -245,8 +320,12 @@ impl IntakeArgs {
                 "month-first" => DateOrder::MonthFirst,
                 _ => DateOrder::YearFirst,
             }),
-            stamp: if self.stamp == "close" { Stamp::Close } else { Stamp::Open },
+            stamp: self.stamp.as_deref().map(|s| if s == "close" { Stamp::Close } else { Stamp::Open }),
+            layout: self.layout.clone(),
+            names: self.names.clone(),
             replace: self.replace,
+            prefer_new: self.prefer == "new",
+            rejects: self.rejects.clone(),
         })
     }
 }

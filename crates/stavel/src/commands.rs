@@ -7,19 +7,16 @@ use std::sync::Arc;
 use anyhow::{Context, Result, bail};
 use serde_json::{Value, json};
 use stavel_core::Error;
-use stavel_core::intake;
 use stavel_core::job::Job;
-use stavel_core::model::time::{SECOND, rfc3339, wall};
-use stavel_core::model::{Clock, Columns, SeriesName};
 use stavel_core::recipe::{
-    AlignStep, ChartStep, CheckStep, DeliverStep, Done, FramesStep, IntakeStep, Recipe, RehearseStep, Report,
-    SpliceStep, Step, UndoStep, frames_named, hints_of,
+    AlignStep, ChartStep, CheckStep, DeliverStep, Done, FramesStep, Recipe, RehearseStep, Report, SpliceStep,
+    Step, UndoStep, frames_named,
 };
-use stavel_core::store::{EditionInfo, SeriesInfo, Shelf};
+use stavel_core::store::Shelf;
 
 use crate::args::*;
-use crate::demo;
 use crate::progress::ProgressLine;
+use crate::{demo, layouts, shelf};
 
 /// How a command ended that did not fail.
 #[derive(PartialEq, Eq)]
@@ -48,11 +45,13 @@ pub fn run(args: Args) -> Result<Ending> {
             return Ok(Ending::Done);
         }
         Some(Command::Demo(a)) => return demo::run(a, args.json),
-        Some(Command::Shelf { series, editions }) => {
-            return show_shelf(&folder, series.as_ref(), *editions, args.json);
-        }
+        Some(Command::Shelf(a)) if !a.changes() => return shelf::show(&folder, a, args.json),
+        Some(Command::Layout { act }) => return layouts::run(&folder, act, args.json),
         Some(Command::Run { recipe, dry_run }) => return run_recipe(&folder, recipe, *dry_run, args.json),
-        Some(Command::Intake(a)) if a.dry_run => return preview(&folder, &a.step()?, args.json),
+        Some(Command::Intake(a)) if a.dry_run => return layouts::preview(&folder, &a.step()?, args.json),
+        Some(Command::Intake(IntakeArgs { rejects: Some(id), retake: false, .. })) => {
+            return layouts::show_rejects(&folder, id, args.json);
+        }
         Some(Command::Rehearse { series, from, orders: None, .. }) => {
             stavel_tui::rehearse(&folder, series, from.as_deref())?;
             return Ok(Ending::Done);
@@ -112,7 +111,8 @@ fn step_of(command: &Command, folder: &Path) -> Result<Step> {
             to: to.clone(),
             orders: orders.clone().unwrap_or_default(),
         }),
-        Command::Demo(_) | Command::Shelf { .. } | Command::Run { .. } => bail!("This command is no step."),
+        Command::Shelf(a) => Step::Shelf(a.step()),
+        Command::Demo(_) | Command::Layout { .. } | Command::Run { .. } => bail!("This command is no step."),
     })
 }
 
@@ -143,7 +143,7 @@ fn tell(report: &Report, as_json: bool) -> Result<()> {
     if as_json { print_json(&report.json) } else { print_lines(&report.lines) }
 }
 
-fn print_json(value: &Value) -> Result<()> {
+pub fn print_json(value: &Value) -> Result<()> {
     let mut out = std::io::stdout().lock();
     serde_json::to_writer_pretty(&mut out, value)?;
     writeln!(out)?;
@@ -162,47 +162,6 @@ pub fn print_lines(lines: &[String]) -> Result<()> {
     Ok(())
 }
 
-fn preview(folder: &Path, step: &IntakeStep, as_json: bool) -> Result<Ending> {
-    let shelf = Shelf::open(folder)?;
-    let plans = intake::plan(&shelf, &step.paths, &hints_of(step)?)?;
-    if as_json {
-        let plans: Vec<Value> = plans
-            .iter()
-            .map(|p| {
-                json!({
-                    "series": p.series, "files": p.files.iter().map(|(m, _)| m.place()).collect::<Vec<_>>(),
-                    "clock": p.clock.as_ref().map_or("afloat".into(), Clock::to_string), "decimals": p.scale.price,
-                    "layout": p.files[0].1.in_words(),
-                })
-            })
-            .collect();
-        print_json(&json!({ "would_take": plans }))?;
-    } else {
-        for plan in &plans {
-            print_lines(&[plan.in_words()])?;
-            print_lines(&first_rows(&plan.preview.rows, 5))?;
-        }
-    }
-    Ok(Ending::Done)
-}
-
-/// The first rows as a table.
-fn first_rows(rows: &Columns, count: usize) -> Vec<String> {
-    let names: Vec<&str> = rows.fields.iter().map(|f| f.name()).collect();
-    let mut lines =
-        vec![format!("  {:<24}{}", "time", names.iter().map(|n| format!("{n:>12}")).collect::<String>())];
-    for i in 0..rows.len().min(count) {
-        let cells: String = rows
-            .fields
-            .iter()
-            .zip(&rows.data)
-            .map(|(f, c)| format!("{:>12}", stavel_core::model::price::scaled(c[i], rows.scale.of(*f))))
-            .collect();
-        lines.push(format!("  {:<24}{cells}", wall(rows.time[i])));
-    }
-    lines
-}
-
 fn deliver_to_stdout(folder: &Path, a: &DeliverArgs) -> Result<Ending> {
     if a.series.len() != 1 {
         return Err(Error::arguments("Only one series at a time goes to standard output.").into());
@@ -217,91 +176,6 @@ fn deliver_to_stdout(folder: &Path, a: &DeliverArgs) -> Result<Ending> {
     });
     let _ = std::fs::remove_file(&temporary);
     Ok(ending_of(&copied?))
-}
-
-fn clock_text(info: &SeriesInfo) -> String {
-    info.edition.clock.as_ref().map_or("afloat".into(), Clock::to_string)
-}
-
-fn show_shelf(folder: &Path, series: Option<&SeriesName>, editions: bool, as_json: bool) -> Result<Ending> {
-    let shelf = Shelf::open(folder)?;
-    if let (Some(name), true) = (series, editions) {
-        let info = shelf.find(name)?;
-        return show_editions(&info, &shelf.editions(name)?, as_json);
-    }
-    let all = match series {
-        Some(name) => vec![shelf.find(name)?],
-        None => shelf.series()?,
-    };
-    let mut lines = Vec::new();
-    let mut instruments = Vec::new();
-    for instrument in shelf.instruments()? {
-        let own: Vec<&SeriesInfo> = all.iter().filter(|s| s.name.instrument == instrument.name).collect();
-        if series.is_some() && own.is_empty() {
-            continue;
-        }
-        lines.push(format!("{}  {}", instrument.name, instrument.values["kind"]));
-        lines.extend(own.iter().map(|s| {
-            let e = &s.edition;
-            format!(
-                "  {:<18} {:>10} rows  {} … {}  {:<20} edition {:<3} {:>8} kB",
-                s.name.short(),
-                e.rows,
-                wall(e.first),
-                wall(e.last),
-                clock_text(s),
-                e.number,
-                e.bytes / 1024
-            )
-        }));
-        instruments.push(json!({
-            "name": instrument.name, "kind": instrument.values["kind"], "decimals": instrument.sheet.decimals,
-            "series": own.iter().map(|s| json!({
-                "series": s.name, "rows": s.edition.rows, "first": rfc3339(s.edition.first), "last": rfc3339(s.edition.last),
-                "clock": clock_text(s), "edition": s.edition.number, "bytes": s.edition.bytes, "updated": rfc3339(s.edition.made),
-            })).collect::<Vec<_>>(),
-        }));
-    }
-    if lines.is_empty() {
-        lines.push(format!("The shelf {} is empty; take files in with stavel intake.", folder.display()));
-    }
-    if as_json {
-        print_json(&json!({ "instruments": instruments }))?
-    } else {
-        print_lines(&lines)?
-    }
-    Ok(Ending::Done)
-}
-
-fn show_editions(info: &SeriesInfo, editions: &[EditionInfo], as_json: bool) -> Result<Ending> {
-    if as_json {
-        let list: Vec<Value> = editions
-            .iter()
-            .map(|e| {
-                json!({
-                    "edition": e.number, "current": e.id == info.edition.id, "act": e.act, "made": rfc3339(e.made),
-                    "rows": e.rows, "detail": e.detail,
-                })
-            })
-            .collect();
-        print_json(&json!({"series": info.name, "editions": list}))?;
-    } else {
-        let lines: Vec<String> = editions
-            .iter()
-            .map(|e| {
-                let here = if e.id == info.edition.id { "▸" } else { " " };
-                format!(
-                    "{here} edition {:<3} {:<8} {:>10} rows  made {}",
-                    e.number,
-                    e.act,
-                    e.rows,
-                    wall(e.made / SECOND * SECOND)
-                )
-            })
-            .collect();
-        print_lines(&lines)?;
-    }
-    Ok(Ending::Done)
 }
 
 fn run_recipe(folder: &Path, path: &Path, dry_run: bool, as_json: bool) -> Result<Ending> {

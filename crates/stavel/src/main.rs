@@ -4,7 +4,9 @@
 mod args;
 mod commands;
 mod demo;
+mod layouts;
 mod progress;
+mod shelf;
 
 use std::process::ExitCode;
 

@@ -61,6 +61,7 @@ fn bars(shelf: &Shelf, info: &SeriesInfo, step: Micros, span: Span) -> Result<Co
         crate::model::Shape::Bars => [Field::High, Field::Low, Field::Close],
         crate::model::Shape::Quotes => [Field::Bid; 3],
         crate::model::Shape::Trades => [Field::Last; 3],
+        crate::model::Shape::Depth => [Field::Price; 3],
     };
     let mut out = Columns::empty(&[Field::High, Field::Low, Field::Close], info.edition.scale);
     for rows in shelf.scan(&info.edition, span, Some(&[high, low, close]))? {
@@ -111,7 +112,7 @@ pub fn anchor_series(
         scale: info.edition.scale,
     };
     let mut draft = shelf.draft(name, origin)?;
-    draft.push(&rows)?;
+    draft.push(rows)?;
     draft.commit()?;
     Ok(doubtful)
 }

@@ -78,6 +78,7 @@ impl Checker {
             }
             Shape::Quotes => [column(Field::Bid), column(Field::Ask), column(Field::Bid), column(Field::Bid)],
             Shape::Trades => [column(Field::Last); 4],
+            Shape::Depth => [column(Field::Price); 4],
         };
         for i in 0..rows.len() {
             let time = rows.time[i];
@@ -193,7 +194,7 @@ impl Checker {
                 }
                 Look { time, open, high: open, low: open, close: open }
             }
-            Shape::Trades => Look { time, open, high: open, low: open, close: open },
+            Shape::Trades | Shape::Depth => Look { time, open, high: open, low: open, close: open },
         };
         // A row of closed hours is dropped or explained as one; its price is compared with no other.
         if !is_open {

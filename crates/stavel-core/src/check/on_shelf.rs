@@ -109,7 +109,7 @@ pub fn mend_series(
         scale: edition.scale,
     };
     let mut draft = shelf.draft(name, origin)?;
-    draft.push(&mended.rows)?;
+    draft.push(mended.rows)?;
     draft.commit()?;
     Ok(mended.counts)
 }

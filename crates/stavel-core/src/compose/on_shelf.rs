@@ -80,7 +80,7 @@ pub fn compose(shelf: &mut Shelf, request: &Request, job: &Job) -> Result<Compos
         job.advance(piece.len() as u64)?;
         let (kept, dropped) = derive(piece, &changes, &session);
         outside += dropped;
-        draft.push(&kept)?;
+        draft.push(kept)?;
     }
     let made = draft.commit()?;
     let mut notes = vec![format!("{} rows kept, {outside} outside the hours", made.edition.rows)];

@@ -1,16 +1,14 @@
 //! Delivering series of the shelf.
 
 use std::fs::File;
-use std::io::{Read, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
-
-use sha2::{Digest, Sha256};
 
 use super::{Format, TextWriter, proof};
 use crate::job::Job;
 use crate::model::{Clock, Columns, SeriesName, Span};
 use crate::store::{Scan, SegmentWriter, SeriesInfo, Shelf};
-use crate::{Error, Result};
+use crate::{Error, Result, fingerprint};
 
 /// What to deliver, and how.
 #[derive(Debug, Clone)]
@@ -63,7 +61,8 @@ pub fn deliver(shelf: &Shelf, order: &Order, to: &Path, job: &Job) -> Result<Del
     }
     let (rows, proved) = outcome?;
     std::fs::rename(&unfinished, &path).map_err(|e| Error::io("Cannot name", &path, &e))?;
-    let (bytes, sha256) = fingerprint(&path)?;
+    let (bytes, sha256) =
+        fingerprint::of_file(&path, |_| Ok(())).map_err(|e| Error::io("Cannot read back", &path, &e))?;
     Ok(Delivery { path, rows, bytes, sha256, proved })
 }
 
@@ -107,7 +106,7 @@ fn write_and_prove(
     let rows = match order.format {
         Format::Parquet => {
             let mut writer = SegmentWriter::create(path, &edition.fields, edition.scale, true)?;
-            let rows = each(shelf.scan(edition, span, None)?, job, |piece| writer.push(piece))?;
+            let rows = each(shelf.scan(edition, span, None)?, job, |piece| writer.push(piece.clone()))?;
             writer.finish(path)?;
             rows
         }
@@ -169,24 +168,6 @@ fn write_text(
     Ok(rows)
 }
 
-/// Size and SHA-256 of a file.
-fn fingerprint(path: &Path) -> Result<(u64, String)> {
-    let failed = |e: std::io::Error| Error::io("Cannot read back", path, &e);
-    let mut file = File::open(path).map_err(failed)?;
-    let mut hash = Sha256::new();
-    let mut buffer = vec![0; 1 << 20];
-    let mut bytes = 0;
-    loop {
-        let got = file.read(&mut buffer).map_err(failed)?;
-        if got == 0 {
-            break;
-        }
-        hash.update(&buffer[..got]);
-        bytes += got as u64;
-    }
-    Ok((bytes, hash.finalize().iter().map(|b| format!("{b:02x}")).collect()))
-}
-
 /// The first lines of a delivery exactly as they would be written; for Parquet, its columns.
 ///
 /// # Errors
@@ -230,7 +211,7 @@ mod tests {
         let origin =
             Origin { act: "splice", detail: serde_json::json!({}), clock: Some(Clock::utc()), fields, scale };
         let mut draft = shelf.draft(&name, origin).unwrap();
-        draft.push(&rows).unwrap();
+        draft.push(rows.clone()).unwrap();
         draft.commit().unwrap();
         (shelf, name)
     }

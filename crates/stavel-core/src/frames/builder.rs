@@ -80,6 +80,8 @@ impl Builder {
             Shape::Bars => self.push_bars(rows),
             Shape::Quotes => self.push_quotes(rows),
             Shape::Trades => self.push_trades(rows),
+            // `Builder::new` refuses depth.
+            Shape::Depth => {}
         }
     }
 

@@ -25,7 +25,7 @@ impl Grid {
     pub fn new(frame: Frame, session: &Session) -> Grid {
         let (count, unit) = match frame {
             Frame::Bars { count, unit } => (count as i64, unit),
-            Frame::Ticks => (1, Unit::Minute),
+            Frame::Ticks | Frame::Depth => (1, Unit::Minute),
         };
         let nothing = Span::new(0, 0);
         Grid { session: session.clone(), count, unit, bar: nothing, day: nothing, opening: 0 }
@@ -114,7 +114,7 @@ impl Grid {
 /// True where one frame's bars can be made of another's.
 pub fn can_build(from: Frame, to: Frame) -> bool {
     match (from, to) {
-        (_, Frame::Ticks) => false,
+        (_, Frame::Ticks | Frame::Depth) | (Frame::Depth, _) => false,
         (Frame::Ticks, _) => true,
         (Frame::Bars { count: a, unit: x }, Frame::Bars { count: b, unit: y }) => match (x, y) {
             _ if x > y => false,

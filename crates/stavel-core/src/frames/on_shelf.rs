@@ -77,7 +77,7 @@ pub fn build_series(
         scale: built.bars.scale,
     };
     let mut draft = shelf.draft(&target, origin)?;
-    draft.push(&built.bars)?;
+    draft.push(built.bars.clone())?;
     let made = draft.commit()?;
     Ok(BuiltSeries { info: made, partial_first: built.partial_first, partial_last: built.partial_last })
 }

@@ -1,8 +1,18 @@
-//! Layouts: how the columns of a text file are to be understood.
+//! Layouts: how the columns of a text are to be understood, and written.
+//!
+//! As text a layout is a short TOML document:
+//!
+//! ```toml
+//! delimiter = ","
+//! header = ["Time (UTC)", "Bid", "Ask"]
+//! columns = ["moment", "bid", "ask"]
+//! dates = "day-first"
+//! ```
 
 use serde::{Deserialize, Serialize};
 
-use crate::model::Field;
+use crate::model::{Clock, Field};
+use crate::{Error, Result};
 
 /// In which order the parts of a date stand.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -24,24 +34,146 @@ impl DateOrder {
     }
 }
 
-/// What a column of the file is used for.
+/// The unit of a time counted from 1970-01-01 UTC.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Since1970 {
+    Seconds,
+    Millis,
+    Micros,
+    Nanos,
+}
+
+/// What a column of the file is used for.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Use {
     Skip,
     /// Date and time in one column.
     Moment,
     Date,
-    /// Time of day beside a [`Use::Date`].
+    /// Time of day beside a [`Use::Date`], or beside a date in the file's name.
     Time,
+    /// A number of units since 1970, in UTC.
+    Unix(Since1970),
+    /// Days since 1899-12-30 with a fraction, as spreadsheets count.
+    DayNumber,
+    /// Milliseconds of the day; the date stands in the file's name.
+    DayMillis,
+    /// The instrument of the row.
+    Symbol,
     Field(Field),
+    /// Of a table of dated facts: a value with this name.
+    Value(String),
 }
 
-/// How to read a text file.
+impl Use {
+    /// Everything a column may be, but for values of facts.
+    pub fn all() -> Vec<Use> {
+        use Since1970::*;
+        let mut all = vec![Use::Skip, Use::Moment, Use::Date, Use::Time];
+        all.extend([Seconds, Millis, Micros, Nanos].map(Use::Unix));
+        all.extend([Use::DayNumber, Use::DayMillis, Use::Symbol]);
+        all.extend(Field::ALL.map(Use::Field));
+        all
+    }
+
+    /// The word for it in a layout.
+    pub fn word(&self) -> &str {
+        match self {
+            Use::Skip => "-",
+            Use::Moment => "moment",
+            Use::Date => "date",
+            Use::Time => "time",
+            Use::Unix(Since1970::Seconds) => "unix-s",
+            Use::Unix(Since1970::Millis) => "unix-ms",
+            Use::Unix(Since1970::Micros) => "unix-us",
+            Use::Unix(Since1970::Nanos) => "unix-ns",
+            Use::DayNumber => "day-number",
+            Use::DayMillis => "day-ms",
+            Use::Symbol => "symbol",
+            Use::Field(f) => f.name(),
+            Use::Value(name) => name,
+        }
+    }
+
+    /// The use a word of a layout names; a value's name is written with a colon before it.
+    pub fn named(word: &str) -> Option<Use> {
+        match word.strip_prefix(':') {
+            Some(name) => Some(Use::Value(name.to_owned())),
+            None => Use::all().into_iter().find(|u| u.word() == word),
+        }
+    }
+
+    fn written(&self) -> String {
+        match self {
+            Use::Value(name) => format!(":{name}"),
+            other => other.word().to_owned(),
+        }
+    }
+
+    /// True where the column says when a row is.
+    pub fn is_time(&self) -> bool {
+        matches!(self, Use::Moment | Use::Date | Use::Time | Use::Unix(_) | Use::DayNumber | Use::DayMillis)
+    }
+}
+
+/// What stands between cells.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Delimiter {
+    Mark(u8),
+    /// One blank or more.
+    Blanks,
+}
+
+impl Delimiter {
+    /// The delimiter in a word.
+    pub fn word(self) -> String {
+        match self {
+            Delimiter::Mark(b',') => "comma".into(),
+            Delimiter::Mark(b';') => "semicolon".into(),
+            Delimiter::Mark(b'\t') => "tab".into(),
+            Delimiter::Mark(b'|') => "pipe".into(),
+            Delimiter::Mark(CELLS) => "cells".into(),
+            Delimiter::Mark(other) => format!("'{}'", (other as char).escape_default()),
+            Delimiter::Blanks => "blanks".into(),
+        }
+    }
+
+    fn named(text: &str) -> Option<Delimiter> {
+        Some(match text {
+            "comma" => Delimiter::Mark(b','),
+            "semicolon" => Delimiter::Mark(b';'),
+            "tab" => Delimiter::Mark(b'\t'),
+            "pipe" => Delimiter::Mark(b'|'),
+            "cells" => Delimiter::Mark(CELLS),
+            "blanks" => Delimiter::Blanks,
+            _ => match *text.as_bytes() {
+                [mark] if mark.is_ascii_punctuation() || mark == b'\t' => Delimiter::Mark(mark),
+                _ => return None,
+            },
+        })
+    }
+}
+
+/// What stands between the cells of tables that are not text (JSON, sheets and the like) when they are
+/// turned into lines: the ASCII unit separator, which no cell holds.
+pub const CELLS: u8 = 0x1f;
+
+/// How to read a text.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Layout {
-    pub delimiter: u8,
-    /// True where the first line names the columns.
-    pub header: bool,
+    /// The name it is saved under.
+    pub name: Option<String>,
+    pub delimiter: Delimiter,
+    /// Lines before the header or the first row.
+    pub skip: usize,
+    /// The names of the columns, where a line holds them.
+    pub header: Option<Vec<String>>,
+    /// Lines that begin with this are passed over.
+    pub comment: Option<u8>,
+    /// `.` or `,`.
+    pub decimal: u8,
+    /// A mark that stands between thousands.
+    pub thousands: Option<u8>,
     pub columns: Vec<Use>,
     pub dates: DateOrder,
     /// Decimals of prices as written.
@@ -50,38 +182,203 @@ pub struct Layout {
     pub volume_decimals: u8,
     /// True where the file itself says that its times are UTC.
     pub says_utc: bool,
+    /// The day (since 1970-01-01) that the file's name gives to its rows.
+    pub day: Option<i64>,
+    /// A clock that is always meant with a saved layout.
+    pub clock: Option<Clock>,
+}
+
+/// A layout as TOML.
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Written {
+    delimiter: String,
+    #[serde(default, skip_serializing_if = "is_zero")]
+    skip: usize,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    header: Option<Vec<String>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    comment: Option<char>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    decimal: Option<char>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    thousands: Option<char>,
+    columns: Vec<String>,
+    dates: DateOrder,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    clock: Option<Clock>,
+}
+
+fn is_zero(n: &usize) -> bool {
+    *n == 0
 }
 
 impl Layout {
+    /// A layout with these columns between commas, without a header, year first.
+    pub fn plain(columns: &[Use]) -> Layout {
+        Layout {
+            name: None,
+            delimiter: Delimiter::Mark(b','),
+            skip: 0,
+            header: None,
+            comment: None,
+            decimal: b'.',
+            thousands: None,
+            columns: columns.to_vec(),
+            dates: DateOrder::YearFirst,
+            price_decimals: 0,
+            volume_decimals: 0,
+            says_utc: false,
+            day: None,
+            clock: None,
+        }
+    }
+
     /// The fields of the rows, in the order columns are kept.
     pub fn fields(&self) -> Vec<Field> {
         Field::ALL.into_iter().filter(|f| self.columns.contains(&Use::Field(*f))).collect()
     }
 
+    /// True where the rows are dated facts and not prices.
+    pub fn is_facts(&self) -> bool {
+        self.columns.iter().any(|u| matches!(u, Use::Value(_)))
+    }
+
+    /// The place of a use among the columns.
+    pub fn place_of(&self, wanted: &Use) -> Option<usize> {
+        self.columns.iter().position(|u| u == wanted)
+    }
+
     /// The layout in one line for people.
     pub fn in_words(&self) -> String {
-        let delimiter = match self.delimiter {
-            b',' => "comma",
-            b';' => "semicolon",
-            b'\t' => "tab",
-            b'|' => "pipe",
-            _ => "space",
-        };
         let columns: Vec<&str> = self
             .columns
             .iter()
             .map(|u| match u {
-                Use::Skip => "-",
-                Use::Moment | Use::Time => "time",
-                Use::Date => "date",
-                Use::Field(f) => f.name(),
+                Use::Moment => "time",
+                other => other.word(),
             })
             .collect();
-        format!(
-            "{delimiter}, {}, {}: {}",
-            if self.header { "header" } else { "no header" },
-            self.dates.words(),
-            columns.join(" ")
-        )
+        let mut about = vec![self.delimiter.word()];
+        about.push(if self.header.is_some() { "header".into() } else { "no header".into() });
+        if self.skip > 0 {
+            about.push(format!("{} lines before it", self.skip));
+        }
+        if self.decimal == b',' {
+            about.push("decimal comma".into());
+        }
+        if self.columns.iter().any(|u| matches!(u, Use::Moment | Use::Date)) {
+            about.push(self.dates.words().into());
+        }
+        if let Some(name) = &self.name {
+            about.insert(0, format!("layout {name}"));
+        }
+        format!("{}: {}", about.join(", "), columns.join(" "))
+    }
+
+    /// The layout as TOML.
+    pub fn to_toml(&self) -> String {
+        let mark = |m: u8| m as char;
+        let written = Written {
+            delimiter: match self.delimiter {
+                Delimiter::Mark(m) if m.is_ascii_punctuation() && m != b'|' => mark(m).to_string(),
+                other => other.word(),
+            },
+            skip: self.skip,
+            header: self.header.clone(),
+            comment: self.comment.map(mark),
+            decimal: (self.decimal != b'.').then_some(mark(self.decimal)),
+            thousands: self.thousands.map(mark),
+            columns: self.columns.iter().map(Use::written).collect(),
+            dates: self.dates,
+            clock: self.clock.clone(),
+        };
+        toml::to_string(&written).unwrap_or_default()
+    }
+
+    /// Reads a layout out of TOML.
+    ///
+    /// # Errors
+    /// One sentence with the line where the text is no layout.
+    pub fn from_toml(text: &str) -> Result<Layout> {
+        let bad =
+            |what: String| Error::input(format!("This is no layout: {what}; docs/layouts.md shows one."));
+        let written: Written = toml::from_str(text).map_err(|e| {
+            let line = e.span().map_or(1, |s| text[..s.start.min(text.len())].matches('\n').count() + 1);
+            bad(format!("line {line}: {}", e.message()))
+        })?;
+        let ascii = |c: Option<char>| match c {
+            None => Ok(None),
+            Some(c) if c.is_ascii() && !c.is_ascii_alphanumeric() => Ok(Some(c as u8)),
+            Some(c) => Err(bad(format!("'{}' cannot be a mark", c.escape_default()))),
+        };
+        let columns: Vec<Use> = written
+            .columns
+            .iter()
+            .map(|w| {
+                Use::named(w)
+                    .ok_or_else(|| bad(format!("'{}' is no use of a column", crate::error::printable(w))))
+            })
+            .collect::<Result<_>>()?;
+        if !columns.iter().any(Use::is_time) {
+            return Err(bad("no column says when a row is (moment, date and time, unix-ms ...)".into()));
+        }
+        let delimiter = Delimiter::named(&written.delimiter).ok_or_else(|| {
+            bad(format!("'{}' is no delimiter", crate::error::printable(&written.delimiter)))
+        })?;
+        Ok(Layout {
+            delimiter,
+            skip: written.skip,
+            header: written.header,
+            comment: ascii(written.comment)?,
+            decimal: ascii(written.decimal)?.unwrap_or(b'.'),
+            thousands: ascii(written.thousands)?,
+            dates: written.dates,
+            clock: written.clock,
+            ..Layout::plain(&columns)
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_layout_comes_back_out_of_its_text() {
+        let mut layout = Layout {
+            header: Some(vec!["Zeit".into(), "Geld".into(), "Brief".into(), "x".into()]),
+            skip: 2,
+            comment: Some(b'#'),
+            decimal: b',',
+            thousands: Some(b'.'),
+            delimiter: Delimiter::Mark(b';'),
+            dates: DateOrder::DayFirst,
+            clock: Some("America/New_York+7h".parse().unwrap()),
+            ..Layout::plain(&[
+                Use::Unix(Since1970::Millis),
+                Use::Field(Field::Bid),
+                Use::Field(Field::Ask),
+                Use::Skip,
+            ])
+        };
+        assert_eq!(Layout::from_toml(&layout.to_toml()).unwrap(), layout);
+        for delimiter in
+            [Delimiter::Blanks, Delimiter::Mark(b'\t'), Delimiter::Mark(b'|'), Delimiter::Mark(CELLS)]
+        {
+            layout.delimiter = delimiter;
+            assert_eq!(Layout::from_toml(&layout.to_toml()).unwrap().delimiter, delimiter);
+        }
+    }
+
+    #[test]
+    fn what_is_no_layout_is_told() {
+        let told = |text: &str| Layout::from_toml(text).unwrap_err().to_string();
+        assert!(told("columns = 3").contains("line 1"));
+        assert!(told("delimiter = ','\ndates = 'day-first'\ncolumns = ['bid']").contains("when a row is"));
+        assert!(
+            told("delimiter = ','\ndates = 'day-first'\ncolumns = ['moment', 'bidd']").contains("'bidd'")
+        );
+        assert!(told("delimiter = 'xx'\ndates = 'day-first'\ncolumns = ['moment']").contains("no delimiter"));
     }
 }

@@ -3,20 +3,33 @@
 //! [`plan`] looks at files and says what it understood; [`take`] reads them. A plan is a value that
 //! can be shown, corrected and thrown away; nothing is written before [`take`].
 
+mod anchor;
+mod blocks;
 mod bring;
+mod cells;
+mod facts;
 mod layout;
-mod merge;
 mod moment;
+mod naming;
 mod parse;
 mod plan;
+mod preview;
+mod read;
 mod rejects;
+mod runs;
+mod scan;
 mod sniff;
+mod stamp;
 mod take;
+mod weave;
 
-pub use bring::{Member, members_of};
-pub use layout::{DateOrder, Layout, Use};
-pub use plan::{Plan, Preview, plan};
-pub use sniff::sniff;
+pub use bring::{Member, is_table_name, members_of};
+pub use facts::{FactsPlan, FactsTaken, take_facts};
+pub use layout::{DateOrder, Delimiter, Layout, Use};
+pub use plan::{Plan, Planned, Preview, plan};
+pub use preview::{PreviewLine, Understood, preview};
+pub use rejects::{Rejected, read as read_rejects};
+pub use scan::Scanned;
 pub use take::take;
 
 use serde::{Deserialize, Serialize};
@@ -43,9 +56,16 @@ pub struct Hints {
     pub side: Option<Side>,
     pub decimals: Option<u8>,
     pub dates: Option<DateOrder>,
-    pub stamp: Stamp,
+    /// None: found in the file, else at the open.
+    pub stamp: Option<Stamp>,
+    /// How to read the files; none: found in each file.
+    pub layout: Option<Layout>,
+    /// A pattern of file names with `{instrument}`, and perhaps `{frame}` and `{side}`, in it.
+    pub names: Option<String>,
     /// Replace the span the new rows cover instead of adding to it.
     pub replace: bool,
+    /// Of two bars at one time keep the new one.
+    pub prefer_new: bool,
 }
 
 /// A clock as asked for.
@@ -65,6 +85,10 @@ pub struct Taken {
     pub rows_kept: u64,
     pub rows_rejected: u64,
     pub rows_already_there: u64,
+    /// Of the rejected: those whose time an older bar with other values has.
+    pub rows_conflicting: u64,
+    /// Old rows that gave way to new ones.
+    pub rows_replaced: u64,
     /// RFC 3339; as written (but marked UTC) while afloat.
     pub first: String,
     pub last: String,
@@ -72,9 +96,10 @@ pub struct Taken {
     pub clock: String,
     /// The layout in words.
     pub layout: String,
+    /// Rejected rows by reason.
+    pub reasons: std::collections::BTreeMap<String, u64>,
     /// The file of rejected rows, where there are any.
     pub rejects: Option<String>,
+    pub files: usize,
+    pub seconds: f64,
 }
-
-#[cfg(test)]
-mod tests;

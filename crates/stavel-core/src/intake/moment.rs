@@ -1,6 +1,6 @@
 //! Dates and times as files write them.
 
-use super::layout::DateOrder;
+use super::layout::{DateOrder, Since1970};
 use crate::model::Micros;
 use crate::model::time::{DAY, EARLIEST, HOUR, LATEST, MINUTE, SECOND, days_from_civil, days_in_month};
 
@@ -18,7 +18,8 @@ fn digits(text: &[u8]) -> (i64, usize, &[u8]) {
 
 /// Reads a date from the front of `text` as days since 1970-01-01, and gives what follows.
 ///
-/// Three numbers divided by `.`, `-` or `/`, or eight digits year-first.
+/// Three numbers divided by `.`, `-`, `/` or a blank, the month perhaps as an English word, or eight
+/// digits year-first.
 #[inline]
 pub fn date(text: &[u8], order: DateOrder) -> Option<(i64, &[u8])> {
     let (a, a_len, rest) = digits(text);
@@ -26,11 +27,14 @@ pub fn date(text: &[u8], order: DateOrder) -> Option<(i64, &[u8])> {
         return Some((checked_day(a / 10_000, a / 100 % 100, a % 100)?, rest));
     }
     let (&mark, rest) = rest.split_first()?;
-    if !matches!(mark, b'.' | b'-' | b'/') {
+    if !matches!(mark, b'.' | b'-' | b'/' | b' ') {
         return None;
     }
+    if rest.first()?.is_ascii_alphabetic() {
+        return date_with_month_word(a, a_len, mark, rest);
+    }
     let (b, b_len, rest) = digits(rest);
-    let rest = rest.strip_prefix(&[mark])?;
+    let rest = rest.strip_prefix(&[mark]).filter(|_| mark != b' ')?;
     let (c, c_len, rest) = digits(rest);
     if a_len == 0 || b_len == 0 || c_len == 0 || a_len.max(b_len).max(c_len) > 4 {
         return None;
@@ -40,26 +44,68 @@ pub fn date(text: &[u8], order: DateOrder) -> Option<(i64, &[u8])> {
         DateOrder::DayFirst => (c, c_len, b, a),
         DateOrder::MonthFirst => (c, c_len, a, b),
     };
-    let year = match year_len {
-        4 => year,
-        2 if year < 70 => 2000 + year,
-        2 => 1900 + year,
-        _ => return None,
-    };
-    Some((checked_day(year, month, day)?, rest))
+    Some((checked_day(full_year(year, year_len)?, month, day)?, rest))
+}
+
+/// Two-digit years are those from 1970 to 2069.
+fn full_year(year: i64, len: usize) -> Option<i64> {
+    match len {
+        4 => Some(year),
+        2 if year < 70 => Some(2000 + year),
+        2 => Some(1900 + year),
+        _ => None,
+    }
+}
+
+/// `05-Mar-2024`, `5 March 24`, `2024-Mar-05`.
+fn date_with_month_word(a: i64, a_len: usize, mark: u8, rest: &[u8]) -> Option<(i64, &[u8])> {
+    const MONTHS: &[u8; 36] = b"janfebmaraprmayjunjulaugsepoctnovdec";
+    let end = rest.iter().position(|c| !c.is_ascii_alphabetic())?;
+    let word = rest.get(..3)?.to_ascii_lowercase();
+    let month = MONTHS.chunks(3).position(|m| m == word)? as i64 + 1;
+    let (c, c_len, rest) = digits(rest[end..].strip_prefix(&[mark])?);
+    let (year, year_len, day) = if a_len == 4 { (a, a_len, c) } else { (c, c_len, a) };
+    Some((checked_day(full_year(year, year_len)?, month, day)?, rest))
 }
 
 fn checked_day(year: i64, month: i64, day: i64) -> Option<i64> {
     if !(1..=12).contains(&month) || day < 1 || day > days_in_month(year, month) {
         return None;
     }
-    let days = days_from_civil(year, month, day);
-    (EARLIEST..LATEST).contains(&(days * DAY)).then_some(days)
+    in_range(days_from_civil(year, month, day) * DAY).map(|t| t / DAY)
 }
 
-/// Reads a whole time of day: `13:45`, `13:45:12`, `13:45:12.345`, `134512`, `134512345`.
+/// Times from 1900 to 2200 only: what lies outside is a misread number.
+fn in_range(t: Micros) -> Option<Micros> {
+    (EARLIEST..LATEST).contains(&t).then_some(t)
+}
+
+/// Reads a whole time of day: `13:45`, `13:45:12`, `1:45:12.345 PM`, `134512`, `134512345`.
 #[inline]
 pub fn time_of_day(text: &[u8]) -> Option<Micros> {
+    match text.last() {
+        Some(b'M' | b'm') => half_day(text),
+        _ => full_day_time(text),
+    }
+}
+
+/// A time of day followed by AM or PM.
+fn half_day(text: &[u8]) -> Option<Micros> {
+    let (time, mark) = text.split_at_checked(text.len().checked_sub(2)?)?;
+    let t = full_day_time(time.trim_ascii_end())?;
+    if !(HOUR..13 * HOUR).contains(&t) {
+        return None;
+    }
+    let t = t % (12 * HOUR);
+    match mark[0] {
+        b'A' | b'a' => Some(t),
+        b'P' | b'p' => Some(t + 12 * HOUR),
+        _ => None,
+    }
+}
+
+#[inline]
+fn full_day_time(text: &[u8]) -> Option<Micros> {
     let (a, a_len, rest) = digits(text);
     let (h, m, s, rest) = match (a_len, rest.first()) {
         (1 | 2, Some(b':')) => {
@@ -78,14 +124,16 @@ pub fn time_of_day(text: &[u8]) -> Option<Micros> {
                 _ => (a, m, 0, rest),
             }
         }
-        (4, _) => (a / 100, a % 100, 0, rest),
-        (6, _) => (a / 10_000, a / 100 % 100, a % 100, rest),
+        (3 | 4, _) => (a / 100, a % 100, 0, rest),
+        (5 | 6, _) => (a / 10_000, a / 100 % 100, a % 100, rest),
         (9, None) => (a / 10_000_000, a / 100_000 % 100, a / 1000 % 100, &text[6..]),
         _ => return None,
     };
     let fraction = match rest.split_first() {
         None => 0,
         Some((b'.' | b',', after)) => fraction(after)?,
+        // After seconds, milliseconds may follow another colon.
+        Some((b':', after)) if a_len <= 2 && after.len() == 3 => fraction(after)?,
         Some(_) if a_len == 9 => fraction(rest)?,
         Some(_) => return None,
     };
@@ -105,16 +153,101 @@ fn fraction(text: &[u8]) -> Option<Micros> {
     Some(if n <= 6 { value * 10i64.pow(6 - n as u32) } else { value / 10i64.pow(n as u32 - 6) })
 }
 
-/// Reads date and time from one column: a date, a space, `T` or `_`, a time of day and perhaps a `Z`.
+/// Reads date and time from one column: a date, a space, `T`, `_` or a comma, a time of day and perhaps
+/// a zone, which is worked in.
 #[inline]
 pub fn moment(text: &[u8], order: DateOrder) -> Option<Micros> {
     let (day, rest) = date(text, order)?;
-    let rest = rest.strip_suffix(b"Z").unwrap_or(rest);
     match rest.split_first() {
         None => Some(day * DAY),
-        Some((b' ' | b'T' | b'_', time)) => Some(day * DAY + time_of_day(time)?),
+        Some((b' ' | b'T' | b't' | b'_' | b',', time)) => {
+            let (time, offset) = without_zone(time)?;
+            Some(day * DAY + time_of_day(time)? - offset)
+        }
         Some(_) => None,
     }
+}
+
+/// True where a moment names its own zone.
+pub fn is_zoned(text: &[u8]) -> bool {
+    let time = text.get(8..).unwrap_or_default();
+    without_zone(time).is_some_and(|(rest, _)| rest.len() < time.len())
+}
+
+/// Takes a zone (`Z`, `UTC`, `+02:00`, `-0500`, `+1`) off the end of a time; gives its offset from UTC.
+#[inline]
+fn without_zone(time: &[u8]) -> Option<(&[u8], Micros)> {
+    match time.last()? {
+        b'Z' | b'z' => return Some((time[..time.len() - 1].trim_ascii_end(), 0)),
+        b'C' | b'T' => {
+            let word = &time[time.len().checked_sub(3)?..];
+            let is_utc = word == b"UTC" || word == b"GMT";
+            return is_utc.then(|| (time[..time.len() - 3].trim_ascii_end(), 0));
+        }
+        _ => {}
+    }
+    // A time of day has at least four characters before a sign can stand.
+    let tail = time.len().min(6);
+    let Some(at) = time[time.len() - tail..].iter().rposition(|c| matches!(c, b'+' | b'-')) else {
+        return Some((time, 0));
+    };
+    let at = time.len() - tail + at;
+    let (hours, h_len, rest) = digits(&time[at + 1..]);
+    let (h, m) = match (h_len, rest) {
+        (1 | 2, []) => (hours, 0),
+        (4, []) => (hours / 100, hours % 100),
+        (2, [b':', minutes @ ..]) => (hours, digits(minutes).0),
+        _ => return None,
+    };
+    if h > 15 || m > 59 {
+        return None;
+    }
+    let offset = h * HOUR + m * MINUTE;
+    Some((time[..at].trim_ascii_end(), if time[at] == b'-' { -offset } else { offset }))
+}
+
+/// Reads a number of units since 1970, perhaps with a fraction.
+pub fn since_1970(text: &[u8], unit: Since1970) -> Option<Micros> {
+    let (negative, text) = text.strip_prefix(b"-").map_or((false, text), |t| (true, t));
+    // Nanoseconds have nineteen digits, one more than is read at once; the last does not matter.
+    let (text, per_micro) = match unit {
+        Since1970::Nanos if text.len() == 19 && text[18].is_ascii_digit() => (&text[..18], 100),
+        Since1970::Nanos => (text, 1000),
+        _ => (text, 1),
+    };
+    let (whole, len, rest) = digits(text);
+    if len == 0 || text.get(len).is_some_and(u8::is_ascii_digit) {
+        return None;
+    }
+    let (factor, places) = match unit {
+        Since1970::Seconds => (SECOND, 6),
+        Since1970::Millis => (1000, 3),
+        Since1970::Micros | Since1970::Nanos => (1, 0),
+    };
+    let part = match rest.split_first() {
+        None => 0,
+        Some((b'.', after)) => fraction(after)? / 10i64.pow(6 - places),
+        Some(_) => return None,
+    };
+    let whole = (whole / per_micro).checked_mul(factor)?;
+    in_range(if negative { -(whole + part) } else { whole + part })
+}
+
+/// Reads days since 1899-12-30 with a fraction of a day, to the millisecond: finer than that such
+/// numbers do not hold.
+pub fn day_number(text: &[u8]) -> Option<Micros> {
+    let days: f64 = std::str::from_utf8(text).ok()?.parse().ok()?;
+    let epoch = days_from_civil(1899, 12, 30) * DAY;
+    if !(0.0..200_000.0).contains(&days) {
+        return None;
+    }
+    in_range(epoch + (days * 86_400_000.0).round() as Micros * 1000)
+}
+
+/// Reads milliseconds since midnight.
+pub fn day_millis(text: &[u8]) -> Option<Micros> {
+    let (value, len, rest) = digits(text);
+    (len > 0 && rest.is_empty() && value < 86_400_000).then_some(value * 1000)
 }
 
 #[cfg(test)]
@@ -134,9 +267,37 @@ mod tests {
             ("3-5-2024 13:45:12.345", DateOrder::MonthFirst),
             ("20240305 134512345", DateOrder::YearFirst),
             ("20240305_134512.345", DateOrder::YearFirst),
+            ("05-Mar-2024 13:45:12.345", DateOrder::MonthFirst),
+            ("5 March 2024 1:45:12.345 PM", DateOrder::YearFirst),
+            ("03/05/24 01:45:12.345pm", DateOrder::MonthFirst),
+            ("2024-03-05T15:45:12.345+02:00", DateOrder::YearFirst),
+            ("2024-03-05 08:45:12.345 -0500", DateOrder::YearFirst),
+            ("2024-03-05 13:45:12.345 UTC", DateOrder::YearFirst),
+            ("2024-03-05 13:45:12:345", DateOrder::YearFirst),
         ] {
             assert_eq!(moment(text.as_bytes(), order), Some(at), "{text}");
         }
+    }
+
+    #[test]
+    fn counted_times() {
+        let at = parse("2024-03-05 13:45:12.345").unwrap();
+        for (text, unit) in [
+            ("1709646312.345", Since1970::Seconds),
+            ("1709646312345", Since1970::Millis),
+            ("1709646312345000", Since1970::Micros),
+            ("1709646312345000000", Since1970::Nanos),
+        ] {
+            assert_eq!(since_1970(text.as_bytes(), unit), Some(at), "{text}");
+        }
+        assert_eq!(since_1970(b"-86400", Since1970::Seconds), Some(-DAY));
+        assert_eq!(since_1970(b"99999999999", Since1970::Seconds), None, "after 2200");
+        assert_eq!(day_number(b"45356.57305954861"), Some(at));
+        assert_eq!(day_millis(b"49512345"), Some(at % DAY));
+        assert_eq!(day_millis(b"86400000"), None);
+        assert_eq!(time_of_day(b"12:05 AM"), Some(5 * MINUTE));
+        assert_eq!(time_of_day(b"13:05 PM"), None);
+        assert!(is_zoned(b"2024-03-05T13:45:12+02:00") && !is_zoned(b"2024-03-05 13:45:12"));
     }
 
     #[test]
@@ -164,7 +325,8 @@ mod tests {
         fn no_bytes_make_it_panic(bytes: Vec<u8>) {
             for order in [DateOrder::YearFirst, DateOrder::DayFirst, DateOrder::MonthFirst] {
                 let _ = moment(&bytes, order);
-                let _ = time_of_day(&bytes);
+                let _ = (time_of_day(&bytes), day_number(&bytes), is_zoned(&bytes));
+                let _ = (since_1970(&bytes, Since1970::Nanos), since_1970(&bytes, Since1970::Seconds));
             }
         }
     }

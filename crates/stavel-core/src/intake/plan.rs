@@ -1,125 +1,145 @@
 //! What an intake would do: which files become which series, read how.
 
+use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::PathBuf;
 
-use super::bring::{Blocks, Member, members_of};
-use super::layout::{DateOrder, Layout, Use};
-use super::parse::{Parser, bare};
-use super::sniff::{DateEvidence, sniff};
-use super::{ClockHint, Hints, Stamp};
-use crate::model::time::{self, DAY};
-use crate::model::{Clock, Columns, Frame, Micros, Scale, SeriesName, Shape, Side, columns, series};
+use super::bring::{Member, members_of};
+use super::facts::FactsPlan;
+use super::layout::{DateOrder, Layout};
+use super::naming::{Named, cleaned, read_name};
+use super::parse::Parser;
+use super::preview::{PreviewLine, preview};
+use super::scan::{self, Scanned, usual_step};
+use super::sniff::{self, Decided, Sniffed};
+use super::{ClockHint, Hints, Stamp, stamp};
+use crate::model::{
+    Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Shape, Side, columns, series, time,
+};
 use crate::store::Shelf;
 use crate::{Error, Result};
 
 /// Bytes looked at to understand a file.
 const SAMPLE: u64 = 64 << 10;
+/// The instrument of a plan whose rows name their own.
+const EACH: &str = "each";
 
-/// Files that become one series.
+/// Files that become one series, or one series for each symbol in them.
 #[derive(Debug, Clone)]
 pub struct Plan {
     pub series: SeriesName,
-    /// The files in order, each with how it is read.
+    /// Where a column names the instrument: the symbols met so far.
+    pub by_symbol: Option<Vec<String>>,
+    /// The files in order of time, each with how it is read.
     pub files: Vec<(Member, Layout)>,
+    /// The first time in each file, by its place.
+    order: BTreeMap<String, Micros>,
     /// None for afloat.
     pub clock: Option<Clock>,
     /// Where the clock comes from, in words.
     pub clock_from: &'static str,
     pub stamp: Stamp,
+    /// How the stamp was found, in words; empty where nothing tells.
+    pub stamp_from: String,
     pub replace: bool,
+    pub prefer_new: bool,
     pub scale: Scale,
     pub preview: Preview,
 }
 
-/// The first lines of a file as they are and as understood.
+/// The first file of a plan as it is and as understood.
 #[derive(Debug, Clone)]
 pub struct Preview {
-    pub raw: Vec<String>,
-    /// Times as written.
+    pub lines: Vec<PreviewLine>,
+    /// The rows of the sample, with times as written.
     pub rows: Columns,
+    /// Why each column is what it is.
+    pub why: Vec<String>,
+    /// Why the dates are read so.
+    pub dates_from: String,
+    /// All files together.
+    pub scanned: Scanned,
+}
+
+/// What was understood of some files, and what was not.
+#[derive(Debug, Clone, Default)]
+pub struct Planned {
+    pub plans: Vec<Plan>,
+    pub facts: Vec<FactsPlan>,
+    /// Files of folders and archives that are passed over, with the reason.
+    pub left: Vec<(String, String)>,
 }
 
 /// Understands the files behind paths and groups them by series, in order of name.
 ///
 /// # Errors
 /// One sentence where a file cannot be understood, or leaves a question open
-/// ([`Error::is_undecided`]).
-pub fn plan(shelf: &Shelf, paths: &[PathBuf], hints: &Hints) -> Result<Vec<Plan>> {
+/// ([`Error::is_undecided`]). A file that was not named itself is passed over instead.
+pub fn plan(shelf: &Shelf, paths: &[PathBuf], hints: &Hints) -> Result<Planned> {
     series::check_name("source", &hints.source)?;
-    let mut files: Vec<(SeriesName, Member, Seen)> = Vec::new();
+    let known: Vec<String> = shelf.instruments()?.into_iter().map(|i| i.name).collect();
+    let saved = shelf.layouts()?;
+    let mut planned = Planned::default();
+    let mut files: Vec<Seen> = Vec::new();
     for member in members_of(paths)? {
-        let seen = look_at(&member, hints)?;
-        let name = name_for(shelf, &member, &seen, hints)?;
-        files.push((name, member, seen));
+        match look_at(&member, hints, &known, &saved) {
+            Ok(seen) => files.extend(seen),
+            Err(e) if member.is_named || e.is_undecided() || e.is_arguments() => return Err(e),
+            Err(e) => planned.left.push((member.place(), e.to_string())),
+        }
     }
     settle_dates(&mut files)?;
-    let mut plans: Vec<Plan> = Vec::new();
-    for (name, member, seen) in files {
-        let price = hints.decimals.unwrap_or(seen.layout.price_decimals);
-        let scale = Scale { price, volume: seen.layout.volume_decimals };
-        match plans.iter_mut().find(|p| p.series == name) {
-            Some(plan) => {
-                plan.scale = plan.scale.finer(&scale);
-                plan.files.push((member, seen.layout));
-            }
-            None => {
-                let (clock, clock_from) = clock_for(shelf, &name, &seen.layout, hints)?;
-                let preview = Preview { raw: seen.raw, rows: rows_of(&seen.layout, &seen.body) };
-                plans.push(Plan {
-                    series: name,
-                    files: vec![(member, seen.layout)],
-                    clock,
-                    clock_from,
-                    stamp: hints.stamp,
-                    replace: hints.replace,
-                    scale,
-                    preview,
-                });
-            }
+    for seen in files {
+        match seen.layout.is_facts() {
+            true => planned.facts.push(FactsPlan::of(
+                seen.member,
+                seen.layout,
+                &hints.source,
+                seen.named.instrument,
+            )?),
+            false => add(&mut planned.plans, shelf, seen, hints)?,
         }
     }
-    Ok(plans)
-}
-
-/// A file whose own days cannot tell the order of day and month takes that of another file of its series.
-fn settle_dates(files: &mut [(SeriesName, Member, Seen)]) -> Result<()> {
-    for i in 0..files.len() {
-        let (name, member, seen) = &files[i];
-        if seen.dates.is_some() {
-            continue;
-        }
-        let sibling =
-            files.iter().find(|(n, _, s)| n == name && s.dates.is_some()).and_then(|(_, _, s)| s.dates);
-        let order = sibling.ok_or_else(|| {
-            Error::undecided(format!(
-                "{} has no day above 12, so day and month cannot be told apart; say --dates day-first or --dates month-first.",
-                member.place()
-            ))
-        })?;
-        files[i].2.layout.dates = order;
+    if let (true, true, Some((place, why))) =
+        (planned.plans.is_empty(), planned.facts.is_empty(), planned.left.first())
+    {
+        let more = planned.left.len() - 1;
+        let others = if more == 0 { String::new() } else { format!(" The {more} others are no better.") };
+        return Err(Error::input(format!("Nothing could be understood. {place}: {why}{others}")));
     }
-    Ok(())
+    for plan in &mut planned.plans {
+        // Monthly files are in order of time whatever their names are.
+        let order = &plan.order;
+        plan.files.sort_by_key(|(m, _)| order.get(&m.place()).copied().unwrap_or(0));
+        find_stamp(shelf, plan, hints)?;
+    }
+    planned.plans.sort_by(|a, b| a.series.cmp(&b.series));
+    Ok(planned)
 }
 
-/// What the first part of a file says.
+/// A file as it was seen.
 struct Seen {
+    member: Member,
     layout: Layout,
-    /// The order of dates, where the file decides it.
-    dates: Option<DateOrder>,
-    raw: Vec<String>,
-    /// The lines of the sample after the header.
-    body: Vec<u8>,
+    named: Named,
+    side: Option<Side>,
+    /// The order of dates, where the file decides it; else what a person is to be asked.
+    dates: std::result::Result<Decided, String>,
+    why: Vec<String>,
+    sample: Vec<u8>,
+    rows: Columns,
+    scanned: Scanned,
 }
 
-fn look_at(member: &Member, hints: &Hints) -> Result<Seen> {
+/// Looks at a file; gives it once for each side whose prices it holds.
+fn look_at(member: &Member, hints: &Hints, known: &[String], saved: &[Layout]) -> Result<Vec<Seen>> {
     let mut sample = Vec::new();
-    member.open(|text| {
-        text.take(SAMPLE)
-            .read_to_end(&mut sample)
-            .map_err(|e| Error::input(format!("{} cannot be read: {e}; fetch it again.", member.place())))
-    })?;
-    if sample.is_empty() {
+    member
+        .open()?
+        .take(SAMPLE)
+        .read_to_end(&mut sample)
+        .map_err(|e| Error::input(format!("{} cannot be read: {e}.", member.place())))?;
+    if sample.trim_ascii().is_empty() {
         return Err(Error::input(format!("{} is empty; there is nothing to take in.", member.place())));
     }
     if sample.len() as u64 == SAMPLE
@@ -127,116 +147,214 @@ fn look_at(member: &Member, hints: &Hints) -> Result<Seen> {
     {
         sample.truncate(end + 1);
     }
-    let (mut layout, order) = sniff(&sample, &member.place())?;
-    let dates = match hints.dates.or(order) {
-        Some(order) => Some(order),
-        None => order_from_whole_file(member, &layout)?,
-    };
-    layout.dates = dates.unwrap_or(layout.dates);
-    let lines: Vec<&[u8]> = sample.split_inclusive(|&c| c == b'\n').collect();
-    let body = lines[usize::from(layout.header).min(lines.len())..].concat();
-    refuse_without_rows(member, &layout, &body)?;
-    let raw = lines
-        .iter()
-        .take(20)
-        .map(|l| crate::error::printable(String::from_utf8_lossy(l).trim_end()))
-        .collect();
-    Ok(Seen { layout, dates, raw, body })
+    let named = read_name(member, hints, known)?;
+    let first = understand(member, &sample, hints, saved, hints.side.or(named.side))?;
+    let both = first.sides.len() > 1 && hints.side.is_none();
+    let mut out = Vec::new();
+    for side in if both { first.sides.clone() } else { vec![] } {
+        let sniffed = understand(member, &sample, hints, saved, Some(side))?;
+        out.push(seen_as(member, sniffed, Some(side), &named, &sample, hints)?);
+    }
+    if !both {
+        let side = first.sides.first().copied();
+        out.push(seen_as(member, first, side, &named, &sample, hints)?);
+    }
+    Ok(out)
 }
 
-/// A sample in which not one line is a row is told with what is wrong with the first.
-fn refuse_without_rows(member: &Member, layout: &Layout, body: &[u8]) -> Result<()> {
-    let scale = Scale { price: layout.price_decimals, volume: layout.volume_decimals };
-    let parsed = Parser::new(layout, scale).block(body);
-    match parsed.rejects.first() {
-        Some(first) if parsed.rows.is_empty() => Err(Error::input(format!(
-            "No row of {} can be understood; the first is line {}: {}.",
-            member.place(),
-            first.line + 1 + u64::from(layout.header),
-            first.fault.words()
-        ))),
-        _ => Ok(()),
+/// The layout of a file: the one that was said, else a saved one that fits, else what is found.
+fn understand(
+    member: &Member,
+    sample: &[u8],
+    hints: &Hints,
+    saved: &[Layout],
+    side: Option<Side>,
+) -> Result<Sniffed> {
+    let name = member.name();
+    if let Some(layout) = &hints.layout {
+        let fitted = sniff::fit(layout, sample, &name);
+        let first = sample.split(|c| *c == b'\n').next().unwrap_or_default();
+        sniff::require_prices(&fitted.layout, &member.place(), first)?;
+        return Ok(fitted);
+    }
+    match saved.iter().find(|layout| fits(layout, sample, &name)) {
+        Some(layout) => Ok(sniff::fit(layout, sample, &name)),
+        None => sniff::sniff(sample, &member.place(), &name, side),
     }
 }
 
-/// The rows of a sample.
-fn rows_of(layout: &Layout, body: &[u8]) -> Columns {
-    let scale = Scale { price: layout.price_decimals, volume: layout.volume_decimals };
-    Parser::new(layout, scale).block(body).rows
-}
-
-/// Reads the dates of a whole file until they decide between day-first and month-first, if they do.
-fn order_from_whole_file(member: &Member, layout: &Layout) -> Result<Option<DateOrder>> {
-    let column = layout.columns.iter().position(|u| matches!(u, Use::Moment | Use::Date)).unwrap_or(0);
-    let mut evidence = DateEvidence::default();
-    member.open(|text| {
-        let mut blocks = Blocks::new(text, member);
-        while let Some(block) = blocks.next()? {
-            for line in block.text.split(|&c| c == b'\n') {
-                if let Some(cell) = line.split(|&c| c == layout.delimiter).nth(column) {
-                    evidence.see(bare(cell));
-                }
-            }
-            if evidence.order().is_some() {
-                break;
-            }
+/// True where a saved layout is that of a file: its header is the same, or, where it has none, every line
+/// of the sample is a row.
+fn fits(layout: &Layout, sample: &[u8], name: &str) -> bool {
+    let fitted = sniff::fit(layout, sample, name).layout;
+    match &layout.header {
+        Some(header) => *header == sniff::header_under(layout, sample),
+        None => {
+            let parsed = Parser::new(&fitted, scale_of(&fitted)).block(&body_of(&fitted, sample));
+            let widths =
+                || body_lines(&fitted, sample).map(|l| super::cells::of(l, layout.delimiter).count());
+            parsed.rejects.is_empty()
+                && !parsed.rows.is_empty()
+                && widths().all(|w| w == layout.columns.len())
         }
-        Ok(())
-    })?;
-    Ok(evidence.order())
+    }
 }
 
-fn name_for(shelf: &Shelf, member: &Member, seen: &Seen, hints: &Hints) -> Result<SeriesName> {
-    let instrument = match &hints.instrument {
-        Some(name) => name.clone(),
-        None => instrument_in_name(shelf, &member.name())?,
+fn scale_of(layout: &Layout) -> Scale {
+    Scale { price: layout.price_decimals, volume: layout.volume_decimals }
+}
+
+/// The lines of a sample after the header.
+fn body_of(layout: &Layout, sample: &[u8]) -> Vec<u8> {
+    let mut block = super::blocks::Block { text: sample.to_vec(), byte: 0 };
+    super::read::skip_head(&mut block, layout);
+    block.text
+}
+
+fn body_lines<'a>(layout: &Layout, sample: &'a [u8]) -> impl Iterator<Item = &'a [u8]> {
+    let lead = layout.skip + usize::from(layout.header.is_some());
+    sample.split(|&c| c == b'\n').skip(lead).map(<[u8]>::trim_ascii_end).filter(|l| !l.is_empty())
+}
+
+fn seen_as(
+    member: &Member,
+    sniffed: Sniffed,
+    side: Option<Side>,
+    named: &Named,
+    sample: &[u8],
+    hints: &Hints,
+) -> Result<Seen> {
+    let Sniffed { mut layout, dates, why, .. } = sniffed;
+    let pieces = scan::pieces(member, &layout)?;
+    let said = hints.dates.map(|order| Decided { order, why: "it was said so".into() });
+    let dates = match said.or(dates) {
+        Some(decided) => Ok(decided),
+        None => scan::order_of_dates(member, &layout, &pieces)?.map_err(|evidence| evidence.in_words()),
+    };
+    // Where nobody knows yet, either order reads the rows well enough to look at them.
+    layout.dates = dates.as_ref().map_or(DateOrder::DayFirst, |decided| decided.order);
+    let body = body_of(&layout, sample);
+    let parsed = Parser::new(&layout, scale_of(&layout)).block(&body);
+    if let (true, false, Some(first)) = (parsed.rows.is_empty(), layout.is_facts(), parsed.rejects.first()) {
+        return Err(Error::input(format!(
+            "No row of {} can be understood; the first is line {}: {}.",
+            member.place(),
+            first.line + 1 + (layout.skip + usize::from(layout.header.is_some())) as u64,
+            first.fault.words()
+        )));
+    }
+    let scanned = scan::scan(member, &layout, &pieces);
+    let side = side.or(named.side);
+    let (member, named, sample) = (member.clone(), named.clone(), sample.to_vec());
+    Ok(Seen { member, layout, named, side, dates, why, sample, rows: parsed.rows, scanned })
+}
+
+/// A file whose own days cannot tell the order of day and month takes that of another file of its
+/// instrument.
+fn settle_dates(files: &mut [Seen]) -> Result<()> {
+    for i in 0..files.len() {
+        let Err(words) = &files[i].dates else { continue };
+        let question = format!(
+            "Day and month cannot be told apart in {}: {words}. Say --dates day-first or --dates month-first.",
+            files[i].member.place()
+        );
+        let like = |s: &&Seen| {
+            s.named.instrument == files[i].named.instrument && s.layout.columns == files[i].layout.columns
+        };
+        let sibling =
+            files.iter().filter(like).find_map(|s| s.dates.as_ref().ok().map(|d| (d.order, s.member.name())));
+        let (order, from) = sibling.ok_or_else(|| Error::undecided(question))?;
+        files[i].layout.dates = order;
+        files[i].dates = Ok(Decided { order, why: format!("as in {from}") });
+    }
+    Ok(())
+}
+
+/// Adds a file to the plan of its series.
+fn add(plans: &mut Vec<Plan>, shelf: &Shelf, seen: Seen, hints: &Hints) -> Result<()> {
+    let by_symbol = seen.layout.columns.contains(&super::Use::Symbol) && hints.instrument.is_none();
+    let name = name_for(&seen, hints, by_symbol)?;
+    let price = hints.decimals.unwrap_or(seen.layout.price_decimals);
+    let scale = Scale { price, volume: seen.layout.volume_decimals };
+    let (place, first) = (seen.member.place(), seen.scanned.ends.map_or(0, |e| e.0));
+    if let Some(plan) = plans.iter_mut().find(|p| p.series == name && p.by_symbol.is_some() == by_symbol) {
+        plan.scale = plan.scale.finer(&scale);
+        plan.preview.scanned.add(&seen.scanned);
+        if let Some(symbols) = &mut plan.by_symbol {
+            symbols.extend(
+                seen.scanned.symbols.into_iter().filter(|s| !symbols.contains(s)).collect::<Vec<_>>(),
+            );
+        }
+        plan.files.push((seen.member, seen.layout));
+        plan.order.insert(place, first);
+        return Ok(());
+    }
+    let (clock, clock_from) = clock_for(shelf, &name, &seen.layout, hints)?;
+    plans.push(Plan {
+        series: name,
+        by_symbol: by_symbol.then(|| seen.scanned.symbols.clone()),
+        preview: Preview {
+            lines: preview(&seen.sample, &seen.layout, scale),
+            rows: seen.rows,
+            why: seen.why,
+            dates_from: seen.dates.map(|d| d.why).unwrap_or_default(),
+            scanned: seen.scanned,
+        },
+        files: vec![(seen.member, seen.layout)],
+        order: [(place, first)].into(),
+        clock,
+        clock_from,
+        stamp: Stamp::Open,
+        stamp_from: String::new(),
+        replace: hints.replace,
+        prefer_new: hints.prefer_new,
+        scale,
+    });
+    Ok(())
+}
+
+fn name_for(seen: &Seen, hints: &Hints, by_symbol: bool) -> Result<SeriesName> {
+    let place = seen.member.place();
+    let instrument = match (&hints.instrument, by_symbol) {
+        (Some(name), _) => name.clone(),
+        (None, true) => EACH.to_owned(),
+        (None, false) => seen.named.instrument.clone().ok_or_else(|| {
+            Error::undecided(format!(
+                "The instrument of {place} cannot be told from its name; say --instrument."
+            ))
+        })?,
     };
     series::check_name("instrument", &instrument)?;
-    let bars = columns::shape_of(&seen.layout.fields()) == Shape::Bars;
-    let frame = match hints.frame {
-        Some(frame) if frame.is_ticks() == bars => {
-            let kind = if bars { "bars" } else { "ticks" };
-            return Err(Error::arguments(format!(
-                "{} holds {kind}, so it cannot be {frame}.",
-                member.place()
-            )));
-        }
-        Some(frame) => frame,
-        None if !bars => Frame::Ticks,
-        None => usual_step(&rows_of(&seen.layout, &seen.body).time).and_then(Frame::of_length).ok_or_else(
-            || {
-                Error::undecided(format!(
-                    "The frame of {} cannot be told from its times; say --frame.",
-                    member.place()
-                ))
-            },
-        )?,
-    };
-    let side = match hints.side {
-        Some(side @ (Side::Ask | Side::Mid)) if bars => side,
+    let shape = columns::shape_of(&seen.layout.fields());
+    let frame = frame_for(seen, hints, shape)?;
+    let side = match hints.side.or(seen.side) {
+        Some(side @ (Side::Ask | Side::Mid)) if shape == Shape::Bars => side,
         _ => Side::Bid,
     };
     Ok(SeriesName { instrument, source: hints.source.clone(), frame, side })
 }
 
-/// The part of a file's name that names an instrument on the shelf, else its first part.
-fn instrument_in_name(shelf: &Shelf, name: &str) -> Result<String> {
-    let stem = name.split_once(".csv").or_else(|| name.split_once(".txt")).map_or(name, |(s, _)| s);
-    let known = shelf.instruments()?;
-    let parts: Vec<&str> = stem.split(['_', ' ']).filter(|p| !p.is_empty()).collect();
-    let found = parts.iter().find(|p| known.iter().any(|i| i.name == **p)).or(parts.first());
-    found.map(|p| (*p).to_owned()).ok_or_else(|| {
-        Error::undecided(format!("The instrument of {name} cannot be told from its name; say --instrument."))
-    })
-}
-
-/// The step between neighbouring times that is seen most often.
-fn usual_step(times: &[Micros]) -> Option<Micros> {
-    let mut steps: Vec<Micros> = times.windows(2).map(|w| w[1] - w[0]).filter(|&s| s > 0).collect();
-    steps.sort_unstable();
-    let most = steps.chunk_by(|a, b| a == b).max_by_key(|run| run.len())?;
-    // Days apart is daily even over weekends, whatever the sample begins with.
-    if most[0] > DAY && steps.contains(&DAY) { Some(DAY) } else { Some(most[0]) }
+fn frame_for(seen: &Seen, hints: &Hints, shape: Shape) -> Result<Frame> {
+    let place = seen.member.place();
+    let kind = match shape {
+        Shape::Bars => "bars",
+        Shape::Depth => "rows of the order book",
+        Shape::Quotes | Shape::Trades => "ticks",
+    };
+    match (hints.frame.or(seen.named.frame), shape) {
+        (Some(frame), Shape::Bars) if frame.is_bars() => Ok(frame),
+        (Some(Frame::Ticks), Shape::Quotes | Shape::Trades) | (None, Shape::Quotes | Shape::Trades) => {
+            Ok(Frame::Ticks)
+        }
+        (Some(Frame::Depth) | None, Shape::Depth) => Ok(Frame::Depth),
+        (Some(frame), _) => Err(Error::arguments(format!("{place} holds {kind}, so it cannot be {frame}."))),
+        (None, Shape::Bars) => usual_step(&seen.rows.time)
+            .and_then(Frame::of_length)
+            .filter(|f| f.length() > 0)
+            .ok_or_else(|| {
+                Error::undecided(format!("The frame of {place} cannot be told from its times; say --frame."))
+            }),
+    }
 }
 
 fn clock_for(
@@ -249,6 +367,7 @@ fn clock_for(
     let (clock, from) = match (&hints.clock, &there) {
         (Some(ClockHint::Known(clock)), _) => (Some(clock.clone()), "as said"),
         (Some(ClockHint::Afloat), _) => (None, "as said"),
+        (None, _) if layout.clock.is_some() => (layout.clock.clone(), "the layout says so"),
         (None, _) if layout.says_utc => (Some(Clock::utc()), "the file says so"),
         (None, Some(info)) => (info.edition.clock.clone(), "as the series has it"),
         (None, None) => (None, "the file names no zone"),
@@ -270,14 +389,57 @@ fn clock_for(
     }
 }
 
+fn find_stamp(shelf: &Shelf, plan: &mut Plan, hints: &Hints) -> Result<()> {
+    if !plan.series.frame.is_bars() {
+        return Ok(());
+    }
+    let found = match hints.stamp {
+        Some(stamp) => Some((stamp, "it was said so".to_owned())),
+        None => {
+            let (rows, scanned) = (&plan.preview.rows, &plan.preview.scanned);
+            stamp::find(shelf, &plan.series, plan.clock.as_ref(), rows, scanned)?
+        }
+    };
+    (plan.stamp, plan.stamp_from) = found.unwrap_or_default();
+    Ok(())
+}
+
 impl Plan {
+    /// Bytes to read.
+    pub fn bytes(&self) -> u64 {
+        self.files.iter().map(|(m, _)| m.bytes).sum()
+    }
+
+    /// The fields of all files together, in the order columns are kept.
+    pub fn fields(&self) -> Vec<Field> {
+        let has = |f: &Field| self.files.iter().any(|(_, l)| l.fields().contains(f));
+        Field::ALL.into_iter().filter(has).collect()
+    }
+
+    /// The series that the rows of a symbol go into.
+    pub fn series_of_symbol(&self, symbol: &str) -> Result<SeriesName> {
+        if self.by_symbol.is_none() {
+            return Ok(self.series.clone());
+        }
+        let instrument = cleaned(symbol);
+        series::check_name("instrument", &instrument)?;
+        Ok(SeriesName { instrument, ..self.series.clone() })
+    }
+
     /// One line for people: the series, its files, its clock.
     pub fn in_words(&self) -> String {
         let clock = self.clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
         let first =
             self.preview.rows.time.first().map_or(String::new(), |&t| format!(", from {}", time::wall(t)));
+        let symbols =
+            self.by_symbol.as_ref().map_or(String::new(), |s| format!(" symbol ({})", s.join(", ")));
+        let stamp = match (self.stamp, self.stamp_from.as_str()) {
+            (_, "") => String::new(),
+            (Stamp::Open, why) => format!("; stamped at the open ({why})"),
+            (Stamp::Close, why) => format!("; stamped at the close ({why})"),
+        };
         format!(
-            "{}: {} file{}{first}; clock {clock} ({}); {} decimals; {}",
+            "{}{symbols}: {} file{}{first}; clock {clock} ({}); {} decimals{stamp}; {}",
             self.series,
             self.files.len(),
             if self.files.len() == 1 { "" } else { "s" },

@@ -1,14 +1,16 @@
 //! The file of rows that could not be taken.
 
+use std::collections::BTreeMap;
+use std::fs::File;
 use std::path::{Path, PathBuf};
 
 use crate::{Error, Result};
 
 /// One row that was not taken.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Rejected {
     pub file: String,
-    /// From 1.
+    /// From 1; 0 where the row is not a line of a file.
     pub line: u64,
     /// From 0.
     pub byte: u64,
@@ -19,26 +21,109 @@ pub struct Rejected {
 /// Longest part of a raw line that is kept.
 const RAW: usize = 4096;
 
-impl Rejected {
-    /// A rejected row; of a very long line only the beginning is kept.
-    pub fn new(file: String, line: u64, byte: u64, reason: String, raw: &[u8]) -> Rejected {
-        Rejected { file, line, byte, reason, raw: raw[..raw.len().min(RAW)].to_vec() }
+/// Writes rejected rows below the shelf as CSV: file, line, byte, reason, raw.
+///
+/// The file is begun with the first row and gets its name at the end; what is dropped before leaves
+/// nothing.
+pub struct Rejects {
+    folder: PathBuf,
+    out: Option<csv::Writer<File>>,
+    temporary: PathBuf,
+    pub reasons: BTreeMap<String, u64>,
+    pub rows: u64,
+    /// The first of them, for messages.
+    pub first: Option<Rejected>,
+}
+
+impl Rejects {
+    /// No rows yet; `stem` names the file.
+    pub fn new(shelf: &Path, stem: &str) -> Rejects {
+        let folder = shelf.join("rejects");
+        let temporary = folder.join(format!("{stem}.csv.tmp"));
+        Rejects { folder, out: None, temporary, reasons: BTreeMap::new(), rows: 0, first: None }
+    }
+
+    /// Adds a row; of a very long line only the beginning is kept.
+    pub fn add(&mut self, row: Rejected) -> Result<()> {
+        let failed =
+            |e: csv::Error| Error::storage(format!("Cannot write {}: {e}.", self.temporary.display()));
+        if self.out.is_none() {
+            std::fs::create_dir_all(&self.folder).map_err(|e| Error::io("Cannot make", &self.folder, &e))?;
+            let mut out = csv::Writer::from_path(&self.temporary).map_err(failed)?;
+            out.write_record(["file", "line", "byte", "reason", "raw"]).map_err(failed)?;
+            self.out = Some(out);
+        }
+        if let Some(out) = &mut self.out {
+            let (line, byte) = (row.line.to_string(), row.byte.to_string());
+            let raw = &row.raw[..row.raw.len().min(RAW)];
+            out.write_record([
+                row.file.as_bytes(),
+                line.as_bytes(),
+                byte.as_bytes(),
+                row.reason.as_bytes(),
+                raw,
+            ])
+            .map_err(failed)?;
+        }
+        *self.reasons.entry(row.reason.clone()).or_default() += 1;
+        self.rows += 1;
+        self.first.get_or_insert(row);
+        Ok(())
+    }
+
+    /// Ends the file and gives its path; none without rows.
+    pub fn finish(&mut self) -> Result<Option<PathBuf>> {
+        let Some(mut out) = self.out.take() else { return Ok(None) };
+        let path = self.temporary.with_extension("");
+        out.flush()
+            .and_then(|()| std::fs::rename(&self.temporary, &path))
+            .map_err(|e| Error::io("Cannot write", &path, &e))?;
+        Ok(Some(path))
     }
 }
 
-/// Writes rejected rows below the shelf as CSV: file, line, byte, reason, raw.
-pub fn write(shelf: &Path, stem: &str, rows: &[Rejected]) -> Result<PathBuf> {
-    let folder = shelf.join("rejects");
-    std::fs::create_dir_all(&folder).map_err(|e| Error::io("Cannot make", &folder, &e))?;
-    let path = folder.join(format!("{stem}.csv"));
-    let failed = |e: &dyn std::fmt::Display| Error::storage(format!("Cannot write {}: {e}.", path.display()));
-    let mut out = csv::Writer::from_path(&path).map_err(|e| failed(&e))?;
-    out.write_record(["file", "line", "byte", "reason", "raw"]).map_err(|e| failed(&e))?;
-    for r in rows {
-        let (line, byte) = (r.line.to_string(), r.byte.to_string());
-        let record = [r.file.as_bytes(), line.as_bytes(), byte.as_bytes(), r.reason.as_bytes(), &r.raw];
-        out.write_record(record).map_err(|e| failed(&e))?;
+impl Drop for Rejects {
+    fn drop(&mut self) {
+        if self.out.take().is_some() {
+            // Never named; failing to remove it harms nobody.
+            let _ = std::fs::remove_file(&self.temporary);
+        }
     }
-    out.flush().map_err(|e| failed(&e))?;
-    Ok(path)
+}
+
+/// Reads a file of rejected rows.
+///
+/// # Errors
+/// Where there is none of that name, a sentence that names those there are.
+pub fn read(shelf: &Path, id: &str) -> Result<Vec<Rejected>> {
+    let folder = shelf.join("rejects");
+    let name = id.strip_suffix(".csv").unwrap_or(id);
+    let path = folder.join(format!("{name}.csv"));
+    if name.contains(['/', '\\']) || !path.is_file() {
+        let mut there: Vec<String> = std::fs::read_dir(&folder)
+            .into_iter()
+            .flatten()
+            .flatten()
+            .filter_map(|e| e.file_name().to_str()?.strip_suffix(".csv").map(str::to_owned))
+            .collect();
+        there.sort();
+        return Err(Error::input(match there.is_empty() {
+            true => format!("The shelf has no rejected rows '{id}', nor any others."),
+            false => format!("The shelf has no rejected rows '{id}'; it has {}.", there.join(", ")),
+        }));
+    }
+    let failed = |e: csv::Error| Error::storage(format!("Cannot read {}: {e}.", path.display()));
+    let mut rows = Vec::new();
+    for record in csv::Reader::from_path(&path).map_err(failed)?.byte_records() {
+        let record = record.map_err(failed)?;
+        let text = |i: usize| String::from_utf8_lossy(record.get(i).unwrap_or_default()).into_owned();
+        rows.push(Rejected {
+            file: text(0),
+            line: text(1).parse().unwrap_or(0),
+            byte: text(2).parse().unwrap_or(0),
+            reason: text(3),
+            raw: record.get(4).unwrap_or_default().to_vec(),
+        });
+    }
+    Ok(rows)
 }

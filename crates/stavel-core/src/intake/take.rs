@@ -1,369 +1,336 @@
-//! Carrying out a plan: read, order, merge, store.
+//! Carrying out a plan: read, order, weave into what is there, store.
 
-use rayon::prelude::*;
+use std::path::Path;
+use std::time::Instant;
+
 use serde_json::json;
 
-use super::bring::{Block, Blocks, Member};
-use super::layout::Layout;
-use super::merge::merge;
-use super::parse::{Fault, Parsed, Parser};
+use super::Taken;
+use super::anchor::Anchor;
 use super::plan::Plan;
-use super::rejects::{self, Rejected};
-use super::{Stamp, Taken};
+use super::read::{Halt, Ledger, Symbols, Taker, read_files};
+use super::rejects::{Rejected, Rejects};
+use super::runs::Runs;
+use super::weave::{Counts, Manner, Weave};
 use crate::job::Job;
 use crate::model::time::rfc3339;
-use crate::model::{Clock, Columns, Field, Frame, Micros, Scale, Span};
-use crate::store::{Origin, SeriesInfo, Shelf};
-use crate::{Error, Result};
+use crate::model::{Clock, Columns, Field, Micros, Scale, SeriesName};
+use crate::store::{Encoded, Origin, Place, SeriesInfo, Shelf, Work};
+use crate::{Error, Result, fingerprint};
 
-/// Blocks parsed side by side.
-const TOGETHER: usize = 8;
-/// Blocks out of order that are described one by one.
-const DISORDER_SHOWN: usize = 1000;
+/// Files up to this size are fingerprinted before their edition is made, larger ones after it.
+const SMALL: u64 = 32 << 20;
 
-/// Reads the files of a plan into its series.
+/// Reads the files of a plan into their series: one, or one for each symbol.
 ///
 /// # Errors
 /// Where a file cannot be read to its end, no row or hardly any row can be understood, or the person
 /// stops it: the shelf is then as it was.
-pub fn take(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Taken> {
+pub fn take(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
+    let begun = Instant::now();
     let there = shelf.current(&plan.series)?;
-    let bytes: u64 = plan.files.iter().map(|(m, _)| m.bytes).sum();
     let mut scale = there.as_ref().map_or(plan.scale, |s| s.edition.scale.finer(&plan.scale));
-    let mut read = loop {
-        job.begin(format!("intake {}", plan.series), bytes);
-        match read_all(plan, scale, job)? {
-            Attempt::Read(read) => break read,
-            Attempt::Finer(finer) => scale = finer,
+    let mut in_order = plan.by_symbol.is_none();
+    let taken = loop {
+        job.begin(format!("intake {}", plan.series), plan.bytes());
+        let attempt = match in_order {
+            true => take_in_order(shelf, plan, scale, begun, job),
+            false => take_sorted(shelf, plan, scale, begun, job),
+        };
+        match attempt {
+            Ok(taken) => break taken,
+            Err(Halt::Finer(finer)) => scale = finer,
+            Err(Halt::Disorder) => in_order = false,
+            Err(Halt::Failed(e)) => return Err(e),
         }
     };
-    read.refuse_if_hardly_any(plan)?;
-    let doubtful = anchor(&mut read.rows, plan);
-    read.rows.sort();
-    store(shelf, plan, there, read, doubtful)
-}
-
-/// Everything the files hold.
-struct Read {
-    rows: Columns,
-    rejected: Vec<Rejected>,
-    lines: u64,
-    disorder: Vec<Disorder>,
-}
-
-/// Rows of a file whose times lie before a row above them.
-#[derive(serde::Serialize)]
-struct Disorder {
-    file: String,
-    line: u64,
-    /// Times as written, microseconds.
-    from: Micros,
-    to: Micros,
-    rows: u64,
-}
-
-enum Attempt {
-    Read(Read),
-    /// A number did not fit the scale; this one fits it.
-    Finer(Scale),
-}
-
-fn read_all(plan: &Plan, scale: Scale, job: &Job) -> Result<Attempt> {
-    let fields = plan.files[0].1.fields();
-    let mut read =
-        Read { rows: Columns::empty(&fields, scale), rejected: vec![], lines: 0, disorder: vec![] };
-    for (member, layout) in &plan.files {
-        if let Some(finer) = read_member(member, layout, scale, &mut read, job)? {
-            return Ok(Attempt::Finer(finer));
-        }
-    }
-    Ok(Attempt::Read(read))
-}
-
-/// Reads one text; gives a finer scale where a number does not fit this one.
-fn read_member(
-    member: &Member,
-    layout: &Layout,
-    scale: Scale,
-    read: &mut Read,
-    job: &Job,
-) -> Result<Option<Scale>> {
-    let parser = Parser::new(layout, scale);
-    let mut line = 1u64;
-    let mut latest = Micros::MIN;
-    member.open(|text| {
-        let mut blocks = Blocks::new(text, member);
-        let mut first = true;
-        loop {
-            let mut batch: Vec<Block> = Vec::with_capacity(TOGETHER);
-            while batch.len() < TOGETHER
-                && let Some(block) = blocks.next()?
-            {
-                batch.push(block);
-            }
-            if batch.is_empty() {
-                return Ok(None);
-            }
-            if std::mem::take(&mut first) {
-                line += skip_head(&mut batch[0], layout);
-            }
-            let parsed: Vec<Parsed> = batch.par_iter().map(|b| parser.block(&b.text)).collect();
-            for (block, parsed) in batch.iter().zip(parsed) {
-                if let Some(finer) = finer_scale(&parsed, scale)? {
-                    return Ok(Some(finer));
-                }
-                read.lines += parsed.rows.len() as u64 + parsed.rejects.len() as u64;
-                note_rejects(read, member, block, &parsed, line);
-                note_disorder(read, member, &parsed, line, &mut latest);
-                let lines = parsed.lines;
-                read.rows.append(&parsed.rows.with_fields(&read.rows.fields.clone()));
-                line += lines;
-                job.advance(block.text.len() as u64)?;
-            }
-        }
-    })
-}
-
-/// Takes a byte order mark and the header off the first block; gives the lines taken off.
-fn skip_head(block: &mut Block, layout: &Layout) -> u64 {
-    let mark = if block.text.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
-    let mut head = mark;
-    let mut lines = 0;
-    while layout.header && head < block.text.len() {
-        let end = memchr::memchr(b'\n', &block.text[head..]).map_or(block.text.len(), |n| head + n + 1);
-        let blank = block.text[head..end].trim_ascii().is_empty();
-        head = end;
-        lines += 1;
-        if !blank {
-            break;
-        }
-    }
-    block.text.drain(..head);
-    block.byte += head as u64;
-    lines
-}
-
-fn finer_scale(parsed: &Parsed, scale: Scale) -> Result<Option<Scale>> {
-    let mut finer = scale;
-    for reject in &parsed.rejects {
-        if let Fault::TooFine { field, decimals } = reject.fault {
-            if decimals > crate::model::price::MAX_DECIMALS {
-                continue;
-            }
-            let place = if field.is_price() { &mut finer.price } else { &mut finer.volume };
-            *place = (*place).max(decimals);
-        }
-    }
-    Ok((finer != scale).then_some(finer))
-}
-
-fn note_rejects(read: &mut Read, member: &Member, block: &Block, parsed: &Parsed, line: u64) {
-    for r in &parsed.rejects {
-        let rest = &block.text[r.byte..];
-        let raw = &rest[..memchr::memchr(b'\n', rest).unwrap_or(rest.len())];
-        let place = (line + r.line, block.byte + r.byte as u64);
-        read.rejected.push(Rejected::new(member.place(), place.0, place.1, r.fault.words(), raw));
-    }
-}
-
-fn note_disorder(read: &mut Read, member: &Member, parsed: &Parsed, line: u64, latest: &mut Micros) {
-    // Lines and rows run side by side but for rejects and blank lines; near enough to find the place.
-    let mut running = false;
-    for (i, &t) in parsed.rows.time.iter().enumerate() {
-        if t >= *latest {
-            *latest = t;
-            running = false;
-            continue;
-        }
-        let room = read.disorder.len() < DISORDER_SHOWN;
-        match read.disorder.last_mut() {
-            Some(d) if running => {
-                d.from = d.from.min(t);
-                d.to = d.to.max(t);
-                d.rows += 1;
-            }
-            _ if room => {
-                let at = line + i as u64;
-                read.disorder.push(Disorder { file: member.name(), line: at, from: t, to: t, rows: 1 });
-            }
-            _ => {}
-        }
-        running = true;
-    }
-}
-
-impl Read {
-    /// A file of which most rows are rejected is not what the layout says: none of it is taken.
-    fn refuse_if_hardly_any(&self, plan: &Plan) -> Result<()> {
-        let place = plan.files[0].0.place();
-        match self.rejected.first() {
-            _ if self.lines == 0 => {
-                Err(Error::input(format!("{place} has a header but no rows; there is nothing to take in.")))
-            }
-            Some(first) if self.rejected.len() as u64 * 2 > self.lines => Err(Error::input(format!(
-                "{} of {} rows of {place} cannot be understood; the first is line {}: {}. Nothing was taken.",
-                self.rejected.len(),
-                self.lines,
-                first.line,
-                first.reason
-            ))),
-            _ => Ok(()),
-        }
-    }
-}
-
-/// Moves written times to UTC by the plan's clock and bars stamped at their close to their open;
-/// gives the number of wall times that were doubtful.
-fn anchor(rows: &mut Columns, plan: &Plan) -> u64 {
-    let back = match (plan.stamp, plan.series.frame) {
-        (Stamp::Close, frame @ Frame::Bars { .. }) => frame.length(),
-        _ => 0,
-    };
-    let mut doubtful = 0;
-    match &plan.clock {
-        Some(clock) if *clock != Clock::utc() => {
-            for t in &mut rows.time {
-                let wall = clock.from_wall(*t);
-                doubtful += u64::from(wall.is_doubtful());
-                *t = wall.settle() - back;
-            }
-        }
-        _ if back != 0 => rows.time.iter_mut().for_each(|t| *t -= back),
-        _ => {}
-    }
-    doubtful
-}
-
-fn store(
-    shelf: &mut Shelf,
-    plan: &Plan,
-    there: Option<SeriesInfo>,
-    read: Read,
-    doubtful: u64,
-) -> Result<Taken> {
-    let Read { mut rows, mut rejected, lines, disorder } = read;
-    let ticks = plan.series.frame.is_ticks();
-    if let Some(info) = &there {
-        let fields = union(&info.edition.fields, &rows.fields);
-        rows = rows.with_fields(&fields);
-    }
-    let Some((first, last)) = rows.ends() else {
-        return Err(Error::input(format!("{} has no rows to take in.", plan.files[0].0.place())));
-    };
-    describe_instrument(shelf, plan, rows.scale)?;
-    let stem = format!(
-        "{}-{}",
-        plan.series.to_string().replace([':', '@'], "-"),
-        shelf.editions(&plan.series)?.len() + 1
-    );
-    let origin = Origin {
-        act: "intake",
-        detail: json!({}),
-        clock: plan.clock.clone(),
-        fields: rows.fields.clone(),
-        scale: rows.scale,
-    };
-    // Files of the series that the new rows do not touch are carried over unread, unless the columns change.
-    let same =
-        there.as_ref().is_none_or(|s| s.edition.fields == rows.fields && s.edition.scale == rows.scale);
-    let old = match &there {
-        Some(info) => old_rows(shelf, info, &rows, same, first, last)?,
-        None => Columns::empty(&rows.fields, rows.scale),
-    };
-    let (old, dropped) = if plan.replace { without_span(old, first, last) } else { (old, 0) };
-    let new_rows = rows.len() as u64;
-    let merged = merge(&old, &rows, ticks);
-    for &i in &merged.conflicts {
-        let reason = "another row at this time is there, with other values".into();
-        let raw =
-            format!("{} {:?}", rfc3339(rows.time[i]), rows.data.iter().map(|c| c[i]).collect::<Vec<_>>());
-        rejected.push(Rejected::new(plan.series.to_string(), 0, 0, reason, raw.as_bytes()));
-    }
-    debug_assert_eq!(merged.kept + merged.already + merged.conflicts.len() as u64, new_rows);
-    let rejects = match rejected.is_empty() {
-        true => None,
-        false => Some(rejects::write(shelf.root(), &stem, &rejected)?.display().to_string()),
-    };
-    let mut taken = Taken {
-        series: plan.series.to_string(),
-        edition: there.as_ref().map_or(0, |s| s.edition.number),
-        rows_read: lines,
-        rows_kept: merged.kept,
-        rows_rejected: rejected.len() as u64,
-        rows_already_there: merged.already,
-        first: rfc3339(first),
-        last: rfc3339(last),
-        clock: plan.clock.as_ref().map_or("afloat".into(), Clock::to_string),
-        layout: plan.files[0].1.in_words(),
-        rejects,
-    };
-    if merged.kept == 0 && dropped == 0 {
-        return Ok(taken);
-    }
-    let mut draft = shelf.draft(&plan.series, origin)?;
-    if same {
-        draft.keep_files(|f, l| l < first || f > last)?;
-    }
-    draft.set_detail(json!({
-        "files": plan.files.iter().map(|(m, _)| m.place()).collect::<Vec<_>>(),
-        "rows_read": taken.rows_read, "rows_kept": taken.rows_kept, "rows_rejected": taken.rows_rejected,
-        "rows_already_there": taken.rows_already_there, "rows_replaced": dropped, "layout": taken.layout,
-        "doubtful_times": doubtful, "rejects": taken.rejects, "disorder": anchored(disorder, &plan.clock),
-    }));
-    draft.push(&merged.rows)?;
-    taken.edition = draft.commit()?.edition.number;
+    add_fingerprints(shelf, plan, &taken, job)?;
     Ok(taken)
 }
 
-/// The places of disorder with their times in UTC, as the rows are stored.
-fn anchored(mut disorder: Vec<Disorder>, clock: &Option<Clock>) -> Vec<Disorder> {
-    if let Some(clock) = clock {
-        for d in &mut disorder {
-            (d.from, d.to) = (clock.from_wall(d.from).settle(), clock.from_wall(d.to).settle());
-        }
-    }
-    disorder
+fn ledger(shelf: &Shelf, plan: &Plan) -> Result<Ledger> {
+    let series = plan.series.to_string().replace([':', '@'], "-");
+    let stem = format!("{series}-{}", shelf.next_edition(&plan.series)?);
+    let anchor = Anchor::new(plan.clock.as_ref(), plan.stamp, plan.series.frame);
+    Ok(Ledger::new(Rejects::new(shelf.root(), &stem), anchor))
 }
 
-/// A new instrument learns its decimals from its first file.
-fn describe_instrument(shelf: &mut Shelf, plan: &Plan, scale: Scale) -> Result<()> {
-    let name = &plan.series.instrument;
-    if !shelf.instruments()?.iter().any(|i| i.name == *name) {
-        let own = [("decimals".to_owned(), scale.price.to_string())].into();
-        shelf.put_instrument(name, None, &own)?;
+/// The rows go straight from the parser into the files of the new edition.
+fn take_in_order(
+    shelf: &mut Shelf,
+    plan: &Plan,
+    scale: Scale,
+    begun: Instant,
+    job: &Job,
+) -> Result<Vec<Taken>, Halt> {
+    let mut ledger = ledger(shelf, plan)?;
+    let there = shelf.current(&plan.series)?;
+    let weave = begin(shelf, plan, &plan.series, &plan.fields(), scale)?;
+    let mut straight = Straight { weave, latest: Micros::MIN, first: None, fields: plan.fields() };
+    read_files(plan, scale, &mut ledger, &mut straight, job)?;
+    ledger.refuse_if_hardly_any(plan)?;
+    let Straight { weave, latest, first, .. } = straight;
+    let ends = first.map(|f| (f, latest));
+    Ok(vec![store(weave, plan, &plan.series, &mut ledger, there, ends, begun)?])
+}
+
+/// The rows are sorted on the disk first, those of each symbol apart.
+fn take_sorted(
+    shelf: &mut Shelf,
+    plan: &Plan,
+    scale: Scale,
+    begun: Instant,
+    job: &Job,
+) -> Result<Vec<Taken>, Halt> {
+    let mut ledger = ledger(shelf, plan)?;
+    let fields = plan.fields();
+    let mut sorting = Sorting { runs: Runs::new(shelf.root(), &fields, scale)?, fields: fields.clone() };
+    read_files(plan, scale, &mut ledger, &mut sorting, job)?;
+    ledger.refuse_if_hardly_any(plan)?;
+    let keys = sorting.runs.keys()?;
+    job.begin(format!("merge {}", plan.series), keys.iter().map(|k| k.1).sum());
+    let mut all = Vec::new();
+    for (key, _) in keys {
+        let series = plan.series_of_symbol(&key)?;
+        let there = shelf.current(&series)?;
+        let scale = there.as_ref().map_or(scale, |s| s.edition.scale.finer(&scale));
+        let mut weave = begin(shelf, plan, &series, &fields, scale)?;
+        let mut ends: Option<(Micros, Micros)> = None;
+        for piece in sorting.runs.sorted(&key)? {
+            let piece = piece?;
+            if let Some((first, last)) = piece.ends() {
+                ends = Some((ends.map_or(first, |e| e.0), last));
+            }
+            job.advance(piece.len() as u64)?;
+            push_and_encode(&mut weave, piece)?;
+        }
+        all.push(store(weave, plan, &series, &mut ledger, there, ends, begun)?);
+    }
+    Ok(all)
+}
+
+fn push_and_encode(weave: &mut Weave<'_>, piece: Columns) -> Result<()> {
+    weave.push(piece.with_fields(weave.fields()).rescaled(weave.scale()))?;
+    encode(weave)
+}
+
+fn encode(weave: &mut Weave<'_>) -> Result<()> {
+    for work in weave.work() {
+        let encoded = work.group.encode()?;
+        weave.accept(work.place, encoded)?;
     }
     Ok(())
 }
 
-fn union(old: &[Field], new: &[Field]) -> Vec<Field> {
-    Field::ALL.into_iter().filter(|f| old.contains(f) || new.contains(f)).collect()
+/// Begins the edition that the rows of a series go into.
+fn begin<'a>(
+    shelf: &'a mut Shelf,
+    plan: &Plan,
+    series: &SeriesName,
+    fields: &[Field],
+    scale: Scale,
+) -> Result<Weave<'a>> {
+    let there = shelf.current(series)?;
+    let old = there.as_ref().map_or(Ok(Vec::new()), |s| shelf.segments(&s.edition))?;
+    let known = there.as_ref().map_or(&[][..], |s| &s.edition.fields);
+    let origin = Origin {
+        act: "intake",
+        detail: json!({}),
+        clock: plan.clock.clone(),
+        fields: Field::ALL.into_iter().filter(|f| known.contains(f) || fields.contains(f)).collect(),
+        scale,
+    };
+    describe_instrument(shelf, series, scale)?;
+    let manner = Manner { bars: series.frame.is_bars(), replace: plan.replace, prefer_new: plan.prefer_new };
+    let draft = shelf.draft(series, origin)?;
+    Ok(Weave::new(draft, there.map(|s| s.edition), old, manner))
 }
 
-/// The rows on the shelf that live in files which the new rows touch (in all files, where columns change).
-fn old_rows(
-    shelf: &Shelf,
-    info: &SeriesInfo,
-    new: &Columns,
-    same: bool,
-    first: Micros,
-    last: Micros,
-) -> Result<Columns> {
-    let span = if same {
-        shelf.span_of_files(&info.edition, |f, l| l >= first && f <= last)?
-    } else {
-        Some(Span::ALL)
-    };
-    let old = match span {
-        Some(span) => shelf.read(&info.edition, span)?,
-        None => Columns::empty(&info.edition.fields, info.edition.scale),
-    };
-    Ok(old.with_fields(&new.fields).rescaled(new.scale))
+/// A new instrument learns its decimals from its first file.
+fn describe_instrument(shelf: &mut Shelf, series: &SeriesName, scale: Scale) -> Result<()> {
+    if !shelf.has_instrument(&series.instrument)? {
+        let own = [("decimals".to_owned(), scale.price.to_string())].into();
+        shelf.put_instrument(&series.instrument, None, &own)?;
+    }
+    Ok(())
 }
 
-fn without_span(mut old: Columns, first: Micros, last: Micros) -> (Columns, u64) {
-    let before = old.len();
-    let times = old.time.clone();
-    old.retain(|i| times[i] < first || times[i] > last);
-    let dropped = (before - old.len()) as u64;
-    (old, dropped)
+/// Takes rows that are in order of time.
+struct Straight<'a> {
+    weave: Weave<'a>,
+    first: Option<Micros>,
+    latest: Micros,
+    fields: Vec<Field>,
+}
+
+impl Taker for Straight<'_> {
+    fn take(&mut self, rows: Columns, _: &Symbols) -> Result<(), Halt> {
+        let Some((first, last)) = rows.ends() else { return Ok(()) };
+        if first < self.latest || !rows.is_sorted() {
+            return Err(Halt::Disorder);
+        }
+        self.first.get_or_insert(first);
+        self.latest = last;
+        debug_assert!(rows.fields.iter().all(|f| self.fields.contains(f)));
+        Ok(self.weave.push(rows.with_fields(self.weave.fields()))?)
+    }
+
+    fn work(&mut self) -> Vec<Work> {
+        self.weave.work()
+    }
+
+    fn accept(&mut self, place: Place, encoded: Encoded) -> Result<()> {
+        self.weave.accept(place, encoded)
+    }
+}
+
+/// Takes rows in any order, those of each symbol apart.
+struct Sorting {
+    runs: Runs,
+    fields: Vec<Field>,
+}
+
+impl Taker for Sorting {
+    fn take(&mut self, rows: Columns, symbols: &Symbols) -> Result<(), Halt> {
+        let rows = rows.with_fields(&self.fields);
+        if symbols.names.is_empty() {
+            return Ok(self.runs.push("", &rows)?);
+        }
+        for (i, name) in symbols.names.iter().enumerate() {
+            let mut own = rows.clone();
+            own.retain(|row| symbols.of_row[row] == i as u32);
+            self.runs.push(&String::from_utf8_lossy(name), &own)?;
+        }
+        Ok(())
+    }
+
+    fn work(&mut self) -> Vec<Work> {
+        Vec::new()
+    }
+
+    fn accept(&mut self, _: Place, _: Encoded) -> Result<()> {
+        Ok(())
+    }
+}
+
+/// Ends the weaving and makes the edition, if the rows changed anything.
+fn store(
+    mut weave: Weave<'_>,
+    plan: &Plan,
+    series: &SeriesName,
+    ledger: &mut Ledger,
+    there: Option<SeriesInfo>,
+    ends: Option<(Micros, Micros)>,
+    begun: Instant,
+) -> Result<Taken> {
+    weave.end()?;
+    encode(&mut weave)?;
+    let counts = weave.counts;
+    let lines_rejected = ledger.rejects.rows;
+    let reason = "another row at this time is there, with other values";
+    for i in 0..weave.conflicts.len() {
+        let values: Vec<i64> = weave.conflicts.data.iter().map(|c| c[i]).collect();
+        let raw = format!("{} {values:?}", rfc3339(weave.conflicts.time[i])).into_bytes();
+        ledger.rejects.add(Rejected {
+            file: series.to_string(),
+            line: 0,
+            byte: 0,
+            reason: reason.into(),
+            raw,
+        })?;
+    }
+    let rejects = ledger.rejects.finish()?.map(|p| p.display().to_string());
+    let (first, last) = ends.unwrap_or_default();
+    let mut taken = Taken {
+        series: series.to_string(),
+        edition: there.as_ref().map_or(0, |s| s.edition.number),
+        rows_read: counts.kept + counts.already + counts.conflicts + lines_rejected,
+        rows_kept: counts.kept,
+        rows_rejected: lines_rejected + counts.conflicts,
+        rows_already_there: counts.already,
+        rows_conflicting: counts.conflicts,
+        rows_replaced: counts.replaced,
+        first: rfc3339(first),
+        last: rfc3339(last),
+        clock: plan.clock.as_ref().map_or("afloat".into(), Clock::to_string),
+        layout: plan.files[0].1.in_words(),
+        reasons: std::mem::take(&mut ledger.rejects.reasons),
+        rejects,
+        files: plan.files.len(),
+        seconds: 0.0,
+    };
+    // What is told of the lines of a file with many symbols is told once, with the first of them.
+    ledger.rejects.rows = 0;
+    let (mut draft, changed) = weave.finish();
+    if changed {
+        draft.set_detail(detail(plan, &taken, &counts, ledger, begun)?);
+        taken.edition = draft.commit()?.edition.number;
+    }
+    taken.seconds = begun.elapsed().as_secs_f64();
+    Ok(taken)
+}
+
+/// What the edition says of itself: where its rows come from and what became of them.
+fn detail(
+    plan: &Plan,
+    taken: &Taken,
+    counts: &Counts,
+    ledger: &Ledger,
+    begun: Instant,
+) -> Result<serde_json::Value> {
+    let mut files = Vec::new();
+    // Members of one archive share its bytes and its hash.
+    let mut hashed: Option<(&Path, u64, Option<String>)> = None;
+    for (member, layout) in &plan.files {
+        if hashed.as_ref().is_none_or(|h| h.0 != member.path) {
+            let bytes = std::fs::metadata(&member.path)?.len();
+            hashed = Some((&member.path, bytes, sha256_if_small(&member.path)?));
+        }
+        let (bytes, sha256) = hashed.as_ref().map(|h| (h.1, h.2.as_deref())).unwrap_or_default();
+        let path = member.path.display().to_string();
+        files.push(json!({
+            "name": member.place(), "path": path, "bytes": bytes, "sha256": sha256, "layout": layout.in_words(),
+        }));
+    }
+    Ok(json!({
+        "files": files, "layout": taken.layout, "clock": taken.clock, "stamp": plan.stamp,
+        "rows_read": taken.rows_read, "rows_kept": taken.rows_kept, "rows_rejected": taken.rows_rejected,
+        "rows_already_there": taken.rows_already_there, "rows_conflicting": counts.conflicts,
+        "rows_replaced": counts.replaced, "reasons": taken.reasons, "rejects": taken.rejects,
+        "doubtful_times": ledger.anchor.doubtful + ledger.anchor.never,
+        "times_shown_twice": ledger.anchor.doubtful, "times_never_shown": ledger.anchor.never,
+        "disorder": ledger.disorder, "seconds": (begun.elapsed().as_secs_f64() * 1000.0).round() / 1000.0,
+    }))
+}
+
+fn sha256_if_small(path: &Path) -> Result<Option<String>> {
+    match std::fs::metadata(path)?.len() <= SMALL {
+        true => Ok(Some(fingerprint::of_file(path, |_| Ok(()))?.1)),
+        false => Ok(None),
+    }
+}
+
+/// Adds the SHA-256 of large files to the editions made from them. The rows are on the shelf by then: one
+/// core hashes more slowly than all of them take rows in.
+fn add_fingerprints(shelf: &mut Shelf, plan: &Plan, taken: &[Taken], job: &Job) -> Result<()> {
+    let mut large: Vec<&Path> = plan.files.iter().map(|(m, _)| m.path.as_path()).collect();
+    large.dedup();
+    large.retain(|p| std::fs::metadata(p).is_ok_and(|m| m.len() > SMALL));
+    if large.is_empty() || taken.iter().all(|t| t.rows_kept + t.rows_replaced == 0) {
+        return Ok(());
+    }
+    job.begin("fingerprint the file; its rows are on the shelf", plan.bytes());
+    for path in large {
+        let stopped = |e: Error| std::io::Error::other(e.to_string());
+        let hashed = fingerprint::of_file(path, |bytes| job.advance(bytes).map_err(stopped));
+        // Stopped here, the edition stays as it is, without the hash.
+        let Ok((_, hash)) = hashed else { return Ok(()) };
+        if plan.files.iter().any(|(m, _)| m.path == path && m.must_be_unchanged().is_err()) {
+            continue;
+        }
+        for t in taken.iter().filter(|t| t.edition > 0) {
+            shelf.add_fingerprint(&t.series.parse()?, t.edition, path, &hash)?;
+        }
+    }
+    Ok(())
 }

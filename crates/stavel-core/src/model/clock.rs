@@ -4,7 +4,7 @@ use std::fmt;
 use std::str::FromStr;
 use std::sync::Arc;
 
-use super::time::{DAY, EARLIEST, HOUR, LATEST, MINUTE, Micros, SECOND};
+use super::time::{DAY, EARLIEST, HOUR, LATEST, MINUTE, Micros, SECOND, Span};
 use crate::{Error, Result};
 
 /// A rule that maps wall time to UTC: `UTC`, `UTC+3`, `Europe/Oslo`, `America/New_York+7h`.
@@ -138,6 +138,20 @@ impl Clock {
                 Wall::Never { at: self.stretches[jump].from }
             }
         }
+    }
+
+    /// The span of wall times around `wall` that all happened once, with the offset they share; none where
+    /// `wall` itself is doubtful.
+    pub fn plain_span(&self, wall: Micros) -> Option<(Span, Micros)> {
+        let Wall::Once(utc) = self.from_wall(wall) else { return None };
+        let at = self.stretch_at(utc);
+        let here = self.stretches[at];
+        let from = match at.checked_sub(1) {
+            Some(before) => here.from + here.offset.max(self.stretches[before].offset),
+            None => Micros::MIN,
+        };
+        let to = self.stretches.get(at + 1).map_or(Micros::MAX, |n| n.from + here.offset.min(n.offset));
+        Some((Span::new(from, to), here.offset))
     }
 
     /// The moment at which a day (days since 1970-01-01 on this wall) begins.

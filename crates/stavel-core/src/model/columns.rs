@@ -18,11 +18,26 @@ pub enum Field {
     BidVolume,
     AskVolume,
     Last,
+    /// Number of ticks in a bar.
+    TickCount,
+    OpenInterest,
+    /// The close with corporate actions worked in, as the source has it.
+    AdjustedClose,
+    /// Of a trade: 1 bought, 2 sold, 0 not said. Of a depth row: 1 bid, 2 ask.
+    Taker,
+    /// Of a depth row: 0 is the best price.
+    Level,
+    /// Of a depth row.
+    Price,
+    /// Of a depth row.
+    Size,
+    /// What a depth row does to its level: 0 not said, 1 new, 2 changed, 3 gone.
+    Act,
 }
 
 impl Field {
     /// Every field, in the order columns are kept.
-    pub const ALL: [Field; 11] = [
+    pub const ALL: [Field; 19] = [
         Field::Open,
         Field::High,
         Field::Low,
@@ -34,6 +49,14 @@ impl Field {
         Field::BidVolume,
         Field::AskVolume,
         Field::Last,
+        Field::TickCount,
+        Field::OpenInterest,
+        Field::AdjustedClose,
+        Field::Taker,
+        Field::Level,
+        Field::Price,
+        Field::Size,
+        Field::Act,
     ];
 
     /// The column's name in every format.
@@ -50,6 +73,14 @@ impl Field {
             Field::BidVolume => "bid_volume",
             Field::AskVolume => "ask_volume",
             Field::Last => "last",
+            Field::TickCount => "tick_count",
+            Field::OpenInterest => "open_interest",
+            Field::AdjustedClose => "adjusted_close",
+            Field::Taker => "side",
+            Field::Level => "level",
+            Field::Price => "price",
+            Field::Size => "size",
+            Field::Act => "act",
         }
     }
 
@@ -61,7 +92,13 @@ impl Field {
     /// True where the numbers are prices.
     pub fn is_price(self) -> bool {
         use Field::*;
-        matches!(self, Open | High | Low | Close | Bid | Ask | Last)
+        matches!(self, Open | High | Low | Close | Bid | Ask | Last | AdjustedClose | Price)
+    }
+
+    /// True where the numbers are amounts traded or offered.
+    pub fn is_volume(self) -> bool {
+        use Field::*;
+        matches!(self, Volume | BidVolume | AskVolume | Size)
     }
 }
 
@@ -76,9 +113,9 @@ impl Scale {
     /// Decimals with which a field is written.
     pub fn of(&self, field: Field) -> u8 {
         match field {
-            Field::Spread => 0,
-            Field::Volume | Field::BidVolume | Field::AskVolume => self.volume,
-            _ => self.price,
+            f if f.is_price() => self.price,
+            f if f.is_volume() => self.volume,
+            _ => 0,
         }
     }
 
@@ -104,8 +141,10 @@ pub enum Shape {
     Bars,
     /// Bid and ask, and perhaps their volumes.
     Quotes,
-    /// Last price, and perhaps volume.
+    /// Last price, and perhaps volume and side.
     Trades,
+    /// Rows of the order book: side, level, price, size, act.
+    Depth,
 }
 
 /// A piece of history: one time column and the columns of its fields, all of the same length.
@@ -200,6 +239,12 @@ impl Columns {
         }
     }
 
+    /// Leaves away the rows from `rows` on.
+    pub fn truncate(&mut self, rows: usize) {
+        self.time.truncate(rows);
+        self.data.iter_mut().for_each(|c| c.truncate(rows));
+    }
+
     /// The range of rows (sorted by time) whose times lie in a span.
     pub fn range_of(&self, span: Span) -> std::ops::Range<usize> {
         self.time.partition_point(|&t| t < span.from)..self.time.partition_point(|&t| t < span.to)
@@ -265,7 +310,9 @@ impl Columns {
 
 /// The kind of rows that have these fields.
 pub fn shape_of(fields: &[Field]) -> Shape {
-    if fields.contains(&Field::Bid) {
+    if fields.contains(&Field::Level) {
+        Shape::Depth
+    } else if fields.contains(&Field::Bid) {
         Shape::Quotes
     } else if fields.contains(&Field::Last) {
         Shape::Trades

@@ -16,12 +16,17 @@ pub enum Unit {
     Month,
 }
 
-/// Ticks, or bars of a number of minutes, hours, days, weeks or months.
+/// Ticks, rows of the order book, or bars of a number of minutes, hours, days, weeks or months.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Frame {
     Ticks,
+    /// Changes of the order book (level 2).
+    Depth,
     // The unit stands first so that frames sort by their length.
-    Bars { unit: Unit, count: u16 },
+    Bars {
+        unit: Unit,
+        count: u16,
+    },
 }
 
 impl Frame {
@@ -38,10 +43,10 @@ impl Frame {
         "3d", "1w", "2w", "1mo",
     ];
 
-    /// The usual length of a bar in microseconds (30 days for a month); 0 for ticks.
+    /// The usual length of a bar in microseconds (30 days for a month); 0 for ticks and depth.
     pub fn length(&self) -> Micros {
         match *self {
-            Frame::Ticks => 0,
+            Frame::Ticks | Frame::Depth => 0,
             Frame::Bars { count, unit } => {
                 count as Micros
                     * match unit {
@@ -67,12 +72,18 @@ impl Frame {
     pub fn is_ticks(&self) -> bool {
         matches!(self, Frame::Ticks)
     }
+
+    /// True for bars: one row for each time.
+    pub fn is_bars(&self) -> bool {
+        matches!(self, Frame::Bars { .. })
+    }
 }
 
 impl fmt::Display for Frame {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Frame::Ticks => f.write_str("ticks"),
+            Frame::Depth => f.write_str("depth"),
             Frame::Bars { count, unit } => {
                 let unit = match unit {
                     Unit::Minute => "m",
@@ -93,11 +104,14 @@ impl FromStr for Frame {
     fn from_str(text: &str) -> Result<Frame> {
         let bad = || {
             Error::arguments(format!(
-                "'{text}' is not a frame; write ticks, or a number with m, h, d, w or mo as in 4h."
+                "'{text}' is not a frame; write ticks, depth, or a number with m, h, d, w or mo as in 4h."
             ))
         };
         if text == "ticks" {
             return Ok(Frame::Ticks);
+        }
+        if text == "depth" {
+            return Ok(Frame::Depth);
         }
         let digits = text.find(|c: char| !c.is_ascii_digit()).ok_or_else(bad)?;
         let count: u16 = text[..digits].parse().map_err(|_| bad())?;

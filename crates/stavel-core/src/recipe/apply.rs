@@ -2,13 +2,13 @@
 
 use serde_json::{Value, json};
 
+use super::bring_in::intake_files;
 use super::step::*;
 use super::told::{align_json, alternatives_in_words, check_json, check_lines};
 use crate::check::{check_series, mend_series};
 use crate::compose::{self, Request};
 use crate::deliver::{self, Order};
 use crate::frames::build_series;
-use crate::intake::{self, ClockHint, Hints};
 use crate::job::Job;
 use crate::model::price::{as_float, scaled};
 use crate::model::time::{self, rfc3339};
@@ -34,7 +34,7 @@ pub struct Report {
 }
 
 impl Report {
-    fn new(json: Value, lines: Vec<String>) -> Report {
+    pub(super) fn new(json: Value, lines: Vec<String>) -> Report {
         Report { json, lines, wants_person: false, changed: Vec::new(), files: Vec::new() }
     }
 }
@@ -54,6 +54,7 @@ pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
         Step::Deliver(s) => deliver_all(shelf, s, job),
         Step::Rehearse(s) => rehearse(shelf, s, job),
         Step::Undo(s) => undo(shelf, s),
+        Step::Shelf(s) => upkeep(shelf, s),
         Step::Chart(_) => Err(Error::arguments("Charts are drawn outside the core.")),
     }?;
     if step.writes() {
@@ -80,58 +81,6 @@ pub fn span_between(from: Option<&str>, to: Option<&str>) -> Result<Span> {
 
 fn side_of(text: Option<&str>) -> Result<Side> {
     text.map_or(Ok(Side::Bid), str::parse)
-}
-
-/// The hints an intake step gives.
-///
-/// # Errors
-/// Where one of them makes no sense.
-pub fn hints_of(step: &IntakeStep) -> Result<Hints> {
-    Ok(Hints {
-        source: step.source.clone(),
-        instrument: step.instrument.clone(),
-        clock: match step.clock.as_deref() {
-            None => None,
-            Some("afloat") => Some(ClockHint::Afloat),
-            Some(text) => Some(ClockHint::Known(text.parse()?)),
-        },
-        frame: step.frame,
-        side: step.side.as_deref().map(str::parse).transpose()?,
-        decimals: step.decimals,
-        dates: step.dates,
-        stamp: step.stamp,
-        replace: step.replace,
-    })
-}
-
-fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<Report> {
-    let plans = intake::plan(shelf, &step.paths, &hints_of(step)?)?;
-    let mut taken = Vec::new();
-    for plan in &plans {
-        taken.push(intake::take(shelf, plan, job)?);
-    }
-    let mut report = Report::new(
-        json!({ "series": taken }),
-        taken
-            .iter()
-            .map(|t| {
-                format!(
-                    "{}: {} rows read = {} kept + {} rejected + {} already there; clock {}",
-                    t.series, t.rows_read, t.rows_kept, t.rows_rejected, t.rows_already_there, t.clock
-                )
-            })
-            .collect(),
-    );
-    for t in taken.iter().filter(|t| t.rows_rejected > 0) {
-        report.wants_person = true;
-        report.lines.push(format!(
-            "the rejected rows of {} are in {}",
-            t.series,
-            t.rejects.as_deref().unwrap_or_default()
-        ));
-    }
-    report.changed = plans.into_iter().map(|p| p.series).collect();
-    Ok(report)
 }
 
 fn check_one(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Report> {
@@ -363,6 +312,51 @@ fn undo(shelf: &mut Shelf, step: &UndoStep) -> Result<Report> {
     };
     let json = json!({"series": step.series, "edition": now.map(|e| e.number)});
     Ok(Report { changed: vec![step.series.clone()], ..Report::new(json, vec![line]) })
+}
+
+fn upkeep(shelf: &mut Shelf, step: &ShelfStep) -> Result<Report> {
+    let named = || step.series.as_ref().ok_or_else(|| Error::arguments("Say which series is meant."));
+    match step.what {
+        Upkeep::Remove => {
+            let name = named()?;
+            shelf.remove(name)?;
+            let line = format!(
+                "{name} is off the shelf; stavel undo {name} brings it back until the shelf is tidied"
+            );
+            Ok(Report { changed: vec![name.clone()], ..Report::new(json!({"removed": name}), vec![line]) })
+        }
+        Upkeep::Rename => {
+            let (name, to) =
+                (named()?, step.to.as_ref().ok_or_else(|| Error::arguments("Say the new name."))?);
+            shelf.rename(name, to)?;
+            let line = format!("{name} is {to} now, with all its editions");
+            Ok(Report {
+                changed: vec![to.clone()],
+                ..Report::new(json!({"renamed": name, "to": to}), vec![line])
+            })
+        }
+        Upkeep::Tidy => {
+            let tidied = shelf.tidy(step.series.as_ref())?;
+            let line = format!(
+                "{} older editions are gone, and {} files with {}",
+                tidied.editions,
+                tidied.files,
+                bytes_in_words(tidied.bytes)
+            );
+            let json = json!({"editions": tidied.editions, "files": tidied.files, "bytes": tidied.bytes});
+            Ok(Report::new(json, vec![line]))
+        }
+    }
+}
+
+/// A size as people say it.
+pub fn bytes_in_words(bytes: u64) -> String {
+    match bytes {
+        0..10_000 => format!("{bytes} bytes"),
+        10_000..10_000_000 => format!("{} kB", bytes / 1000),
+        10_000_000..10_000_000_000 => format!("{:.1} MB", bytes as f64 / 1e6),
+        _ => format!("{:.1} GB", bytes as f64 / 1e9),
+    }
 }
 
 /// Frames named in a list, where `all` stands for the usual ones that can be made.

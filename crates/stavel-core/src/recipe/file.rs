@@ -4,10 +4,10 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
-use sha2::{Digest, Sha256};
 
 use super::apply::Report;
 use super::step::*;
+use crate::fingerprint::Sha256;
 use crate::model::SeriesName;
 use crate::store::Shelf;
 use crate::{Error, Result};
@@ -72,7 +72,8 @@ impl Step {
             | Step::Splice(_)
             | Step::Frames(_)
             | Step::Compose(_)
-            | Step::Undo(_) => {}
+            | Step::Undo(_)
+            | Step::Shelf(_) => {}
         }
     }
 
@@ -127,12 +128,12 @@ pub fn run(
 
 /// A key of a step's settings and the contents of the files it reads.
 fn fingerprint(step: &Step) -> Result<String> {
-    let mut hash = Sha256::new();
+    let mut hash = Sha256::default();
     hash.update(serde_json::to_string(step).unwrap_or_default());
     for path in step.input_files() {
         hash_path(&path, &mut hash)?;
     }
-    Ok(hash.finalize().iter().map(|b| format!("{b:02x}")).collect())
+    Ok(hash.hex())
 }
 
 fn hash_path(path: &Path, hash: &mut Sha256) -> Result<()> {

@@ -4,14 +4,16 @@
 //! steps; [`apply`] does them, and gives a [`Report`] for people and programs.
 
 mod apply;
+mod bring_in;
 mod file;
 mod step;
 mod told;
 
-pub use apply::{Report, apply, frames_named, hints_of, span_between};
+pub use apply::{Report, apply, bytes_in_words, frames_named, span_between};
+pub use bring_in::{hints_of, layout_named, plan_of};
 pub use file::{Done, Recipe, run};
 pub use step::{
     AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, RehearseStep,
-    SpliceStep, Step, UndoStep,
+    ShelfStep, SpliceStep, Step, UndoStep, Upkeep,
 };
 pub use told::check_json;

@@ -25,6 +25,7 @@ pub enum Step {
     Chart(ChartStep),
     Rehearse(RehearseStep),
     Undo(UndoStep),
+    Shelf(ShelfStep),
 }
 
 /// Files to take in.
@@ -46,10 +47,21 @@ pub struct IntakeStep {
     pub decimals: Option<u8>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dates: Option<DateOrder>,
-    #[serde(default, skip_serializing_if = "is_default")]
-    pub stamp: Stamp,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stamp: Option<Stamp>,
+    /// The name of a saved layout, or a file that holds one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub layout: Option<String>,
+    /// A pattern of file names with `{instrument}` in it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub names: Option<String>,
     #[serde(default, skip_serializing_if = "is_default")]
     pub replace: bool,
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub prefer_new: bool,
+    /// The rows an earlier intake rejected, instead of paths.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rejects: Option<String>,
 }
 
 /// A series to check, and kinds of findings to mend.
@@ -170,6 +182,29 @@ pub struct UndoStep {
     pub series: SeriesName,
 }
 
+/// Upkeep of the shelf.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ShelfStep {
+    #[serde(rename = "do")]
+    pub what: Upkeep,
+    /// All series, where none is named and that makes sense.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub series: Option<SeriesName>,
+    /// The new name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<SeriesName>,
+}
+
+/// What is done to the shelf.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Upkeep {
+    Rename,
+    Remove,
+    Tidy,
+}
+
 fn is_default<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()
 }
@@ -200,6 +235,7 @@ impl Step {
             Step::Chart(_) => "chart",
             Step::Rehearse(_) => "rehearse",
             Step::Undo(_) => "undo",
+            Step::Shelf(_) => "shelf",
         }
     }
 
@@ -209,7 +245,12 @@ impl Step {
             Step::Check(s) => !s.mend.is_empty(),
             Step::Align(s) => s.anchor,
             Step::Deliver(_) | Step::Chart(_) | Step::Rehearse(_) => false,
-            Step::Intake(_) | Step::Splice(_) | Step::Frames(_) | Step::Compose(_) | Step::Undo(_) => true,
+            Step::Intake(_)
+            | Step::Splice(_)
+            | Step::Frames(_)
+            | Step::Compose(_)
+            | Step::Undo(_)
+            | Step::Shelf(_) => true,
         }
     }
 
@@ -224,15 +265,21 @@ impl Step {
         match self {
             Step::Intake(s) => {
                 words.extend(s.paths.iter().map(|p| quoted(&p.to_string_lossy())));
-                opt(&mut words, "source", Some(s.source.clone()));
+                opt(&mut words, "rejects", s.rejects.clone());
+                opt(&mut words, "source", (!s.source.is_empty()).then(|| s.source.clone()));
                 opt(&mut words, "instrument", s.instrument.clone());
                 opt(&mut words, "clock", s.clock.clone());
                 opt(&mut words, "frame", s.frame.map(|f| f.to_string()));
                 opt(&mut words, "side", s.side.clone());
                 opt(&mut words, "decimals", s.decimals.map(|d| d.to_string()));
                 opt(&mut words, "dates", s.dates.map(|d| d.words().replace(" dates", "")));
-                opt(&mut words, "stamp", (s.stamp == Stamp::Close).then(|| "close".into()));
+                let stamp = |s: Stamp| if s == Stamp::Close { "close" } else { "open" };
+                opt(&mut words, "stamp", s.stamp.map(|s| stamp(s).to_owned()));
+                opt(&mut words, "layout", s.layout.clone());
+                opt(&mut words, "names", s.names.clone());
                 words.extend(s.replace.then(|| "--replace".into()));
+                opt(&mut words, "prefer", s.prefer_new.then(|| "new".into()));
+                words.extend(s.rejects.is_some().then(|| "--retake".into()));
             }
             Step::Check(s) => {
                 words.push(s.series.to_string());
@@ -289,6 +336,12 @@ impl Step {
                 opt(&mut words, "orders", Some(s.orders.to_string_lossy().into_owned()));
             }
             Step::Undo(s) => words.push(s.series.to_string()),
+            Step::Shelf(s) => {
+                words.extend(s.series.iter().map(SeriesName::to_string));
+                opt(&mut words, "rename", s.to.as_ref().map(SeriesName::to_string));
+                words.extend((s.what == Upkeep::Remove).then(|| "--remove".into()));
+                words.extend((s.what == Upkeep::Tidy).then(|| "--tidy".into()));
+            }
         }
         words.join(" ")
     }
@@ -304,7 +357,7 @@ impl Step {
             Step::Deliver(s) => s.series.clone(),
             Step::Chart(s) => std::iter::once(&s.series).chain(&s.with).cloned().collect(),
             Step::Rehearse(s) => vec![s.series.clone()],
-            Step::Intake(_) | Step::Undo(_) => Vec::new(),
+            Step::Intake(_) | Step::Undo(_) | Step::Shelf(_) => Vec::new(),
         }
     }
 }

@@ -45,6 +45,11 @@ impl Tape {
         if rows.is_empty() {
             return Err(Error::input("There is nothing to play in that span."));
         }
+        if rows.shape() == Shape::Depth {
+            return Err(Error::input(
+                "Depth rows alone cannot be played; name the ticks or bars of the instrument.",
+            ));
+        }
         let mut known: Vec<i64> = rows.column(Field::Spread).iter().copied().filter(|s| *s > 0).collect();
         known.sort_unstable();
         let said = fixed_spread.or(known.get(known.len() / 2).copied());
@@ -77,8 +82,8 @@ impl Tape {
             Shape::Quotes => {
                 Quote { time, bid: self.rows.column(Field::Bid)[row], ask: self.rows.column(Field::Ask)[row] }
             }
-            Shape::Trades => {
-                let last = self.rows.column(Field::Last)[row];
+            Shape::Trades | Shape::Depth => {
+                let last = self.rows.column(Field::Last).get(row).copied().unwrap_or_default();
                 Quote { time, bid: last, ask: last + self.spread }
             }
             Shape::Bars => {

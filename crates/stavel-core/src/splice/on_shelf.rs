@@ -82,7 +82,7 @@ pub fn splice_series(
             "The result may not overwrite {own}; choose another name than {into}."
         )));
     }
-    let (like, spliced) = splice_rows(shelf, names, rule, job)?;
+    let (like, mut spliced) = splice_rows(shelf, names, rule, job)?;
     let target = like.with_source(into);
     let parents: Vec<serde_json::Value> = names
         .iter()
@@ -99,6 +99,6 @@ pub fn splice_series(
         scale: spliced.rows.scale,
     };
     let mut draft = shelf.draft(&target, origin)?;
-    draft.push(&spliced.rows)?;
+    draft.push(std::mem::take(&mut spliced.rows))?;
     Ok(SplicedSeries { info: draft.commit()?, spliced })
 }

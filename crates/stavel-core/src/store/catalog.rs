@@ -1,22 +1,23 @@
 //! The catalog: what is on the shelf, in SQLite.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
 use std::str::FromStr;
 
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
+use super::days::Days;
 use crate::model::{Clock, Columns, Field, Instrument, Micros, Scale, SeriesName, Side};
 use crate::{Error, Result};
 
 /// Version of the tables below; a catalog with a higher one was written by a newer Stavel.
-const VERSION: i64 = 1;
+const VERSION: i64 = 2;
 
 const TABLES: &str = "
 CREATE TABLE instrument (name TEXT PRIMARY KEY, parent TEXT REFERENCES instrument(name), own TEXT NOT NULL) STRICT;
 CREATE TABLE series (
     id INTEGER PRIMARY KEY, instrument TEXT NOT NULL REFERENCES instrument(name), source TEXT NOT NULL,
-    frame TEXT NOT NULL, current INTEGER REFERENCES edition(id), UNIQUE (instrument, source, frame)) STRICT;
+    frame TEXT NOT NULL, current INTEGER REFERENCES edition(id), removed INTEGER REFERENCES edition(id), UNIQUE (instrument, source, frame)) STRICT;
 CREATE TABLE edition (
     id INTEGER PRIMARY KEY, series INTEGER NOT NULL REFERENCES series(id), number INTEGER NOT NULL,
     before INTEGER REFERENCES edition(id), act TEXT NOT NULL, detail TEXT NOT NULL, made INTEGER NOT NULL,
@@ -25,14 +26,31 @@ CREATE TABLE edition (
     UNIQUE (series, number)) STRICT;
 CREATE TABLE segment (
     id INTEGER PRIMARY KEY, path TEXT NOT NULL UNIQUE, rows INTEGER NOT NULL, first INTEGER NOT NULL,
-    last INTEGER NOT NULL, bytes INTEGER NOT NULL) STRICT;
+    last INTEGER NOT NULL, bytes INTEGER NOT NULL, hash TEXT, days BLOB) STRICT;
 CREATE TABLE holding (
     edition INTEGER NOT NULL REFERENCES edition(id), place INTEGER NOT NULL,
     segment INTEGER NOT NULL REFERENCES segment(id), PRIMARY KEY (edition, place)) STRICT, WITHOUT ROWID;
 CREATE TABLE journal (id INTEGER PRIMARY KEY, made INTEGER NOT NULL, series TEXT NOT NULL, step TEXT NOT NULL,
     text TEXT NOT NULL) STRICT;
 CREATE TABLE done (key TEXT PRIMARY KEY, report TEXT NOT NULL) STRICT;
+CREATE TABLE layout (name TEXT PRIMARY KEY, text TEXT NOT NULL) STRICT;
+CREATE TABLE fact (
+    id INTEGER PRIMARY KEY, instrument TEXT NOT NULL REFERENCES instrument(name), source TEXT NOT NULL,
+    time INTEGER NOT NULL, kind TEXT NOT NULL, value TEXT NOT NULL,
+    UNIQUE (instrument, source, time, kind, value)) STRICT;
 ";
+
+/// What brings a catalog of the version before to the next one.
+const CHANGES: [&str; 1] = ["
+ALTER TABLE segment ADD COLUMN hash TEXT;
+ALTER TABLE segment ADD COLUMN days BLOB;
+ALTER TABLE series ADD COLUMN removed INTEGER REFERENCES edition(id);
+CREATE TABLE layout (name TEXT PRIMARY KEY, text TEXT NOT NULL) STRICT;
+CREATE TABLE fact (
+    id INTEGER PRIMARY KEY, instrument TEXT NOT NULL REFERENCES instrument(name), source TEXT NOT NULL,
+    time INTEGER NOT NULL, kind TEXT NOT NULL, value TEXT NOT NULL,
+    UNIQUE (instrument, source, time, kind, value)) STRICT;
+"];
 
 /// A series and its current edition.
 #[derive(Debug, Clone)]
@@ -82,6 +100,19 @@ pub struct SegmentInfo {
     pub first: Micros,
     pub last: Micros,
     pub bytes: u64,
+    /// Of the file, as [`super::segment::Written`] has it; none for files of a first catalog.
+    pub hash: Option<String>,
+    pub days: Days,
+}
+
+/// What is known of an instrument on a date: a dividend, a statement, an event.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Fact {
+    pub source: String,
+    pub time: Micros,
+    pub kind: String,
+    /// Names and values, as the file has them.
+    pub values: BTreeMap<String, String>,
 }
 
 /// One act as the journal keeps it.
@@ -112,17 +143,22 @@ pub fn open(path: &Path) -> Result<Connection> {
     }
     db.execute_batch("PRAGMA journal_mode = WAL; PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL;")
         .map_err(unusable)?;
-    if version == 0 {
-        // Two processes may find a new shelf at the same time: the second sees the first one's tables.
-        db.execute_batch("BEGIN IMMEDIATE")?;
-        let made: i64 = db.query_row("PRAGMA user_version", [], |r| r.get(0))?;
-        if made == 0 {
-            db.execute_batch(TABLES)?;
-            db.pragma_update(None, "user_version", VERSION)?;
-        }
-        db.execute_batch("COMMIT")?;
+    if version < VERSION {
+        make_or_change(&db)?;
     }
     Ok(db)
+}
+
+fn make_or_change(db: &Connection) -> Result<()> {
+    // Two processes may find a new or an old shelf at the same time: the second sees what the first one made.
+    db.execute_batch("BEGIN IMMEDIATE")?;
+    let version: i64 = db.query_row("PRAGMA user_version", [], |r| r.get(0))?;
+    match version {
+        0 => db.execute_batch(TABLES)?,
+        v => CHANGES.iter().skip(v as usize - 1).try_for_each(|c| db.execute_batch(c))?,
+    }
+    db.pragma_update(None, "user_version", VERSION)?;
+    Ok(db.execute_batch("COMMIT")?)
 }
 
 pub fn version(db: &Connection) -> Result<i64> {
@@ -176,6 +212,10 @@ pub fn all_series(db: &Connection) -> Result<Vec<SeriesInfo>> {
     Ok(all)
 }
 
+pub fn series_of_instrument(db: &Connection, instrument: &str) -> Result<Vec<SeriesInfo>> {
+    select_series(db, "WHERE s.instrument = ?1", &[&instrument])
+}
+
 pub fn one_series(db: &Connection, name: &SeriesName) -> Result<Option<SeriesInfo>> {
     let filter = "WHERE s.instrument = ?1 AND s.source = ?2 AND s.frame = ?3";
     Ok(select_series(db, filter, &[&name.instrument, &name.source, &name.frame_text()])?.pop())
@@ -196,27 +236,75 @@ pub fn editions(db: &Connection, name: &SeriesName) -> Result<Vec<EditionInfo>> 
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
+pub fn has_instrument(db: &Connection, name: &str) -> Result<bool> {
+    Ok(db.query_row("SELECT EXISTS (SELECT 1 FROM instrument WHERE name = ?1)", [name], |r| r.get(0))?)
+}
+
+pub fn add_fingerprint(
+    db: &Connection,
+    name: &SeriesName,
+    edition: i64,
+    path: &str,
+    sha256: &str,
+) -> Result<()> {
+    let Some(found) = editions(db, name)?.into_iter().find(|e| e.number == edition) else { return Ok(()) };
+    let mut detail = found.detail;
+    for file in detail["files"].as_array_mut().into_iter().flatten().filter(|f| f["path"] == path) {
+        file["sha256"] = sha256.into();
+    }
+    db.execute("UPDATE edition SET detail = ?1 WHERE id = ?2", params![detail.to_string(), found.id])?;
+    Ok(())
+}
+
+pub fn next_edition(db: &Connection, name: &SeriesName) -> Result<i64> {
+    let key = params![name.instrument, name.source, name.frame_text()];
+    Ok(db.query_row(
+        "SELECT coalesce(max(e.number), 0) + 1 FROM edition e JOIN series s ON s.id = e.series
+         WHERE s.instrument = ?1 AND s.source = ?2 AND s.frame = ?3",
+        key,
+        |r| r.get(0),
+    )?)
+}
+
 pub fn segments(db: &Connection, edition: i64) -> Result<Vec<SegmentInfo>> {
     let mut query = db.prepare(
-        "SELECT g.id, g.path, g.rows, g.first, g.last, g.bytes FROM holding h JOIN segment g ON g.id = h.segment
+        "SELECT g.id, g.path, g.rows, g.first, g.last, g.bytes, g.hash, g.days FROM holding h JOIN segment g ON g.id = h.segment
          WHERE h.edition = ?1 ORDER BY h.place",
     )?;
-    let rows = query.query_map([edition], |r| {
-        Ok(SegmentInfo {
-            id: r.get(0)?,
-            path: r.get(1)?,
-            rows: r.get::<_, i64>(2)? as u64,
-            first: r.get(3)?,
-            last: r.get(4)?,
-            bytes: r.get::<_, i64>(5)? as u64,
-        })
-    })?;
+    let rows = query.query_map([edition], segment_of)?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
-pub fn all_segment_paths(db: &Connection) -> Result<HashSet<String>> {
-    let mut query = db.prepare("SELECT path FROM segment")?;
-    let rows = query.query_map([], |r| r.get(0))?;
+fn segment_of(r: &Row<'_>) -> rusqlite::Result<SegmentInfo> {
+    Ok(SegmentInfo {
+        id: r.get(0)?,
+        path: r.get(1)?,
+        rows: r.get::<_, i64>(2)? as u64,
+        first: r.get(3)?,
+        last: r.get(4)?,
+        bytes: r.get::<_, i64>(5)? as u64,
+        hash: r.get(6)?,
+        days: r.get::<_, Option<Vec<u8>>>(7)?.map(|b| Days::from_bytes(&b)).unwrap_or_default(),
+    })
+}
+
+/// Every segment, of one series or of all, whatever edition holds it.
+pub fn all_segments(db: &Connection, only: Option<&SeriesName>) -> Result<Vec<SegmentInfo>> {
+    let folder = only.map_or(String::new(), |name| folder_of(name) + "/");
+    let mut query = db.prepare(
+        "SELECT id, path, rows, first, last, bytes, hash, days FROM segment WHERE substr(path, 1, length(?1)) = ?1 ORDER BY path",
+    )?;
+    let rows = query.query_map([folder], segment_of)?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// The path of every segment with whether a current edition holds it.
+pub fn all_homes(db: &Connection) -> Result<HashMap<String, bool>> {
+    let mut query = db.prepare(
+        "SELECT g.path, max(h.edition IS s.current) FROM segment g LEFT JOIN holding h ON h.segment = g.id
+         LEFT JOIN edition e ON e.id = h.edition LEFT JOIN series s ON s.id = e.series GROUP BY g.id",
+    )?;
+    let rows = query.query_map([], |r| Ok((r.get(0)?, r.get::<_, Option<i64>>(1)? == Some(1))))?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
@@ -258,8 +346,16 @@ pub fn commit_edition(db: &mut Connection, new: &NewEdition<'_>) -> Result<i64> 
     let mut held: Vec<SegmentInfo> = new.kept.to_vec();
     for segment in new.written {
         tx.execute(
-            "INSERT INTO segment (path, rows, first, last, bytes) VALUES (?1, ?2, ?3, ?4, ?5)",
-            params![segment.path, segment.rows as i64, segment.first, segment.last, segment.bytes as i64],
+            "INSERT INTO segment (path, rows, first, last, bytes, hash, days) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            params![
+                segment.path,
+                segment.rows as i64,
+                segment.first,
+                segment.last,
+                segment.bytes as i64,
+                segment.hash,
+                segment.days.to_bytes(),
+            ],
         )?;
         held.push(SegmentInfo { id: tx.last_insert_rowid(), ..segment.clone() });
     }
@@ -292,9 +388,80 @@ pub fn commit_edition(db: &mut Connection, new: &NewEdition<'_>) -> Result<i64> 
             params![edition, place as i64, segment.id],
         )?;
     }
-    tx.execute("UPDATE series SET current = ?1 WHERE id = ?2", params![edition, series])?;
+    tx.execute("UPDATE series SET current = ?1, removed = NULL WHERE id = ?2", params![edition, series])?;
     tx.commit()?;
     Ok(series)
+}
+
+/// The id of a series, removed or not.
+pub fn series_id(db: &Connection, name: &SeriesName) -> Result<Option<i64>> {
+    let key = params![name.instrument, name.source, name.frame_text()];
+    let query = "SELECT id FROM series WHERE instrument = ?1 AND source = ?2 AND frame = ?3";
+    Ok(db.query_row(query, key, |r| r.get(0)).optional()?)
+}
+
+/// The id of a series that was removed and can be brought back.
+pub fn removed_series(db: &Connection, name: &SeriesName) -> Result<Option<i64>> {
+    let key = params![name.instrument, name.source, name.frame_text()];
+    let query =
+        "SELECT id FROM series WHERE instrument = ?1 AND source = ?2 AND frame = ?3 AND removed IS NOT NULL";
+    Ok(db.query_row(query, key, |r| r.get(0)).optional()?)
+}
+
+/// Takes a series off the shelf or brings it back.
+pub fn set_removed(db: &Connection, series: i64, removed: bool) -> Result<()> {
+    db.execute(
+        match removed {
+            true => "UPDATE series SET removed = current, current = NULL WHERE id = ?1",
+            false => "UPDATE series SET current = removed, removed = NULL WHERE id = ?1",
+        },
+        [series],
+    )?;
+    Ok(())
+}
+
+/// Renames a series and the files of its segments (old path, new path).
+pub fn rename_series<T>(
+    db: &mut Connection,
+    series: i64,
+    to: &SeriesName,
+    paths: &[(String, String, T)],
+) -> Result<()> {
+    let tx = db.transaction()?;
+    tx.execute(
+        "UPDATE series SET instrument = ?1, source = ?2, frame = ?3 WHERE id = ?4",
+        params![to.instrument, to.source, to.frame_text(), series],
+    )?;
+    for (old, new, _) in paths {
+        tx.execute("UPDATE segment SET path = ?1 WHERE path = ?2", [new, old])?;
+    }
+    Ok(tx.commit()?)
+}
+
+/// Forgets all editions of some series but their current ones; gives their number and the segments that
+/// no edition holds any more.
+pub fn forget_past(db: &mut Connection, series: &[i64]) -> Result<(u64, Vec<SegmentInfo>)> {
+    let tx = db.transaction()?;
+    let mut editions = 0;
+    for id in series {
+        tx.execute("UPDATE series SET removed = NULL WHERE id = ?1", [id])?;
+        tx.execute("UPDATE edition SET before = NULL WHERE series = ?1", [id])?;
+        let past = "SELECT e.id FROM edition e JOIN series s ON s.id = e.series WHERE s.id = ?1 AND e.id IS NOT s.current";
+        tx.execute(&format!("DELETE FROM holding WHERE edition IN ({past})"), [id])?;
+        editions += tx.execute(&format!("DELETE FROM edition WHERE id IN ({past})"), [id])? as u64;
+        tx.execute("DELETE FROM series WHERE id = ?1 AND current IS NULL", [id])?;
+    }
+    let gone = {
+        let mut query = tx.prepare(
+            "SELECT id, path, rows, first, last, bytes, hash, days FROM segment
+             WHERE id NOT IN (SELECT segment FROM holding)",
+        )?;
+        let rows = query.query_map([], segment_of)?;
+        rows.collect::<rusqlite::Result<Vec<_>>>()?
+    };
+    tx.execute("DELETE FROM segment WHERE id NOT IN (SELECT segment FROM holding)", [])?;
+    tx.commit()?;
+    Ok((editions, gone))
 }
 
 pub fn set_current(db: &mut Connection, series: i64, edition: Option<i64>) -> Result<()> {
@@ -371,6 +538,42 @@ pub fn done_before(db: &Connection, key: &str) -> Result<Option<String>> {
 
 pub fn remember_done(db: &Connection, key: &str, report: &str) -> Result<()> {
     db.execute("INSERT OR REPLACE INTO done (key, report) VALUES (?1, ?2)", params![key, report])?;
+    Ok(())
+}
+
+/// Adds facts that are not there yet, in one transaction; gives their number.
+pub fn put_facts(db: &mut Connection, instrument: &str, facts: &[Fact]) -> Result<u64> {
+    let tx = db.transaction()?;
+    let mut added = 0;
+    for f in facts {
+        let value = serde_json::to_string(&f.values).unwrap_or_default();
+        added += tx.execute(
+            "INSERT OR IGNORE INTO fact (instrument, source, time, kind, value) VALUES (?1, ?2, ?3, ?4, ?5)",
+            params![instrument, f.source, f.time, f.kind, value],
+        )? as u64;
+    }
+    tx.commit()?;
+    Ok(added)
+}
+
+pub fn facts(db: &Connection, instrument: &str) -> Result<Vec<Fact>> {
+    let mut query =
+        db.prepare("SELECT source, time, kind, value FROM fact WHERE instrument = ?1 ORDER BY time, id")?;
+    let rows = query.query_map([instrument], |r| {
+        let values = serde_json::from_str(&r.get::<_, String>(3)?).unwrap_or_default();
+        Ok(Fact { source: r.get(0)?, time: r.get(1)?, kind: r.get(2)?, values })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+pub fn layouts(db: &Connection) -> Result<Vec<(String, String)>> {
+    let mut query = db.prepare("SELECT name, text FROM layout ORDER BY name")?;
+    let rows = query.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+pub fn put_layout(db: &Connection, name: &str, text: &str) -> Result<()> {
+    db.execute("INSERT OR REPLACE INTO layout (name, text) VALUES (?1, ?2)", params![name, text])?;
     Ok(())
 }
 

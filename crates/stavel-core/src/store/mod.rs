@@ -9,18 +9,25 @@
 //! files of older editions wait in `past/` for an undo.
 
 mod catalog;
+mod days;
 mod draft;
 mod lock;
+mod scan;
 mod segment;
+mod upkeep;
 
 use std::path::{Path, PathBuf};
 
 use rusqlite::Connection;
 
-pub use catalog::{EditionInfo, JournalLine, SeriesInfo};
-pub use draft::{Draft, Origin};
-pub use segment::{Scan, SegmentWriter, read_file};
+pub use catalog::{EditionInfo, Fact, JournalLine, SegmentInfo, SeriesInfo};
+pub use days::Days;
+pub use draft::{Draft, Origin, Place, Work};
+pub use scan::{Scan, ScanFile, read_file};
+pub use segment::{Encoded, Group, Piece, SegmentWriter, Written};
+pub use upkeep::{Tidied, Verified};
 
+use crate::intake::Layout;
 use crate::model::{Columns, Field, Instrument, Micros, SeriesName, Span};
 use crate::{Error, Result};
 
@@ -167,22 +174,95 @@ impl Shelf {
         Ok(ends.reduce(|a, b| Span::new(a.from.min(b.from), a.to.max(b.to))))
     }
 
+    /// True where the shelf has an instrument of that name.
+    pub fn has_instrument(&self, name: &str) -> Result<bool> {
+        catalog::has_instrument(&self.db, name)
+    }
+
+    /// Adds the SHA-256 of a file to what an edition says of the files it was made from.
+    pub fn add_fingerprint(
+        &mut self,
+        name: &SeriesName,
+        edition: i64,
+        path: &Path,
+        sha256: &str,
+    ) -> Result<()> {
+        self.must_write()?;
+        catalog::add_fingerprint(&self.db, name, edition, &path.display().to_string(), sha256)
+    }
+
+    /// The number the next edition of a series gets.
+    pub fn next_edition(&self, name: &SeriesName) -> Result<i64> {
+        catalog::next_edition(&self.db, name)
+    }
+
+    /// The files of an edition, in order of time.
+    pub fn segments(&self, edition: &EditionInfo) -> Result<Vec<SegmentInfo>> {
+        catalog::segments(&self.db, edition.id)
+    }
+
     /// Begins a new edition of a series.
     pub fn draft(&mut self, name: &SeriesName, origin: Origin) -> Result<Draft<'_>> {
         self.must_write()?;
         Draft::begin(self, name, origin)
     }
 
-    /// Goes back to the edition before; a first edition's undo takes the series off the shelf.
+    /// Goes back to the edition before; a first edition's undo takes the series off the shelf, and a removed
+    /// series comes back.
     ///
     /// # Errors
     /// Where there is no such series.
     pub fn undo(&mut self, name: &SeriesName) -> Result<Option<EditionInfo>> {
         self.must_write()?;
-        let info = self.find(name)?;
-        catalog::set_current(&mut self.db, info.id, info.edition.before)?;
-        self.settle(info.id)?;
+        let id = match (self.current(name)?, catalog::removed_series(&self.db, name)?) {
+            (None, Some(id)) => {
+                catalog::set_removed(&self.db, id, false)?;
+                id
+            }
+            _ => {
+                let info = self.find(name)?;
+                catalog::set_current(&mut self.db, info.id, info.edition.before)?;
+                info.id
+            }
+        };
+        self.settle(id)?;
         Ok(self.current(name)?.map(|s| s.edition))
+    }
+
+    /// The saved layouts, by name.
+    pub fn layouts(&self) -> Result<Vec<Layout>> {
+        let all = catalog::layouts(&self.db)?.into_iter();
+        // A layout that a newer Stavel wrote and this one cannot read is passed over.
+        Ok(all
+            .filter_map(|(name, text)| Some(Layout { name: Some(name), ..Layout::from_toml(&text).ok()? }))
+            .collect())
+    }
+
+    /// Saves a layout under a name; one of that name is replaced.
+    ///
+    /// # Errors
+    /// Where the name is none.
+    pub fn save_layout(&mut self, name: &str, layout: &Layout) -> Result<()> {
+        self.must_write()?;
+        crate::model::series::check_name("layout", name)?;
+        catalog::put_layout(&self.db, name, &layout.to_toml())
+    }
+
+    /// Adds dated facts of an instrument; gives the number of those that were not there before.
+    pub fn put_facts(&mut self, instrument: &str, facts: &[Fact]) -> Result<u64> {
+        self.must_write()?;
+        self.ensure_instrument(instrument)?;
+        catalog::put_facts(&mut self.db, instrument, facts)
+    }
+
+    /// The dated facts of an instrument, in order of time.
+    pub fn facts(&self, instrument: &str) -> Result<Vec<Fact>> {
+        catalog::facts(&self.db, instrument)
+    }
+
+    /// The series of one instrument.
+    pub fn series_of(&self, instrument: &str) -> Result<Vec<SeriesInfo>> {
+        catalog::series_of_instrument(&self.db, instrument)
     }
 
     /// The latest lines of the journal, newest first.
@@ -216,34 +296,47 @@ impl Shelf {
 
     /// Puts the files of the current edition into `data/` and the others of the series into `past/`.
     fn settle(&self, series: i64) -> Result<()> {
-        for (path, is_current) in catalog::homes(&self.db, series)? {
-            let (data, past) = (self.root.join("data").join(&path), self.root.join("past").join(&path));
-            let (from, to) = if is_current { (past, data) } else { (data, past) };
-            if from.exists() {
-                if let Some(folder) = to.parent() {
-                    std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
-                }
-                std::fs::rename(&from, &to).map_err(|e| Error::io("Cannot move", &from, &e))?;
-                remove_empty_folders(&from, &self.root);
+        let files = catalog::homes(&self.db, series)?;
+        files.iter().try_for_each(|(path, is_current)| self.bring_home(path, *is_current))
+    }
+
+    fn bring_home(&self, path: &str, is_current: bool) -> Result<()> {
+        let (data, past) = (self.root.join("data").join(path), self.root.join("past").join(path));
+        let (from, to) = if is_current { (past, data) } else { (data, past) };
+        if from.exists() {
+            if let Some(folder) = to.parent() {
+                std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
             }
+            std::fs::rename(&from, &to).map_err(|e| Error::io("Cannot move", &from, &e))?;
+            remove_empty_folders(&from, &self.root);
         }
         Ok(())
     }
 
     /// Removes files that no edition names and finishes moves that were cut short.
     fn sweep(&self) -> Result<()> {
-        let named = catalog::all_segment_paths(&self.db)?;
-        for home in ["data", "past"] {
+        for entry in std::fs::read_dir(&self.root).into_iter().flatten().flatten() {
+            if entry.file_name().to_string_lossy().starts_with("sorting-") {
+                std::fs::remove_dir_all(entry.path())
+                    .map_err(|e| Error::io("Cannot remove", &entry.path(), &e))?;
+            }
+        }
+        let named = catalog::all_homes(&self.db)?;
+        for (is_data, home) in [(true, "data"), (false, "past")] {
             let home = self.root.join(home);
             for file in files_below(&home) {
                 let inside = file.strip_prefix(&home).unwrap_or(&file).to_string_lossy().into_owned();
-                if !named.contains(&inside) {
-                    std::fs::remove_file(&file).map_err(|e| Error::io("Cannot remove", &file, &e))?;
-                    remove_empty_folders(&file, &self.root);
+                match named.get(&inside) {
+                    None => {
+                        std::fs::remove_file(&file).map_err(|e| Error::io("Cannot remove", &file, &e))?;
+                        remove_empty_folders(&file, &self.root);
+                    }
+                    Some(&is_current) if is_current != is_data => self.bring_home(&inside, is_current)?,
+                    Some(_) => {}
                 }
             }
         }
-        catalog::series_ids(&self.db)?.into_iter().try_for_each(|id| self.settle(id))
+        Ok(())
     }
 }
 

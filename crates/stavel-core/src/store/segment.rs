@@ -1,20 +1,23 @@
-//! Data files: Parquet with integer columns, written through the typed column writers.
+//! Writing data files: Parquet with integer columns, encoded column by column on every core.
 
 use std::fs::File;
+use std::io::Write;
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use bytes::Bytes;
 use parquet::basic::{Compression, Encoding, LogicalType, Repetition, TimeUnit, Type as Physical, ZstdLevel};
-use parquet::column::reader::ColumnReader;
+use parquet::column::writer::{ColumnCloseResult, get_column_writer, get_typed_column_writer};
 use parquet::data_type::Int64Type;
 use parquet::file::properties::{EnabledStatistics, WriterProperties};
-use parquet::file::reader::{FileReader, RowGroupReader, SerializedFileReader};
-use parquet::file::statistics::Statistics;
-use parquet::file::writer::SerializedFileWriter;
-use parquet::schema::types::{ColumnPath, PrimitiveTypeBuilder, Type, TypePtr};
+use parquet::file::writer::{SerializedFileWriter, SerializedPageWriter, TrackedWrite};
+use parquet::schema::types::{ColumnPath, PrimitiveTypeBuilder, SchemaDescriptor, Type, TypePtr};
+use rayon::prelude::*;
+use twox_hash::XxHash3_128;
 
-use super::catalog::{EditionInfo, SegmentInfo};
-use crate::model::{Columns, Field, Micros, Scale, Span};
+use super::days::Days;
+use crate::model::{Columns, Field, Micros, Scale};
 use crate::{Error, Result};
 
 /// Rows in a row group: small enough that reading a day of ticks does not read a month.
@@ -51,13 +54,109 @@ fn properties(fields: &[Field]) -> Arc<WriterProperties> {
     Arc::new(builder.build())
 }
 
-/// A file being written: rows are gathered into row groups.
+/// Some neighbouring rows of shared columns.
+#[derive(Clone)]
+pub struct Piece {
+    pub rows: Arc<Columns>,
+    pub range: Range<usize>,
+}
+
+/// How the columns of a file are encoded.
+#[derive(Clone)]
+struct Coding {
+    schema: TypePtr,
+    descriptor: Arc<SchemaDescriptor>,
+    properties: Arc<WriterProperties>,
+}
+
+/// The rows of one row group, ready to be encoded on any thread.
+pub struct Group {
+    pieces: Vec<Piece>,
+    coding: Coding,
+}
+
+/// An encoded row group.
+pub struct Encoded {
+    columns: Vec<(Bytes, ColumnCloseResult)>,
+}
+
+impl Group {
+    /// Columns to encode.
+    pub fn width(&self) -> usize {
+        self.coding.descriptor.num_columns()
+    }
+
+    /// Encodes and compresses one column (0 is the time).
+    pub fn encode_column(&self, column: usize) -> Result<(Bytes, ColumnCloseResult)> {
+        let mut out = TrackedWrite::new(Vec::new());
+        let pages = Box::new(SerializedPageWriter::new(&mut out));
+        let descriptor = self.coding.descriptor.column(column);
+        let writer = get_column_writer(descriptor, self.coding.properties.clone(), pages);
+        let mut writer = get_typed_column_writer::<Int64Type>(writer);
+        for piece in &self.pieces {
+            let values = match column.checked_sub(1) {
+                None => &piece.rows.time,
+                Some(field) => &piece.rows.data[field],
+            };
+            writer.write_batch(&values[piece.range.clone()], None, None)?;
+        }
+        let closed = writer.close()?;
+        Ok((Bytes::from(out.into_inner()?), closed))
+    }
+
+    /// Encodes all columns, side by side.
+    pub fn encode(&self) -> Result<Encoded> {
+        let columns = (0..self.width()).into_par_iter().map(|c| self.encode_column(c));
+        Ok(Encoded { columns: columns.collect::<Result<_>>()? })
+    }
+}
+
+impl Encoded {
+    /// A group out of its columns, encoded one by one.
+    pub fn of(columns: Vec<(Bytes, ColumnCloseResult)>) -> Encoded {
+        Encoded { columns }
+    }
+}
+
+/// A file that hashes what is written to it.
+struct Hashing {
+    file: File,
+    hash: XxHash3_128,
+}
+
+impl Write for Hashing {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        let written = self.file.write(bytes)?;
+        self.hash.write(&bytes[..written]);
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.file.flush()
+    }
+}
+
+/// What a finished file holds.
+#[derive(Debug, Clone, Default)]
+pub struct Written {
+    pub rows: u64,
+    pub first: Micros,
+    pub last: Micros,
+    pub bytes: u64,
+    /// Of the whole file, by XXH3 with 128 bits, in hexadecimal.
+    pub hash: String,
+    pub days: Days,
+}
+
+/// A file being written: rows are gathered into row groups, which are encoded when they are full.
 pub struct SegmentWriter {
     path: PathBuf,
-    writer: SerializedFileWriter<File>,
-    waiting: Columns,
-    ends: Option<(Micros, Micros)>,
-    rows: u64,
+    writer: SerializedFileWriter<Hashing>,
+    coding: Coding,
+    group_rows: usize,
+    waiting: Vec<Piece>,
+    waiting_rows: usize,
+    about: Written,
 }
 
 impl SegmentWriter {
@@ -67,182 +166,115 @@ impl SegmentWriter {
             std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
         }
         let file = File::create(path).map_err(|e| Error::io("Cannot write", path, &e))?;
-        let writer = SerializedFileWriter::new(file, schema(fields, scale, anchored)?, properties(fields))?;
+        let (schema, properties) = (schema(fields, scale, anchored)?, properties(fields));
+        let descriptor = Arc::new(SchemaDescriptor::new(schema.clone()));
+        let hashing = Hashing { file, hash: XxHash3_128::new() };
         Ok(SegmentWriter {
             path: path.into(),
-            writer,
-            waiting: Columns::empty(fields, scale),
-            ends: None,
-            rows: 0,
+            writer: SerializedFileWriter::new(hashing, schema.clone(), properties.clone())?,
+            coding: Coding { schema, descriptor, properties },
+            group_rows: GROUP_ROWS,
+            waiting: Vec::new(),
+            waiting_rows: 0,
+            about: Written::default(),
         })
     }
 
+    /// The same with smaller row groups, for files of which many are read at once.
+    pub fn with_group_rows(mut self, rows: usize) -> SegmentWriter {
+        self.group_rows = rows;
+        self
+    }
+
     /// Adds rows that follow those already there.
-    pub fn push(&mut self, rows: &Columns) -> Result<()> {
-        let Some((first, last)) = rows.ends() else { return Ok(()) };
-        self.ends = Some(self.ends.map_or((first, last), |(f, l)| (f.min(first), l.max(last))));
-        self.rows += rows.len() as u64;
-        self.waiting.append(rows);
-        if self.waiting.len() >= GROUP_ROWS {
-            self.flush()?;
+    pub fn push(&mut self, rows: impl Into<Arc<Columns>>) -> Result<()> {
+        let rows = rows.into();
+        let range = 0..rows.len();
+        for group in self.queue(Piece { rows, range }) {
+            self.append(group.encode()?)?;
         }
         Ok(())
     }
 
-    fn flush(&mut self) -> Result<()> {
-        let waiting = std::mem::replace(&mut self.waiting, Columns::empty(&[], Scale::default()));
-        for from in (0..waiting.len()).step_by(GROUP_ROWS) {
-            let rows = from..(from + GROUP_ROWS).min(waiting.len());
-            let mut group = self.writer.next_row_group()?;
-            for column in std::iter::once(&waiting.time).chain(&waiting.data) {
-                if let Some(mut writer) = group.next_column()? {
-                    writer.typed::<Int64Type>().write_batch(&column[rows.clone()], None, None)?;
-                    writer.close()?;
-                }
-            }
-            group.close()?;
+    /// Adds rows and gives the row groups they filled, to be encoded and given to
+    /// [`SegmentWriter::append`] in the same order.
+    pub fn queue(&mut self, piece: Piece) -> Vec<Group> {
+        let times = &piece.rows.time[piece.range.clone()];
+        let (Some(&first), Some(&last)) = (times.first(), times.last()) else { return Vec::new() };
+        if self.about.rows == 0 {
+            self.about.first = first;
         }
-        self.waiting = Columns::empty(&waiting.fields, waiting.scale);
+        self.about.last = last;
+        self.about.rows += times.len() as u64;
+        self.about.days.count(times);
+        let mut groups = Vec::new();
+        let mut range = piece.range;
+        while !range.is_empty() {
+            let room = self.group_rows - self.waiting_rows;
+            let cut = range.start + room.min(range.len());
+            self.waiting.push(Piece { rows: piece.rows.clone(), range: range.start..cut });
+            self.waiting_rows += cut - range.start;
+            range.start = cut;
+            if self.waiting_rows == self.group_rows {
+                groups.extend(self.rest());
+            }
+        }
+        groups
+    }
+
+    /// The rows that do not fill a row group, if there are any.
+    pub fn rest(&mut self) -> Option<Group> {
+        self.waiting_rows = 0;
+        let pieces = std::mem::take(&mut self.waiting);
+        (!pieces.is_empty()).then(|| Group { pieces, coding: self.coding.clone() })
+    }
+
+    /// Writes an encoded row group.
+    pub fn append(&mut self, encoded: Encoded) -> Result<()> {
+        debug_assert_eq!(encoded.columns.len(), self.coding.schema.get_fields().len());
+        let mut group = self.writer.next_row_group()?;
+        for (bytes, closed) in encoded.columns {
+            group.append_column(&bytes, closed)?;
+        }
+        group.close()?;
         Ok(())
+    }
+
+    /// Writes the rest and the footer.
+    pub fn end(mut self) -> Result<Unsynced> {
+        if let Some(group) = self.rest() {
+            self.append(group.encode()?)?;
+        }
+        let hashing = self.writer.into_inner()?;
+        let bytes = hashing.file.metadata().map_err(|e| Error::io("Cannot size", &self.path, &e))?.len();
+        let about = Written { bytes, hash: format!("{:032x}", hashing.hash.finish_128()), ..self.about };
+        Ok(Unsynced { file: hashing.file, path: self.path, about })
     }
 
     /// Ends the file, syncs it and gives it its final name.
-    pub fn finish(mut self, to: &Path) -> Result<(u64, Micros, Micros, u64)> {
-        self.flush()?;
-        let file = self.writer.into_inner()?;
-        file.sync_all().map_err(|e| Error::io("Cannot sync", &self.path, &e))?;
-        let bytes = file.metadata().map_err(|e| Error::io("Cannot size", &self.path, &e))?.len();
+    pub fn finish(self, to: &Path) -> Result<Written> {
+        self.end()?.settle(to)
+    }
+}
+
+/// A whole file that the disk may not hold yet.
+pub struct Unsynced {
+    file: File,
+    path: PathBuf,
+    pub about: Written,
+}
+
+impl Unsynced {
+    /// Syncs the file, gives it its final name and syncs the folder that holds the name.
+    pub fn settle(self, to: &Path) -> Result<Written> {
+        self.file.sync_all().map_err(|e| Error::io("Cannot sync", &self.path, &e))?;
         std::fs::rename(&self.path, to).map_err(|e| Error::io("Cannot rename", &self.path, &e))?;
-        let (first, last) = self.ends.unwrap_or_default();
-        Ok((self.rows, first, last, bytes))
-    }
-}
-
-/// Reads a Parquet file written by a [`SegmentWriter`].
-pub fn read_file(path: &Path, fields: &[Field], scale: Scale, span: Span) -> Result<Columns> {
-    let mut all = Columns::empty(fields, scale);
-    let reader = open(path)?;
-    for group in 0..reader.num_row_groups() {
-        if let Some(rows) = read_group(&reader, group, fields, scale, span)? {
-            all.append(&rows);
+        #[cfg(unix)]
+        if let Some(folder) = to.parent() {
+            File::open(folder)
+                .and_then(|f| f.sync_all())
+                .map_err(|e| Error::io("Cannot sync", folder, &e))?;
         }
-    }
-    Ok(all)
-}
-
-fn open(path: &Path) -> Result<SerializedFileReader<File>> {
-    let file = File::open(path).map_err(|e| Error::io("Cannot read", path, &e))?;
-    SerializedFileReader::new(file)
-        .map_err(|e| Error::storage(format!("{} is damaged and cannot be read ({e}).", path.display())))
-}
-
-/// Reads the rows of one row group that lie in a span; none where the whole group lies outside.
-fn read_group(
-    reader: &SerializedFileReader<File>,
-    group: usize,
-    fields: &[Field],
-    scale: Scale,
-    span: Span,
-) -> Result<Option<Columns>> {
-    let meta = reader.metadata().row_group(group);
-    if let Some(Statistics::Int64(stats)) = meta.column(0).statistics()
-        && let (Some(&min), Some(&max)) = (stats.min_opt(), stats.max_opt())
-        && (max < span.from || min >= span.to)
-    {
-        return Ok(None);
-    }
-    let rows = meta.num_rows() as usize;
-    let group = reader.get_row_group(group)?;
-    let names: Vec<&str> = meta.columns().iter().map(|c| c.column_descr().name()).collect();
-    let read = |name: &str| -> Result<Vec<i64>> {
-        let at = names.iter().position(|n| *n == name);
-        at.map_or_else(|| Ok(vec![0; rows]), |at| read_column(group.as_ref(), at, rows))
-    };
-    let columns = Columns {
-        time: read("time")?,
-        fields: fields.to_vec(),
-        data: fields.iter().map(|f| read(f.name())).collect::<Result<_>>()?,
-        scale,
-    };
-    let range = columns.range_of(span);
-    Ok(Some(if range.len() == columns.len() { columns } else { columns.rows(range) }))
-}
-
-fn read_column(group: &dyn RowGroupReader, at: usize, rows: usize) -> Result<Vec<i64>> {
-    let mut values = Vec::with_capacity(rows);
-    match group.get_column_reader(at)? {
-        ColumnReader::Int64ColumnReader(mut reader) => {
-            while values.len() < rows {
-                let (read, _, _) = reader.read_records(rows - values.len(), None, None, &mut values)?;
-                if read == 0 {
-                    return Err(Error::storage("A data file of the shelf ends before its rows do."));
-                }
-            }
-            Ok(values)
-        }
-        _ => Err(Error::storage("A data file of the shelf has a column that does not hold whole numbers.")),
-    }
-}
-
-/// Pieces of an edition in order of time, one row group at a time. Owns all it needs, so it may go
-/// to another thread.
-pub struct Scan {
-    root: PathBuf,
-    files: std::vec::IntoIter<SegmentInfo>,
-    open: Option<(SerializedFileReader<File>, usize)>,
-    fields: Vec<Field>,
-    scale: Scale,
-    span: Span,
-}
-
-impl Scan {
-    pub(super) fn new(
-        root: &Path,
-        files: Vec<SegmentInfo>,
-        edition: &EditionInfo,
-        span: Span,
-        fields: Option<&[Field]>,
-    ) -> Scan {
-        let files: Vec<SegmentInfo> =
-            files.into_iter().filter(|f| f.last >= span.from && f.first < span.to).collect();
-        Scan {
-            root: root.into(),
-            files: files.into_iter(),
-            open: None,
-            fields: fields.map_or_else(|| edition.fields.clone(), <[Field]>::to_vec),
-            scale: edition.scale,
-            span,
-        }
-    }
-
-    fn step(&mut self) -> Result<Option<Columns>> {
-        loop {
-            if let Some((reader, next)) = &mut self.open {
-                while *next < reader.num_row_groups() {
-                    *next += 1;
-                    let rows = read_group(reader, *next - 1, &self.fields, self.scale, self.span)?;
-                    if let Some(rows) = rows.filter(|r| !r.is_empty()) {
-                        return Ok(Some(rows));
-                    }
-                }
-                self.open = None;
-            }
-            let Some(file) = self.files.next() else { return Ok(None) };
-            self.open = Some((open_at_home(&self.root, &file.path)?, 0));
-        }
-    }
-}
-
-/// Opens a segment in `data/` or `past/`. A writer may move it between the two looks, hence three.
-fn open_at_home(root: &Path, path: &str) -> Result<SerializedFileReader<File>> {
-    let (data, past) = (root.join("data").join(path), root.join("past").join(path));
-    let home = [&data, &past, &data].into_iter().find(|p| p.exists()).unwrap_or(&data);
-    open(home)
-}
-
-impl Iterator for Scan {
-    type Item = Result<Columns>;
-    fn next(&mut self) -> Option<Self::Item> {
-        self.step().transpose()
+        Ok(self.about)
     }
 }

@@ -29,7 +29,7 @@ fn origin(act: &'static str) -> Origin {
 
 fn put(shelf: &mut Shelf, rows: &Columns) -> SeriesInfo {
     let mut draft = shelf.draft(&name(), origin("intake")).unwrap();
-    draft.push(rows).unwrap();
+    draft.push(rows.clone()).unwrap();
     draft.commit().unwrap()
 }
 
@@ -76,7 +76,7 @@ fn unchanged_years_are_shared_between_editions() {
     let mut draft = shelf.draft(&name(), origin("check")).unwrap();
     let rest = draft.keep_files(|_, last| last < cut).unwrap();
     assert_eq!(rest.len(), 1);
-    draft.push(&bars("2024-01-01", 5)).unwrap();
+    draft.push(bars("2024-01-01", 5)).unwrap();
     let info = draft.commit().unwrap();
     assert_eq!(info.edition.rows, 245);
     let read = shelf.read(&info.edition, Span::ALL).unwrap();
@@ -89,7 +89,7 @@ fn a_dropped_draft_and_stray_files_leave_no_trace() {
     let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
     put(&mut shelf, &bars("2024-01-01", 10));
     let mut draft = shelf.draft(&name(), origin("intake")).unwrap();
-    draft.push(&bars("2025-01-01", 10)).unwrap();
+    draft.push(bars("2025-01-01", 10)).unwrap();
     drop(draft);
     assert_eq!(data_files(dir.path()), 1);
     drop(shelf);
@@ -107,8 +107,8 @@ fn rows_out_of_order_and_empty_editions_are_refused() {
     let dir = tempfile::tempdir().unwrap();
     let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
     let mut draft = shelf.draft(&name(), origin("intake")).unwrap();
-    draft.push(&bars("2024-01-02", 3)).unwrap();
-    assert!(draft.push(&bars("2024-01-01", 3)).is_err());
+    draft.push(bars("2024-01-02", 3)).unwrap();
+    assert!(draft.push(bars("2024-01-01", 3)).is_err());
     drop(draft);
     let draft = shelf.draft(&name(), origin("intake")).unwrap();
     assert!(draft.commit().is_err());

@@ -160,7 +160,7 @@ fn bad_input_is_one_sentence_and_an_unchanged_shelf() {
     let cases = [
         ("/nowhere/NOKSEK.csv".to_owned(), 1, "There is no file"),
         (p.file("empty.csv", ""), 1, "is empty"),
-        (p.file("junk.csv", (0..4000u32).map(|i| (i * 7919 % 251) as u8).collect::<Vec<_>>()), 1, "not a text table"),
+        (p.file("junk.csv", (0..4000u32).map(|i| (i * 7919 % 251) as u8).collect::<Vec<_>>()), 1, "not a table"),
         (p.file("short.zip", &zip[..zip.len() / 2]), 1, "damaged or cut short"),
         (p.file("few.csv", "Time (UTC),Open,High,Low,Close,Volume\n2024-03-05 10:00,1,2,0.5,1\n2024-03-05 10:01,1,2\n2024-03-05 10:02,1\n"), 1, "columns where 6 are needed"),
         (p.file("words.csv", "Time (UTC),Open,High,Low,Close\n2024-03-05 10:00,a,b,c,d\n2024-03-05 10:01,a,b,c,d\n"), 1, "is not a number"),

@@ -1,64 +1,21 @@
-//! Intake as a whole: files on a disk to editions on a shelf.
+//! Whole intakes: files on a disk to editions on a shelf.
 
 use std::io::Write;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use super::{ClockHint, Hints, Stamp, Taken, plan, take};
-use crate::job::Job;
-use crate::model::time::{MINUTE, parse, wall};
-use crate::model::{Columns, Field, SeriesName, Span};
-use crate::store::Shelf;
-use crate::{Error, Result};
+use stavel_core::Error;
+use stavel_core::intake::{ClockHint, Hints, Stamp, plan, take};
+use stavel_core::job::Job;
+use stavel_core::model::time::{MINUTE, parse};
+use stavel_core::model::{Clock, Field, Side};
 
-struct Desk {
-    dir: tempfile::TempDir,
-    shelf: Shelf,
-}
-
-impl Desk {
-    fn new() -> Desk {
-        let dir = tempfile::tempdir().unwrap();
-        let shelf = Shelf::open_to_write(&dir.path().join("shelf")).unwrap();
-        Desk { dir, shelf }
-    }
-
-    fn file(&self, name: &str, text: &str) -> PathBuf {
-        let path = self.dir.path().join(name);
-        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
-        std::fs::write(&path, text).unwrap();
-        path
-    }
-
-    fn take(&mut self, path: &Path, hints: Hints) -> Result<Taken> {
-        let plans = plan(&self.shelf, &[path.to_owned()], &hints)?;
-        take(&mut self.shelf, &plans[0], &Job::unwatched())
-    }
-
-    fn rows(&self, series: &str) -> Columns {
-        let info = self.shelf.find(&series.parse::<SeriesName>().unwrap()).unwrap();
-        self.shelf.read(&info.edition, Span::ALL).unwrap()
-    }
-}
-
-fn quill() -> Hints {
-    Hints { source: "quill".into(), ..Hints::default() }
-}
-
-/// Minutes from a time on, with a price that tells them apart.
-fn minutes(from: &str, rows: i64, price: i64) -> String {
-    let start = parse(from).unwrap();
-    let line = |i: i64| {
-        let p = price + i;
-        format!("{},1.{p:05},1.{:05},1.{:05},1.{p:05},{i}\n", wall(start + i * MINUTE), p + 9, p - 9)
-    };
-    "Time (UTC),Open,High,Low,Close,Volume\n".to_owned() + &(0..rows).map(line).collect::<String>()
-}
+use crate::support::{Desk, minutes, quill};
 
 #[test]
 fn a_folder_and_a_zip_of_files_are_one_series() {
     let mut desk = Desk::new();
-    desk.file("in/NOKSEK_1m_2023.csv", &minutes("2023-12-31 23:00", 60, 1000));
-    desk.file("in/NOKSEK_1m_2024.csv", &minutes("2024-01-01 00:00", 60, 2000));
+    desk.file("in/NOKSEK_1m_2023.csv", minutes("2023-12-31 23:00", 60, 1000));
+    desk.file("in/NOKSEK_1m_2024.csv", minutes("2024-01-01 00:00", 60, 2000));
     desk.file("in/readme.md", "not a table");
     let taken = desk.take(&desk.dir.path().join("in"), quill()).unwrap();
     assert_eq!((taken.rows_kept, taken.series.as_str()), (120, "NOKSEK@quill:1m"));
@@ -81,8 +38,8 @@ fn a_folder_and_a_zip_of_files_are_one_series() {
 #[test]
 fn adding_keeps_the_older_and_replacing_takes_the_newer() {
     let mut desk = Desk::new();
-    let first = desk.file("NOKSEK_a.csv", &minutes("2024-03-05 10:00", 10, 1000));
-    let second = desk.file("NOKSEK_b.csv", &minutes("2024-03-05 10:05", 10, 2000));
+    let first = desk.file("NOKSEK_a.csv", minutes("2024-03-05 10:00", 10, 1000));
+    let second = desk.file("NOKSEK_b.csv", minutes("2024-03-05 10:05", 10, 2000));
     desk.take(&first, quill()).unwrap();
     let added = desk.take(&second, quill()).unwrap();
     assert_eq!((added.rows_kept, added.rows_rejected, added.rows_already_there), (5, 5, 0));
@@ -135,17 +92,17 @@ fn clocks_stamps_and_sides_are_as_said() {
     let text = minutes("2024-03-05 10:00", 10, 1000).replace(" (UTC)", "");
     let path = desk.file("NOKSEK.csv", &text);
     let oslo = ClockHint::Known("Europe/Oslo".parse().unwrap());
-    desk.take(&path, Hints { clock: Some(oslo), stamp: Stamp::Close, ..quill() }).unwrap();
+    desk.take(&path, Hints { clock: Some(oslo), stamp: Some(Stamp::Close), ..quill() }).unwrap();
     assert_eq!(desk.rows("NOKSEK@quill:1m").time[0], parse("2024-03-05 08:59").unwrap());
     // Without a word the series' own clock is taken for more of it.
-    let more = desk.file("NOKSEK_more.csv", &minutes("2024-03-05 12:00", 5, 1000).replace(" (UTC)", ""));
+    let more = desk.file("NOKSEK_more.csv", minutes("2024-03-05 12:00", 5, 1000).replace(" (UTC)", ""));
     assert_eq!(desk.take(&more, quill()).unwrap().clock, "Europe/Oslo");
     let tarn = Hints { source: "tarn".into(), ..Hints::default() };
     assert_eq!(desk.take(&path, tarn.clone()).unwrap().clock, "afloat");
-    let utc = Some(ClockHint::Known(crate::model::Clock::utc()));
+    let utc = Some(ClockHint::Known(Clock::utc()));
     let err = desk.take(&path, Hints { clock: utc, ..tarn }).unwrap_err();
     assert!(err.to_string().contains("align the series first"), "{err}");
-    let ask = Hints { side: Some(crate::model::Side::Ask), clock: Some(ClockHint::Afloat), ..quill() };
+    let ask = Hints { side: Some(Side::Ask), clock: Some(ClockHint::Afloat), ..quill() };
     assert_eq!(desk.take(&path, ask).unwrap().series, "NOKSEK@quill:1m.ask");
 }
 
@@ -154,12 +111,13 @@ fn dates_are_decided_by_a_late_row_or_a_sibling_or_asked_for() {
     let desk = Desk::new();
     let ticks = |day: &str, rows: usize| format!("{day} 10:00:00.000,1.10000,1.10010\n").repeat(rows);
     let late = desk.file("a/NOKSEK.csv", &(ticks("05.03.2024", 4000) + &ticks("13.03.2024", 1)));
-    let order =
-        |path: &Path| plan(&desk.shelf, &[path.to_owned()], &quill()).map(|p| p[0].preview.rows.time[0]);
+    let order = |path: &Path| {
+        plan(&desk.shelf, &[path.to_owned()], &quill()).map(|p| p.plans[0].preview.rows.time[0])
+    };
     assert_eq!(order(&late).unwrap(), parse("2024-03-05 10:00").unwrap());
-    let open = desk.file("b/NOKSEK_1.csv", &ticks("05.03.2024", 10));
+    let open = desk.file("b/NOKSEK_1.csv", ticks("05.03.2024", 10));
     assert!(order(&open).unwrap_err().is_undecided());
-    desk.file("b/NOKSEK_2.csv", &ticks("25.03.2024", 10));
+    desk.file("b/NOKSEK_2.csv", ticks("25.03.2024", 10));
     assert_eq!(order(open.parent().unwrap()).unwrap(), parse("2024-03-05 10:00").unwrap());
 }
 
@@ -176,11 +134,11 @@ fn doubtful_wall_times_are_counted() {
 #[test]
 fn stopping_leaves_the_shelf_as_it_was() {
     let mut desk = Desk::new();
-    let path = desk.file("NOKSEK.csv", &minutes("2024-03-05 10:00", 5000, 1000));
+    let path = desk.file("NOKSEK.csv", minutes("2024-03-05 10:00", 5000, 1000));
     let plans = plan(&desk.shelf, &[path], &quill()).unwrap();
     let job = Job::unwatched();
     job.stop();
-    let err: Error = take(&mut desk.shelf, &plans[0], &job).unwrap_err();
+    let err: Error = take(&mut desk.shelf, &plans.plans[0], &job).unwrap_err();
     assert!(err.is_cancelled());
     assert!(desk.shelf.series().unwrap().is_empty());
     let (_, done, total) = job.state();

@@ -1,0 +1,171 @@
+//! Tables of what is known of an instrument on a date: dividends and splits, statements, events.
+
+use std::collections::BTreeMap;
+use std::io::{BufRead, BufReader};
+
+use serde::{Deserialize, Serialize};
+
+use super::bring::Member;
+use super::cells;
+use super::layout::{Layout, Use};
+use super::moment;
+use super::naming::cleaned;
+use crate::job::Job;
+use crate::model::time::{DAY, rfc3339};
+use crate::model::{Micros, series};
+use crate::store::{Fact, Shelf};
+use crate::{Error, Result};
+
+/// A table of facts to take in.
+#[derive(Debug, Clone)]
+pub struct FactsPlan {
+    pub member: Member,
+    pub layout: Layout,
+    pub source: String,
+    /// None where a column names the instrument.
+    pub instrument: Option<String>,
+    /// What kind of facts they are: `dividend`, `split`, `statement` or `event`.
+    pub kind: &'static str,
+}
+
+/// What became of the facts of one instrument. Read = kept + rejected + already there.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FactsTaken {
+    pub instrument: String,
+    pub kind: String,
+    pub rows_read: u64,
+    pub rows_kept: u64,
+    pub rows_rejected: u64,
+    pub rows_already_there: u64,
+    /// RFC 3339.
+    pub first: String,
+    pub last: String,
+}
+
+impl FactsPlan {
+    /// A plan for a table; `instrument` is what its name says.
+    ///
+    /// # Errors
+    /// Where neither a column nor the name tells the instrument.
+    pub fn of(member: Member, layout: Layout, source: &str, instrument: Option<String>) -> Result<FactsPlan> {
+        let by_column = layout.columns.contains(&Use::Symbol);
+        let instrument = match (by_column, instrument) {
+            (true, _) => None,
+            (false, Some(name)) => Some(name),
+            (false, None) => {
+                let place = member.place();
+                return Err(Error::undecided(format!(
+                    "The instrument of {place} cannot be told; say --instrument."
+                )));
+            }
+        };
+        let kind = kind_of(&layout);
+        Ok(FactsPlan { member, layout, source: source.to_owned(), instrument, kind })
+    }
+
+    /// One line for people.
+    pub fn in_words(&self) -> String {
+        let of = self.instrument.as_deref().unwrap_or("the instruments of its symbol column");
+        format!("{}: dated facts ({}) of {of}", self.member.place(), self.kind)
+    }
+}
+
+fn kind_of(layout: &Layout) -> &'static str {
+    let has = |words: &[&str]| {
+        layout.columns.iter().any(|u| matches!(u, Use::Value(name) if words.iter().any(|w| name.contains(w))))
+    };
+    if has(&["dividend"]) {
+        "dividend"
+    } else if has(&["split", "ratio", "factor"]) {
+        "split"
+    } else if has(&[
+        "eps",
+        "earnings",
+        "revenue",
+        "sales",
+        "income",
+        "assets",
+        "equity",
+        "cashflow",
+        "statement",
+        "fiscal",
+    ]) {
+        "statement"
+    } else {
+        "event"
+    }
+}
+
+/// Takes a table of facts in. Facts that are there already are left as they are.
+///
+/// # Errors
+/// Where the file cannot be read or hardly a row is understood; nothing is taken then.
+pub fn take_facts(shelf: &mut Shelf, plan: &FactsPlan, job: &Job) -> Result<Vec<FactsTaken>> {
+    job.begin(format!("intake {}", plan.member.name()), plan.member.bytes);
+    let mut found: BTreeMap<String, Vec<Fact>> = BTreeMap::new();
+    let (mut read, mut rejected) = (0u64, 0u64);
+    let lead = plan.layout.skip + usize::from(plan.layout.header.is_some());
+    for (n, line) in BufReader::new(plan.member.open()?).split(b'\n').enumerate() {
+        let line = line.map_err(|e| Error::input(format!("{} cannot be read: {e}.", plan.member.place())))?;
+        job.advance(line.len() as u64 + 1)?;
+        if n < lead || line.trim_ascii().is_empty() {
+            continue;
+        }
+        read += 1;
+        match fact_of(line.trim_ascii_end(), plan) {
+            Some((instrument, fact)) => found.entry(instrument).or_default().push(fact),
+            None => rejected += 1,
+        }
+    }
+    if rejected * 2 > read || read == 0 {
+        let place = plan.member.place();
+        return Err(Error::input(format!(
+            "{rejected} of {read} rows of {place} cannot be understood; nothing was taken."
+        )));
+    }
+    let mut taken = Vec::new();
+    for (instrument, facts) in found {
+        series::check_name("instrument", &instrument)?;
+        let kept = shelf.put_facts(&instrument, &facts)?;
+        let rejected = std::mem::take(&mut rejected);
+        let ends = |pick: fn(Micros, Micros) -> Micros| {
+            facts.iter().map(|f| f.time).reduce(pick).map_or(String::new(), rfc3339)
+        };
+        taken.push(FactsTaken {
+            instrument,
+            kind: plan.kind.into(),
+            rows_read: facts.len() as u64 + rejected,
+            rows_kept: kept,
+            rows_rejected: rejected,
+            rows_already_there: facts.len() as u64 - kept,
+            first: ends(Micros::min),
+            last: ends(Micros::max),
+        });
+    }
+    Ok(taken)
+}
+
+/// The fact of a line, and whose it is.
+fn fact_of(line: &[u8], plan: &FactsPlan) -> Option<(String, Fact)> {
+    let mut time = 0;
+    let mut instrument = plan.instrument.clone();
+    let mut values = BTreeMap::new();
+    let text = |c: &[u8]| String::from_utf8_lossy(c).into_owned();
+    for (used, cell) in plan.layout.columns.iter().zip(cells::of(line, plan.layout.delimiter)) {
+        match used {
+            Use::Moment => time += moment::moment(cell, plan.layout.dates)?,
+            Use::Date => time += moment::date(cell, plan.layout.dates).filter(|d| d.1.is_empty())?.0 * DAY,
+            Use::Time => time += moment::time_of_day(cell)?,
+            Use::Unix(unit) => time += moment::since_1970(cell, *unit)?,
+            Use::DayNumber => time += moment::day_number(cell)?,
+            Use::Symbol => instrument = Some(cleaned(&text(cell))),
+            Use::Value(name) if !cell.is_empty() => {
+                values.insert(name.clone(), text(cell));
+            }
+            _ => {}
+        }
+    }
+    let time = plan.layout.clock.as_ref().map_or(time, |c| c.from_wall(time).settle());
+    let fact = Fact { source: plan.source.clone(), time, kind: plan.kind.into(), values };
+    (!fact.values.is_empty()).then_some((instrument?, fact))
+}

@@ -1,0 +1,290 @@
+//! Reading files of a plan: blocks of lines are read, parsed, ordered and encoded side by side.
+//!
+//! Each turn of the loop does four things at once on all cores: it reads the next blocks, parses the
+//! blocks read in the turn before, hands the rows parsed in the turn before that to the taker, in the
+//! order of the file, and encodes the row groups the taker has filled. So memory holds a few blocks of
+//! each kind, whatever the size of the file.
+
+use crate::job::Job;
+use crate::model::{Columns, Micros, Scale};
+use crate::store::{Encoded, Place, Work};
+use crate::{Error, Result};
+
+use super::anchor::Anchor;
+use super::blocks::{Block, Blocks};
+use super::layout::Layout;
+use super::parse::{Fault, Parsed, Parser};
+use super::plan::Plan;
+use super::rejects::{Rejected, Rejects};
+
+/// Blocks read, parsed and taken together.
+const TOGETHER: usize = 8;
+/// Places out of order that are described one by one.
+const DISORDER_SHOWN: usize = 1000;
+
+/// Why a reading did not come to its end.
+pub enum Halt {
+    Failed(Error),
+    /// A number did not fit the scale; this one fits it.
+    Finer(Scale),
+    /// Rows are not in order of time, and the taker wants them so.
+    Disorder,
+}
+
+impl From<Error> for Halt {
+    fn from(e: Error) -> Halt {
+        Halt::Failed(e)
+    }
+}
+
+/// Who takes the rows.
+pub trait Taker: Send {
+    /// Takes rows in the order of the file, in UTC where the clock is known. `symbols` says of which
+    /// instrument each is, where a column does.
+    fn take(&mut self, rows: Columns, symbols: &Symbols) -> Result<(), Halt>;
+    /// Row groups to encode.
+    fn work(&mut self) -> Vec<Work>;
+    /// Takes an encoded row group.
+    fn accept(&mut self, place: Place, encoded: Encoded) -> Result<()>;
+}
+
+/// The symbols of some rows.
+#[derive(Default)]
+pub struct Symbols {
+    pub names: Vec<Vec<u8>>,
+    pub of_row: Vec<u32>,
+}
+
+/// Rows of a file whose times lie before a row above them.
+#[derive(Debug, serde::Serialize)]
+pub struct Disorder {
+    pub file: String,
+    pub line: u64,
+    /// Microseconds, as the rows are stored.
+    pub from: Micros,
+    pub to: Micros,
+    pub rows: u64,
+}
+
+/// The account of a reading.
+pub struct Ledger {
+    pub rows: u64,
+    pub rejects: Rejects,
+    pub disorder: Vec<Disorder>,
+    pub anchor: Anchor,
+    /// The file the rows are from, and where in it.
+    file: usize,
+    line: u64,
+    latest: Micros,
+}
+
+struct RawBlock {
+    file: usize,
+    /// Lines taken off its front: a header and what stands above it.
+    head: u64,
+    block: Block,
+}
+
+struct ParsedBlock {
+    raw: RawBlock,
+    parsed: Parsed,
+}
+
+/// Reads all files of a plan, scaling numbers by `scale`, and hands the rows to `taker`.
+pub fn read_files(
+    plan: &Plan,
+    scale: Scale,
+    ledger: &mut Ledger,
+    taker: &mut impl Taker,
+    job: &Job,
+) -> Result<(), Halt> {
+    let mut feeder = Feeder { plan, file: 0, open: None };
+    let parsers: Vec<Parser> = plan.files.iter().map(|(_, layout)| Parser::new(layout, scale)).collect();
+    let mut raw: Vec<RawBlock> = feeder.next(2)?;
+    let mut parsed: Vec<ParsedBlock> = Vec::new();
+    let mut work: Vec<Work> = Vec::new();
+    loop {
+        let mut next = Ok(Vec::new());
+        let mut fresh: Vec<Option<Parsed>> = raw.iter().map(|_| None).collect();
+        let mut encoded: Vec<Vec<Option<Result<_>>>> =
+            work.iter().map(|w| (0..w.group.width()).map(|_| None).collect()).collect();
+        let ready = std::mem::take(&mut parsed);
+        let mut taken = Ok(());
+        rayon::scope(|s| {
+            s.spawn(|_| next = feeder.next(TOGETHER));
+            s.spawn(|_| {
+                taken = ready.into_iter().try_for_each(|block| ledger.take(block, plan, scale, taker, job))
+            });
+            for (raw, slot) in raw.iter().zip(&mut fresh) {
+                let parser = &parsers[raw.file];
+                s.spawn(move |_| *slot = Some(parser.block(&raw.block.text)));
+            }
+            for (work, slots) in work.iter().zip(&mut encoded) {
+                for (column, slot) in slots.iter_mut().enumerate() {
+                    s.spawn(move |_| *slot = Some(work.group.encode_column(column)));
+                }
+            }
+        });
+        taken?;
+        for (done, columns) in work.iter().zip(encoded) {
+            let columns: Result<Vec<_>> = columns.into_iter().flatten().collect();
+            taker.accept(done.place, Encoded::of(columns?))?;
+        }
+        parsed =
+            raw.into_iter().zip(fresh).filter_map(|(raw, p)| Some(ParsedBlock { raw, parsed: p? })).collect();
+        raw = next?;
+        work = taker.work();
+        if raw.is_empty() && parsed.is_empty() && work.is_empty() {
+            return Ok(());
+        }
+    }
+}
+
+/// Reads the blocks of the files one after another.
+struct Feeder<'p> {
+    plan: &'p Plan,
+    file: usize,
+    open: Option<Blocks>,
+}
+
+impl Feeder<'_> {
+    fn next(&mut self, most: usize) -> Result<Vec<RawBlock>> {
+        let mut out = Vec::with_capacity(most);
+        while out.len() < most {
+            let Some((member, layout)) = self.plan.files.get(self.file) else { break };
+            let is_first = self.open.is_none();
+            let blocks = match &mut self.open {
+                Some(blocks) => blocks,
+                None => self.open.insert(Blocks::open(member)?),
+            };
+            match blocks.next()? {
+                Some(mut block) => {
+                    let head = if is_first { skip_head(&mut block, layout) } else { 0 };
+                    out.push(RawBlock { file: self.file, head, block });
+                }
+                None => {
+                    member.must_be_unchanged()?;
+                    self.open = None;
+                    self.file += 1;
+                }
+            }
+        }
+        Ok(out)
+    }
+}
+
+/// Takes a byte order mark, the header and what stands above it off the first block; gives the lines
+/// taken off.
+pub fn skip_head(block: &mut Block, layout: &Layout) -> u64 {
+    let mark = if block.text.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
+    let lines = layout.skip + usize::from(layout.header.is_some());
+    let mut head = mark;
+    for _ in 0..lines {
+        head += memchr::memchr(b'\n', &block.text[head..]).map_or(block.text.len() - head, |n| n + 1);
+    }
+    block.text.drain(..head);
+    block.byte += head as u64;
+    lines as u64
+}
+
+impl Ledger {
+    /// An account with nothing in it.
+    pub fn new(rejects: Rejects, anchor: Anchor) -> Ledger {
+        Ledger { rows: 0, rejects, disorder: Vec::new(), anchor, file: 0, line: 1, latest: Micros::MIN }
+    }
+
+    fn take(
+        &mut self,
+        block: ParsedBlock,
+        plan: &Plan,
+        scale: Scale,
+        taker: &mut impl Taker,
+        job: &Job,
+    ) -> Result<(), Halt> {
+        let ParsedBlock { raw, parsed } = block;
+        if let Some(finer) = finer_scale(&parsed, scale) {
+            return Err(Halt::Finer(finer));
+        }
+        if raw.file != self.file {
+            (self.file, self.line, self.latest) = (raw.file, 1, Micros::MIN);
+        }
+        self.line += raw.head;
+        self.rows += (parsed.rows.len() + parsed.rejects.len()) as u64;
+        let member = &plan.files[raw.file].0;
+        for r in &parsed.rejects {
+            let rest = &raw.block.text[r.byte..];
+            self.rejects.add(Rejected {
+                file: member.place(),
+                line: self.line + r.line,
+                byte: raw.block.byte + r.byte as u64,
+                reason: r.fault.words(),
+                raw: rest[..memchr::memchr(b'\n', rest).unwrap_or(rest.len())].to_vec(),
+            })?;
+        }
+        let mut rows = parsed.rows;
+        self.anchor.move_times(&mut rows.time);
+        self.note_disorder(&member.name(), &rows.time);
+        self.line += parsed.lines;
+        let symbols = Symbols { names: parsed.symbols, of_row: parsed.symbol_of };
+        taker.take(rows, &symbols)?;
+        Ok(job.advance(raw.block.text.len() as u64)?)
+    }
+
+    fn note_disorder(&mut self, file: &str, times: &[Micros]) {
+        if times.first().is_none_or(|t| *t >= self.latest) && times.is_sorted() {
+            self.latest = times.last().copied().unwrap_or(self.latest);
+            return;
+        }
+        // Lines and rows run side by side but for rejects and blank lines; near enough to find the place.
+        let mut running = false;
+        for (i, &t) in times.iter().enumerate() {
+            if t >= self.latest {
+                self.latest = t;
+                running = false;
+                continue;
+            }
+            let room = self.disorder.len() < DISORDER_SHOWN;
+            match self.disorder.last_mut() {
+                Some(d) if running => {
+                    (d.from, d.to) = (d.from.min(t), d.to.max(t));
+                    d.rows += 1;
+                }
+                _ if room => {
+                    let line = self.line + i as u64;
+                    self.disorder.push(Disorder { file: file.to_owned(), line, from: t, to: t, rows: 1 });
+                }
+                _ => {}
+            }
+            running = true;
+        }
+    }
+
+    /// Says no to files most of whose rows are rejected: they are not what the layout says, and none of
+    /// them is taken.
+    pub fn refuse_if_hardly_any(&self, plan: &Plan) -> Result<()> {
+        let place = plan.files[0].0.place();
+        match &self.rejects.first {
+            _ if self.rows == 0 => {
+                Err(Error::input(format!("{place} has a header but no rows; there is nothing to take in.")))
+            }
+            Some(first) if self.rejects.rows * 2 > self.rows => Err(Error::input(format!(
+                "{} of {} rows of {place} cannot be understood; the first is line {}: {}. Nothing was taken.",
+                self.rejects.rows, self.rows, first.line, first.reason
+            ))),
+            _ => Ok(()),
+        }
+    }
+}
+
+fn finer_scale(parsed: &Parsed, scale: Scale) -> Option<Scale> {
+    let mut finer = scale;
+    for reject in &parsed.rejects {
+        if let Fault::TooFine { field, decimals } = reject.fault
+            && decimals <= crate::model::price::MAX_DECIMALS
+        {
+            let place = if field.is_price() { &mut finer.price } else { &mut finer.volume };
+            *place = (*place).max(decimals);
+        }
+    }
+    (finer != scale).then_some(finer)
+}

@@ -1,0 +1,119 @@
+//! Whether bars are stamped at their open or at their close.
+
+use super::Stamp;
+use super::scan::Scanned;
+use crate::Result;
+use crate::model::time::{DAY, HOUR};
+use crate::model::{Clock, Columns, Field, Frame, Micros, SeriesName, Span};
+use crate::store::Shelf;
+
+/// The stamp of bars and how it was found; none where nothing tells.
+///
+/// Against ticks or shorter bars of the instrument on the shelf: whose highs and lows the bars have.
+/// Else by the session: a session opens on a full hour or half hour, so the first bars after its gaps
+/// are stamped there, or one bar later.
+pub fn find(
+    shelf: &Shelf,
+    series: &SeriesName,
+    clock: Option<&Clock>,
+    rows: &Columns,
+    scanned: &Scanned,
+) -> Result<Option<(Stamp, String)>> {
+    match against_finer(shelf, series, clock, rows)? {
+        Some(found) => Ok(Some(found)),
+        None => Ok(by_session(series.frame, scanned)),
+    }
+}
+
+fn by_session(frame: Frame, scanned: &Scanned) -> Option<(Stamp, String)> {
+    let length = frame.length();
+    // Longer bars begin on full hours whichever end they are stamped at.
+    if !(1..HOUR / 2).contains(&length) {
+        return None;
+    }
+    let half = HOUR / 2;
+    let (mut open, mut close) = (0, 0);
+    for (before, after) in scanned.gaps.iter().filter(|(b, a)| a - b > (half).max(3 * length)) {
+        open += u32::from(after.rem_euclid(half) == 0) + u32::from(before.rem_euclid(half) == half - length);
+        close += u32::from(after.rem_euclid(half) == length) + u32::from(before.rem_euclid(half) == 0);
+    }
+    let words = |here: u32, there: u32| format!("{here} of {} session edges say so", here + there);
+    if open + close < 2 || open.max(close) < 4 * open.min(close) {
+        None
+    } else if open > close {
+        Some((Stamp::Open, words(open, close)))
+    } else {
+        Some((Stamp::Close, words(close, open)))
+    }
+}
+
+/// Compares the first bars with ticks or shorter bars of the same instrument, where the shelf has them
+/// for the same time.
+fn against_finer(
+    shelf: &Shelf,
+    series: &SeriesName,
+    clock: Option<&Clock>,
+    rows: &Columns,
+) -> Result<Option<(Stamp, String)>> {
+    let length = series.frame.length();
+    let Some((first, _)) = rows.ends().filter(|_| length > 0 && rows.has(Field::High)) else {
+        return Ok(None);
+    };
+    let to_utc = |t: Micros| clock.map_or(t, |c| c.from_wall(t).settle());
+    let end = rows.time.iter().copied().take_while(|t| *t < first + 2 * DAY).last().unwrap_or(first);
+    let span = Span::new(to_utc(first) - length, to_utc(end) + 2 * length);
+    for finer in shelf.series_of(&series.instrument)? {
+        let shorter = finer.name.frame.length() < length && finer.name.frame != Frame::Depth;
+        if !shorter || finer.is_afloat() != clock.is_none() || finer.name.side != series.side {
+            continue;
+        }
+        let ticks = shelf.read(&finer.edition, span)?;
+        let high = [Field::High, Field::Bid, Field::Last].into_iter().find(|f| ticks.has(*f));
+        let low = [Field::Low, Field::Bid, Field::Last].into_iter().find(|f| ticks.has(*f));
+        let (Some(high), Some(low)) = (high, low) else { continue };
+        let agrees = |from: Micros, i: usize| {
+            let range = ticks.range_of(Span::new(from, from + length));
+            let scale = |v: i64, s: u8| v as f64 / 10f64.powi(s as i32);
+            let top = ticks.column(high)[range.clone()].iter().max()?;
+            let bottom = ticks.column(low)[range].iter().min()?;
+            let (mine, theirs) = (rows.scale.price, ticks.scale.price);
+            let near =
+                |a: i64, b: i64| (scale(a, mine) - scale(b, theirs)).abs() < scale(3, mine.min(theirs));
+            Some(near(rows.column(Field::High)[i], *top) && near(rows.column(Field::Low)[i], *bottom))
+        };
+        let count = |shift: Micros| {
+            (0..rows.len()).filter(|&i| agrees(to_utc(rows.time[i]) - shift, i) == Some(true)).count()
+        };
+        let (open, close) = (count(0), count(length));
+        if open.max(close) >= 5 && open.max(close) > 3 * open.min(close) {
+            let stamp = if open > close { Stamp::Open } else { Stamp::Close };
+            let words = format!(
+                "{} bars have the range of {} so, {} the other way",
+                open.max(close),
+                finer.name,
+                open.min(close)
+            );
+            return Ok(Some((stamp, words)));
+        }
+    }
+    Ok(None)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::time::MINUTE;
+
+    #[test]
+    fn session_edges_tell() {
+        let scanned = |open: Micros| Scanned {
+            gaps: (1..4).map(|d| (d * DAY - HOUR + open - MINUTE, d * DAY + open)).collect(),
+            ..Scanned::default()
+        };
+        let stamp = |open, frame: &str| by_session(frame.parse().unwrap(), &scanned(open)).map(|f| f.0);
+        assert_eq!(stamp(0, "1m"), Some(Stamp::Open));
+        assert_eq!(stamp(MINUTE, "1m"), Some(Stamp::Close));
+        assert_eq!(stamp(17 * MINUTE, "1m"), None);
+        assert_eq!(stamp(0, "1h"), None);
+    }
+}

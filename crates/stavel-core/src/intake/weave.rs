@@ -1,0 +1,464 @@
+//! New rows woven into those already on the shelf, piece by piece.
+//!
+//! A file of the series that gets no new row is taken over unread or, where new rows had to be compared
+//! with its own, unwritten.
+
+use std::collections::VecDeque;
+use std::ops::Range;
+use std::sync::Arc;
+
+use crate::Result;
+use crate::model::{Columns, Field, Micros, Scale, Span};
+use crate::store::{Draft, EditionInfo, Encoded, Place, Scan, SegmentInfo, Work};
+
+/// Rows gathered before they go to the draft as one piece.
+const GATHER: usize = 32 * 1024;
+
+/// Row groups that may wait to be encoded.
+const MOST_WORK: usize = 8;
+
+/// What becomes of rows whose time is taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Manner {
+    /// One row for each time.
+    pub bars: bool,
+    /// New rows take the place of all old ones between the first and the last of them.
+    pub replace: bool,
+    /// Of two bars at one time the new one is kept.
+    pub prefer_new: bool,
+}
+
+/// What became of the rows. `kept + already + conflicts` is the number of new rows; with
+/// [`Manner::prefer_new`] a conflict is a kept row that took the place of an old one.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Counts {
+    pub kept: u64,
+    pub already: u64,
+    /// New bars that were left away because an older one has their time.
+    pub conflicts: u64,
+    /// Old rows that gave way.
+    pub replaced: u64,
+}
+
+/// Weaves new rows, given in order of time, into an edition.
+pub struct Weave<'a> {
+    draft: Draft<'a>,
+    old: VecDeque<SegmentInfo>,
+    edition: Option<EditionInfo>,
+    /// True where old files can be taken over as they are.
+    same: bool,
+    open: Option<OldFile>,
+    /// New rows at the latest time, held back until it is known that no more follow.
+    carry: Columns,
+    manner: Manner,
+    /// Rows to be written, gathered.
+    out: Columns,
+    first_new: Option<Micros>,
+    pub counts: Counts,
+    /// New rows that were left away, with their times; the caller takes them.
+    pub conflicts: Columns,
+    work: Vec<Work>,
+}
+
+/// A file of the old edition whose span new rows reach into.
+struct OldFile {
+    file: SegmentInfo,
+    rest: Scan,
+    rows: Columns,
+    at: usize,
+    /// Rows before `at` in this and earlier pieces, all of them unchanged while the file is.
+    passed: u64,
+    changed: bool,
+    ended: bool,
+}
+
+impl<'a> Weave<'a> {
+    /// Weaves into `edition`, if there is one, whose files are `old`.
+    pub fn new(
+        draft: Draft<'a>,
+        edition: Option<EditionInfo>,
+        old: Vec<SegmentInfo>,
+        manner: Manner,
+    ) -> Weave<'a> {
+        let empty = Columns::empty(draft.fields(), draft.scale());
+        let same = edition.as_ref().is_none_or(|e| e.fields == draft.fields() && e.scale == draft.scale());
+        Weave {
+            old: old.into(),
+            edition,
+            same,
+            open: None,
+            carry: empty.clone(),
+            manner,
+            out: empty.clone(),
+            first_new: None,
+            counts: Counts::default(),
+            conflicts: empty,
+            work: Vec::new(),
+            draft,
+        }
+    }
+
+    /// Adds new rows, none of them before those added earlier, with the fields and scale of the draft.
+    pub fn push(&mut self, rows: Columns) -> Result<()> {
+        let Some((first, _)) = rows.ends() else { return Ok(()) };
+        self.first_new.get_or_insert(first);
+        if self.old.is_empty() && self.open.is_none() && self.carry.is_empty() {
+            self.counts.kept += rows.len() as u64;
+            self.gather()?;
+            return self.queue(Arc::new(rows));
+        }
+        let mut rows = if self.carry.is_empty() {
+            rows
+        } else {
+            let mut all = std::mem::replace(&mut self.carry, Columns::empty(&[], rows.scale));
+            all.append(&rows);
+            all
+        };
+        let last = rows.time[rows.len() - 1];
+        let cut = rows.time.partition_point(|&t| t < last);
+        self.carry = rows.rows(cut..rows.len());
+        rows.truncate(cut);
+        self.weave(&rows)
+    }
+
+    /// The fields rows must have.
+    pub fn fields(&self) -> &[Field] {
+        self.draft.fields()
+    }
+
+    /// The scale rows must have.
+    pub fn scale(&self) -> Scale {
+        self.draft.scale()
+    }
+
+    /// The row groups that are full, to be encoded and given back to [`Weave::accept`].
+    pub fn work(&mut self) -> Vec<Work> {
+        std::mem::take(&mut self.work)
+    }
+
+    /// Takes an encoded row group.
+    pub fn accept(&mut self, place: Place, encoded: Encoded) -> Result<()> {
+        self.draft.accept(place, encoded)
+    }
+
+    /// Weaves what is held back and carries over the rest of the old rows. The draft is whole after this,
+    /// but for the work that is still to be taken and given back.
+    pub fn end(&mut self) -> Result<()> {
+        let carry = std::mem::replace(&mut self.carry, Columns::empty(&[], Default::default()));
+        self.weave(&carry)?;
+        if self.open.is_some() {
+            self.pass(Micros::MAX)?;
+            self.close()?;
+        }
+        while let Some(file) = self.old.pop_front() {
+            self.carry_over(file)?;
+        }
+        self.gather()?;
+        self.work.extend(self.draft.rest());
+        Ok(())
+    }
+
+    /// The draft and whether it differs from the edition it began with.
+    pub fn finish(self) -> (Draft<'a>, bool) {
+        let changed = self.counts.kept + self.counts.replaced > 0;
+        (self.draft, changed)
+    }
+
+    fn weave(&mut self, new: &Columns) -> Result<()> {
+        let mut at = 0;
+        while at < new.len() {
+            let time = new.time[at];
+            if self.open.is_none() {
+                while let Some(file) = self.old.front().filter(|f| f.last < time).cloned() {
+                    // Where rows are replaced, those since the first new row give way.
+                    if self.manner.replace && self.first_new.is_some_and(|first| file.last >= first) {
+                        self.open_next()?;
+                        break;
+                    }
+                    self.old.pop_front();
+                    self.carry_over(file)?;
+                }
+                if self.open.is_some() {
+                    continue;
+                }
+                // Whatever comes before the next old file meets nobody.
+                let until = self.old.front().map_or(Micros::MAX, |f| f.first);
+                let clear = at + new.time[at..].partition_point(|&t| t < until);
+                self.keep(new, at..clear)?;
+                at = clear;
+                if at < new.len() {
+                    self.open_next()?;
+                }
+                continue;
+            }
+            let end = self.open.as_ref().map_or(Micros::MAX, |o| o.file.last);
+            if time > end {
+                self.pass(time)?;
+                self.close()?;
+                continue;
+            }
+            let passed = self.pass_equal(new, at)?;
+            at += passed;
+            if passed == 0 {
+                self.pass(time)?;
+                at += self.one_time(new, at)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Runs over rows that are the same on both sides, whole groups of one time only.
+    fn pass_equal(&mut self, new: &Columns, at: usize) -> Result<usize> {
+        if self.manner.replace {
+            return Ok(0);
+        }
+        self.load()?;
+        let Some(open) = &mut self.open else { return Ok(0) };
+        let room = (new.len() - at).min(open.rows.len() - open.at).min(GATHER);
+        let (mine, theirs) = (open.at..open.at + room, at..at + room);
+        let mut same = room;
+        for (a, b) in
+            std::iter::once((&open.rows.time, &new.time)).chain(open.rows.data.iter().zip(&new.data))
+        {
+            let (a, b) = (&a[mine.start..mine.start + same], &b[theirs.start..theirs.start + same]);
+            if a != b {
+                same = a.iter().zip(b).position(|(x, y)| x != y).unwrap_or(same);
+            }
+        }
+        let breaks = |times: &[Micros], i: usize| times.get(i).is_none_or(|t| times[i - 1] != *t);
+        // At the end of a loaded piece more rows of the same time may follow.
+        while same > 0
+            && !(breaks(&new.time, at + same)
+                && open.at + same < open.rows.len()
+                && breaks(&open.rows.time, open.at + same))
+        {
+            same -= 1;
+        }
+        let range = open.at..open.at + same;
+        self.counts.already += same as u64;
+        self.emit_old(range)?;
+        Ok(same)
+    }
+
+    /// Settles the new rows at one time, whose first is `at`, against the old rows at that time; gives
+    /// how many there are. The old rows before that time were passed.
+    fn one_time(&mut self, new: &Columns, at: usize) -> Result<usize> {
+        let time = new.time[at];
+        let here = at..at + new.time[at..].partition_point(|&t| t <= time);
+        let count = here.len();
+        let there = self.old_at(time)?;
+        if there.is_empty() {
+            self.keep(new, here)?;
+            return Ok(count);
+        }
+        if self.manner.replace {
+            self.drop_old(there)?;
+            self.keep(new, here)?;
+            return Ok(count);
+        }
+        let Some(open) = &self.open else { return Ok(count) };
+        let (mut fresh, mut already): (Vec<usize>, u64) = (Vec::new(), 0);
+        for i in here {
+            match there.clone().any(|o| open.rows.same_values(o, new, i)) {
+                true => already += 1,
+                false => fresh.push(i),
+            }
+        }
+        self.counts.already += already;
+        match (fresh.is_empty(), self.manner.bars, self.manner.prefer_new && already == 0) {
+            (true, ..) => self.emit_old(there)?,
+            // Two quotes at one time are two quotes.
+            (false, false, _) => {
+                self.emit_old(there)?;
+                fresh.iter().try_for_each(|&i| self.keep(new, i..i + 1))?;
+            }
+            (false, true, true) => {
+                self.drop_old(there)?;
+                fresh.iter().try_for_each(|&i| self.keep(new, i..i + 1))?;
+            }
+            (false, true, false) => {
+                self.emit_old(there)?;
+                self.counts.conflicts += fresh.len() as u64;
+                fresh.iter().for_each(|&i| self.conflicts.push_from(new, i));
+            }
+        }
+        Ok(count)
+    }
+
+    /// The rows of the open file at a time, all of them loaded.
+    fn old_at(&mut self, time: Micros) -> Result<Range<usize>> {
+        loop {
+            self.load()?;
+            let Some(open) = &mut self.open else { return Ok(0..0) };
+            let end = open.at + open.rows.time[open.at..].partition_point(|&t| t <= time);
+            if end < open.rows.len() || open.ended {
+                return Ok(open.at..end);
+            }
+            self.load_more()?;
+        }
+    }
+
+    /// Goes over old rows before a time.
+    fn pass(&mut self, before: Micros) -> Result<()> {
+        loop {
+            self.load()?;
+            let Some(open) = &self.open else { return Ok(()) };
+            let range = open.at..open.at + open.rows.time[open.at..].partition_point(|&t| t < before);
+            let whole = range.end == open.rows.len() && !open.ended;
+            // Of the old rows before a new one, those since the first new row give way where rows are replaced.
+            let from = self.first_new.filter(|_| self.manner.replace && before != Micros::MAX);
+            let stay = from.map_or(range.end, |f| {
+                range.start + open.rows.time[range.clone()].partition_point(|&t| t < f)
+            });
+            self.emit_old(range.start..stay)?;
+            self.drop_old(stay..range.end)?;
+            if !whole {
+                return Ok(());
+            }
+        }
+    }
+
+    fn open_next(&mut self) -> Result<()> {
+        let (Some(file), Some(edition)) = (self.old.pop_front(), &self.edition) else { return Ok(()) };
+        let rest = self.draft.scan_file(&file, edition, Span::ALL);
+        let rows = Columns::empty(self.draft.fields(), self.draft.scale());
+        let changed = !self.same;
+        self.open = Some(OldFile { file, rest, rows, at: 0, passed: 0, changed, ended: false });
+        Ok(())
+    }
+
+    /// Loads the next piece of the open file where all loaded rows were passed.
+    fn load(&mut self) -> Result<()> {
+        match &self.open {
+            Some(open) if open.at == open.rows.len() && !open.ended => self.load_more(),
+            _ => Ok(()),
+        }
+    }
+
+    fn load_more(&mut self) -> Result<()> {
+        let Some(open) = &mut self.open else { return Ok(()) };
+        match open.rest.next() {
+            Some(piece) => {
+                let piece = piece?.with_fields(self.draft.fields()).rescaled(self.draft.scale());
+                let left = open.rows.rows(open.at..open.rows.len());
+                open.rows = if left.is_empty() { piece } else { joined(left, &piece) };
+                open.at = 0;
+            }
+            None => open.ended = true,
+        }
+        Ok(())
+    }
+
+    /// Old rows that stay: written only where their file changed.
+    fn emit_old(&mut self, range: Range<usize>) -> Result<()> {
+        let Some(open) = &mut self.open else { return Ok(()) };
+        open.at = range.end;
+        open.passed += range.len() as u64;
+        if open.changed && !range.is_empty() {
+            let rows = std::mem::take(&mut open.rows);
+            self.gather_range(&rows, range)?;
+            if let Some(open) = &mut self.open {
+                open.rows = rows;
+            }
+        }
+        Ok(())
+    }
+
+    fn drop_old(&mut self, range: Range<usize>) -> Result<()> {
+        if range.is_empty() {
+            return Ok(());
+        }
+        self.change()?;
+        self.counts.replaced += range.len() as u64;
+        if let Some(open) = &mut self.open {
+            open.at = range.end;
+        }
+        Ok(())
+    }
+
+    /// New rows that are kept.
+    fn keep(&mut self, new: &Columns, range: Range<usize>) -> Result<()> {
+        if range.is_empty() {
+            return Ok(());
+        }
+        self.change()?;
+        self.counts.kept += range.len() as u64;
+        self.gather_range(new, range)
+    }
+
+    /// From here on the open file is written anew: first the rows of it that were passed so far.
+    fn change(&mut self) -> Result<()> {
+        let (Some(open), Some(edition)) = (&mut self.open, &self.edition) else { return Ok(()) };
+        if std::mem::replace(&mut open.changed, true) {
+            return Ok(());
+        }
+        let (file, edition) = (open.file.clone(), edition.clone());
+        let mut left = open.passed as usize;
+        self.gather()?;
+        for piece in self.draft.scan_file(&file, &edition, Span::ALL) {
+            let mut piece = piece?;
+            if left == 0 {
+                break;
+            }
+            piece.truncate(left);
+            left -= piece.len();
+            self.queue(Arc::new(piece))?;
+        }
+        Ok(())
+    }
+
+    fn close(&mut self) -> Result<()> {
+        if let Some(open) = self.open.take().filter(|o| !o.changed) {
+            self.gather()?;
+            self.draft.keep(open.file);
+        }
+        Ok(())
+    }
+
+    /// Takes over a file no new row meets.
+    fn carry_over(&mut self, file: SegmentInfo) -> Result<()> {
+        self.gather()?;
+        if self.same {
+            self.draft.keep(file);
+            return Ok(());
+        }
+        let Some(edition) = self.edition.clone() else { return Ok(()) };
+        for piece in self.draft.scan_file(&file, &edition, Span::ALL) {
+            let piece = piece?.with_fields(self.draft.fields()).rescaled(self.draft.scale());
+            self.queue(Arc::new(piece))?;
+        }
+        Ok(())
+    }
+
+    fn gather_range(&mut self, rows: &Columns, range: Range<usize>) -> Result<()> {
+        self.out.append_range(rows, range);
+        if self.out.len() >= GATHER { self.gather() } else { Ok(()) }
+    }
+
+    /// Sends the gathered rows to the draft.
+    fn gather(&mut self) -> Result<()> {
+        if self.out.is_empty() {
+            return Ok(());
+        }
+        let empty = Columns::empty(&self.out.fields, self.out.scale);
+        let rows = std::mem::replace(&mut self.out, empty);
+        self.queue(Arc::new(rows))
+    }
+
+    fn queue(&mut self, rows: Arc<Columns>) -> Result<()> {
+        self.work.extend(self.draft.queue(rows)?);
+        // Old rows may come faster than they are asked for: they are encoded here before they fill the memory.
+        if self.work.len() > MOST_WORK {
+            for work in std::mem::take(&mut self.work) {
+                let encoded = work.group.encode()?;
+                self.draft.accept(work.place, encoded)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn joined(mut head: Columns, tail: &Columns) -> Columns {
+    head.append(tail);
+    head
+}

@@ -1,0 +1,158 @@
+//! Doing an intake step.
+
+use std::path::PathBuf;
+
+use serde_json::json;
+
+use super::apply::Report;
+use super::step::IntakeStep;
+use crate::intake::{self, ClockHint, FactsTaken, Hints, Layout, Planned, Taken};
+use crate::job::Job;
+use crate::model::Clock;
+use crate::store::Shelf;
+use crate::{Error, Result};
+
+/// The hints an intake step gives.
+///
+/// # Errors
+/// Where one of them makes no sense.
+pub fn hints_of(shelf: &Shelf, step: &IntakeStep) -> Result<Hints> {
+    Ok(Hints {
+        source: step.source.clone(),
+        instrument: step.instrument.clone(),
+        clock: match step.clock.as_deref() {
+            None => None,
+            Some("afloat") => Some(ClockHint::Afloat),
+            Some(text) => Some(ClockHint::Known(text.parse()?)),
+        },
+        frame: step.frame,
+        side: step.side.as_deref().map(str::parse).transpose()?,
+        decimals: step.decimals,
+        dates: step.dates,
+        stamp: step.stamp,
+        layout: step.layout.as_deref().map(|name| layout_named(shelf, name)).transpose()?,
+        names: step.names.clone(),
+        replace: step.replace,
+        prefer_new: step.prefer_new,
+    })
+}
+
+/// A layout saved on the shelf, or one in a file.
+///
+/// # Errors
+/// Where there is none of that name, a sentence that names those there are.
+pub fn layout_named(shelf: &Shelf, name: &str) -> Result<Layout> {
+    let saved = shelf.layouts()?;
+    if let Some(layout) = saved.iter().find(|l| l.name.as_deref() == Some(name)) {
+        return Ok(layout.clone());
+    }
+    let path = std::path::Path::new(name);
+    if path.is_file() {
+        let text = std::fs::read_to_string(path)
+            .map_err(|e| Error::input(format!("{name} cannot be read: {e}.")))?;
+        return Layout::from_toml(&text);
+    }
+    let names: Vec<&str> = saved.iter().filter_map(|l| l.name.as_deref()).collect();
+    Err(Error::arguments(match names.is_empty() {
+        true => format!("There is no layout {name}: none is saved, and there is no such file."),
+        false => format!("There is no layout {name}; saved are {}.", names.join(", ")),
+    }))
+}
+
+/// What an intake step would do; the rows of rejects are laid into a file below `room` first.
+///
+/// # Errors
+/// As [`intake::plan`].
+pub fn plan_of(shelf: &Shelf, step: &IntakeStep, room: &std::path::Path) -> Result<Planned> {
+    let mut hints = hints_of(shelf, step)?;
+    match &step.rejects {
+        None => intake::plan(shelf, &step.paths, &hints),
+        Some(id) => {
+            let path = lay_out_rejects(shelf, id, &mut hints, room)?;
+            intake::plan(shelf, &[path], &hints)
+        }
+    }
+}
+
+/// Writes rejected rows as they came into a file, and fills the hints from the edition they belong to.
+fn lay_out_rejects(shelf: &Shelf, id: &str, hints: &mut Hints, room: &std::path::Path) -> Result<PathBuf> {
+    let name = id.strip_suffix(".csv").unwrap_or(id);
+    let rows = intake::read_rejects(shelf.root(), id)?;
+    let mut text = Vec::new();
+    for row in rows.iter().filter(|r| r.line > 0) {
+        text.extend_from_slice(&row.raw);
+        text.push(b'\n');
+    }
+    let path = room.join(format!("{name}.csv"));
+    std::fs::write(&path, &text).map_err(|e| Error::io("Cannot write", &path, &e))?;
+    let file = format!("{name}.csv");
+    let of_this = |detail: &serde_json::Value| detail["rejects"].as_str().is_some_and(|p| p.ends_with(&file));
+    for info in shelf.series()? {
+        if let Some(edition) = shelf.editions(&info.name)?.into_iter().find(|e| of_this(&e.detail)) {
+            hints.source = info.name.source.clone();
+            hints.instrument.get_or_insert(info.name.instrument.clone());
+            hints.frame.get_or_insert(info.name.frame);
+            let clock = edition.clock.map_or(ClockHint::Afloat, |c: Clock| ClockHint::Known(c));
+            hints.clock.get_or_insert(clock);
+        }
+    }
+    // What is kept are rows only, without the lines that stood above them.
+    if let Some(layout) = &mut hints.layout {
+        (layout.header, layout.skip) = (None, 0);
+    }
+    Ok(path)
+}
+
+/// Takes files in.
+pub fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<Report> {
+    let room = tempfile::tempdir()?;
+    let planned = plan_of(shelf, step, room.path())?;
+    let (mut taken, mut facts): (Vec<Taken>, Vec<FactsTaken>) = (Vec::new(), Vec::new());
+    for plan in &planned.plans {
+        taken.extend(intake::take(shelf, plan, job)?);
+    }
+    for plan in &planned.facts {
+        facts.extend(intake::take_facts(shelf, plan, job)?);
+    }
+    let mut report = Report::new(json!({ "series": taken }), lines_of(&taken, &facts));
+    if !facts.is_empty() {
+        report.json["facts"] = json!(facts);
+    }
+    report.wants_person =
+        taken.iter().any(|t| t.rows_rejected > 0) || facts.iter().any(|f| f.rows_rejected > 0);
+    if !planned.left.is_empty() {
+        let left: Vec<_> =
+            planned.left.iter().map(|(place, why)| json!({"path": place, "reason": why})).collect();
+        report.json["left"] = json!(left);
+        report.lines.extend(planned.left.iter().map(|(place, why)| format!("passed over {place}: {why}")));
+        report.wants_person = true;
+    }
+    report.changed = taken.iter().map(|t| t.series.parse()).collect::<Result<_>>()?;
+    Ok(report)
+}
+
+fn lines_of(taken: &[Taken], facts: &[FactsTaken]) -> Vec<String> {
+    let mut lines = Vec::new();
+    for t in taken {
+        lines.push(format!(
+            "{}: {} rows read = {} kept + {} rejected + {} already there; clock {}",
+            t.series, t.rows_read, t.rows_kept, t.rows_rejected, t.rows_already_there, t.clock
+        ));
+        if t.rows_replaced > 0 {
+            lines.push(format!("  {} rows that were there gave way", t.rows_replaced));
+        }
+        for (reason, rows) in &t.reasons {
+            lines.push(format!("  {rows} rejected: {reason}"));
+        }
+        if let Some(path) = &t.rejects {
+            lines.push(format!("  the rejected rows are in {path}"));
+        }
+    }
+    for f in facts {
+        lines.push(format!(
+            "{}: {} {} facts read = {} kept + {} rejected + {} already there",
+            f.instrument, f.rows_read, f.kind, f.rows_kept, f.rows_rejected, f.rows_already_there
+        ));
+    }
+    lines
+}

@@ -1,0 +1,7 @@
+//! Intake, from files of every kind to editions on a shelf.
+
+mod bad_input;
+mod formats;
+mod support;
+mod weaving;
+mod whole;

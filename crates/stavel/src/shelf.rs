@@ -1,0 +1,184 @@
+//! Showing and verifying the shelf.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use anyhow::Result;
+use serde_json::{Value, json};
+use stavel_core::job::Job;
+use stavel_core::model::time::{SECOND, rfc3339, wall};
+use stavel_core::model::{Clock, SeriesName};
+use stavel_core::recipe::bytes_in_words;
+use stavel_core::store::{EditionInfo, SeriesInfo, Shelf};
+
+use crate::args::ShelfArgs;
+use crate::commands::{Ending, print_json, print_lines};
+use crate::progress::ProgressLine;
+
+/// Shows what the arguments ask for.
+pub fn show(folder: &Path, args: &ShelfArgs, as_json: bool) -> Result<Ending> {
+    let shelf = Shelf::open(folder)?;
+    match (&args.series, &args.facts) {
+        _ if args.verify => verify(&shelf, args.series.as_ref(), as_json),
+        (_, Some(instrument)) => show_facts(&shelf, instrument, as_json),
+        (Some(name), None) if args.editions => {
+            let info = shelf.find(name)?;
+            show_editions(&info, &shelf.editions(name)?, as_json)
+        }
+        (series, None) => show_series(&shelf, series.as_ref(), as_json),
+    }
+}
+
+fn clock_text(info: &SeriesInfo) -> String {
+    info.edition.clock.as_ref().map_or("afloat".into(), Clock::to_string)
+}
+
+fn show_series(shelf: &Shelf, series: Option<&SeriesName>, as_json: bool) -> Result<Ending> {
+    let all = match series {
+        Some(name) => vec![shelf.find(name)?],
+        None => shelf.series()?,
+    };
+    let mut lines = Vec::new();
+    let mut instruments = Vec::new();
+    for instrument in shelf.instruments()? {
+        let own: Vec<&SeriesInfo> = all.iter().filter(|s| s.name.instrument == instrument.name).collect();
+        if series.is_some() && own.is_empty() {
+            continue;
+        }
+        lines.push(format!("{}  {}", instrument.name, instrument.values["kind"]));
+        lines.extend(own.iter().map(|s| line_of(s)));
+        instruments.push(json!({
+            "name": instrument.name, "kind": instrument.values["kind"], "decimals": instrument.sheet.decimals,
+            "series": own.iter().map(|s| json!({
+                "series": s.name, "rows": s.edition.rows, "first": rfc3339(s.edition.first), "last": rfc3339(s.edition.last),
+                "clock": clock_text(s), "edition": s.edition.number, "bytes": s.edition.bytes, "updated": rfc3339(s.edition.made),
+            })).collect::<Vec<_>>(),
+        }));
+    }
+    if lines.is_empty() {
+        let folder = shelf.root().display();
+        lines.push(format!("The shelf {folder} is empty; take files in with stavel intake."));
+    } else if series.is_none() {
+        let bytes = all.iter().map(|s| s.edition.bytes).sum();
+        lines.push(format!("{} series, {}", all.len(), bytes_in_words(bytes)));
+    }
+    if as_json {
+        print_json(&json!({ "instruments": instruments }))?
+    } else {
+        print_lines(&lines)?
+    }
+    Ok(Ending::Done)
+}
+
+fn line_of(s: &SeriesInfo) -> String {
+    let e = &s.edition;
+    format!(
+        "  {:<18} {:>10} rows  {} … {}  {:<20} edition {:<3} {:>8} kB",
+        s.name.short(),
+        e.rows,
+        wall(e.first),
+        wall(e.last),
+        clock_text(s),
+        e.number,
+        e.bytes / 1024
+    )
+}
+
+fn show_editions(info: &SeriesInfo, editions: &[EditionInfo], as_json: bool) -> Result<Ending> {
+    if as_json {
+        let list: Vec<Value> = editions
+            .iter()
+            .map(|e| {
+                json!({
+                    "edition": e.number, "current": e.id == info.edition.id, "act": e.act, "made": rfc3339(e.made),
+                    "rows": e.rows, "detail": e.detail,
+                })
+            })
+            .collect();
+        print_json(&json!({"series": info.name, "editions": list}))?;
+        return Ok(Ending::Done);
+    }
+    let mut lines = Vec::new();
+    for e in editions {
+        let here = if e.id == info.edition.id { "▸" } else { " " };
+        let made = wall(e.made / SECOND * SECOND);
+        lines.push(format!("{here} edition {:<3} {:<8} {:>10} rows  made {made}", e.number, e.act, e.rows));
+        lines.extend(made_from(e));
+    }
+    print_lines(&lines)?;
+    Ok(Ending::Done)
+}
+
+/// What an intake says of an edition: its files with their fingerprints, and what became of the rows.
+fn made_from(edition: &EditionInfo) -> Vec<String> {
+    let detail = &edition.detail;
+    let mut lines = Vec::new();
+    for file in detail["files"].as_array().into_iter().flatten() {
+        let hash = file["sha256"].as_str().map_or("no fingerprint".to_owned(), |h| format!("sha256 {h}"));
+        let name = file["name"].as_str().unwrap_or_default();
+        lines.push(format!("      {name}  {} bytes  {hash}", file["bytes"]));
+    }
+    if detail["rows_read"].is_u64() {
+        lines.push(format!(
+            "      {} rows read = {} kept + {} rejected + {} already there, in {} s; layout {}",
+            detail["rows_read"],
+            detail["rows_kept"],
+            detail["rows_rejected"],
+            detail["rows_already_there"],
+            detail["seconds"],
+            detail["layout"].as_str().unwrap_or_default()
+        ));
+    }
+    lines
+}
+
+fn show_facts(shelf: &Shelf, instrument: &str, as_json: bool) -> Result<Ending> {
+    shelf.instrument(instrument)?;
+    let facts = shelf.facts(instrument)?;
+    if as_json {
+        let list: Vec<Value> = facts
+            .iter()
+            .map(|f| json!({"time": rfc3339(f.time), "kind": f.kind, "source": f.source, "values": f.values}))
+            .collect();
+        print_json(&json!({"instrument": instrument, "facts": list}))?;
+        return Ok(Ending::Done);
+    }
+    let mut lines: Vec<String> = facts
+        .iter()
+        .map(|f| {
+            let values: Vec<String> = f.values.iter().map(|(k, v)| format!("{k} {v}")).collect();
+            format!("{}  {:<9} {:<10} {}", wall(f.time), f.kind, f.source, values.join(", "))
+        })
+        .collect();
+    if lines.is_empty() {
+        lines.push(format!("{instrument} has no dated facts; stavel intake takes tables of them."));
+    }
+    print_lines(&lines)?;
+    Ok(Ending::Done)
+}
+
+fn verify(shelf: &Shelf, only: Option<&SeriesName>, as_json: bool) -> Result<Ending> {
+    if let Some(name) = only {
+        shelf.find(name)?;
+    }
+    let job = Arc::new(Job::unwatched());
+    let line = ProgressLine::watch(job.clone());
+    let found = shelf.verify(only, &job)?;
+    drop(line);
+    if as_json {
+        print_json(&json!({
+            "files": found.files, "rows": found.rows, "bytes": found.bytes, "faults": found.faults,
+        }))?;
+    } else {
+        let sum = format!("{} files, {} rows, {}", found.files, found.rows, bytes_in_words(found.bytes));
+        let mut lines = found.faults.clone();
+        lines.push(match found.faults.len() {
+            0 => format!("{sum}: every file is as the catalog has it"),
+            n => format!(
+                "{sum}: {n} files are not as the catalog has them; take their sources in again with --replace"
+            ),
+        });
+        print_lines(&lines)?;
+    }
+    Ok(if found.faults.is_empty() { Ending::Done } else { Ending::WantsPerson })
+}
