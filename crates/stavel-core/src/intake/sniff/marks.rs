@@ -73,14 +73,17 @@ pub fn find_delimiter(lines: &[&[u8]]) -> Delimiter {
         if usual < 2 {
             return 0;
         }
+        // Squared, so that one line understood as a whole weighs more than two understood by half.
         let understood = |l: &[u8]| {
             let shapes = cells::of(l, d)
                 .filter(|c| is_figure(c) || shape_of(c, NumberMarks::PLAIN) != CellShape::Words)
                 .count();
-            shapes * 1000 / usual
+            (shapes * 100 / usual).min(100).pow(2)
         };
-        let fitting = lines.iter().zip(&widths).filter(|(_, w)| **w == usual);
-        fitting.map(|(l, _)| understood(l) + 1).sum::<usize>()
+        let fitting = widths.iter().filter(|w| **w == usual).count();
+        let score = lines.iter().map(|l| understood(l)).sum::<usize>() + fitting;
+        // Blanks stand within the cells of other delimiters too, between a date and its time.
+        if d == Delimiter::Blanks { score / 8 } else { score }
     };
     let mut best = (Delimiter::Mark(b','), 0);
     for delimiter in all {
