@@ -54,12 +54,17 @@ pub fn sniff(sample: &[u8], place: &str, name: &str, side: Option<Side>) -> Resu
     let split = |line: &[u8]| -> Row { cells::of(line, delimiter).map(<[u8]>::to_vec).collect() };
     let body = &full[full.len() / 3..];
     let numbers = find_number_marks(body.iter().flat_map(|l| cells::of(l, delimiter)), delimiter);
-    let begin = first_row(&lines, comment, delimiter, numbers);
+    let begin = match first_row(&lines, comment, delimiter, numbers) {
+        Some(begin) => begin,
+        None if full.len() == 1 && names::are_names(&names_of(full[0], delimiter, comment)) => {
+            return Err(Error::input(format!(
+                "{place} has a header but no rows; there is nothing to take in."
+            )));
+        }
+        None => 0,
+    };
     let (header_at, header) = find_header(&lines, begin, comment, delimiter, numbers);
     let rows: Vec<Row> = lines[begin..].iter().filter(|l| is_row(l)).map(|l| split(l)).collect();
-    if rows.is_empty() {
-        return Err(Error::input(format!("{place} has a header but no rows; there is nothing to take in.")));
-    }
     let (columns, why, sides) = columns_of(header.as_deref(), &rows, numbers, name, side);
     let mut layout = Layout {
         delimiter,
@@ -160,7 +165,12 @@ fn find_comment(lines: &[&[u8]]) -> Option<u8> {
 }
 
 /// The place of the first line that has a time or a date, and a number or another word beside it.
-fn first_row(lines: &[&[u8]], comment: Option<u8>, delimiter: Delimiter, numbers: NumberMarks) -> usize {
+fn first_row(
+    lines: &[&[u8]],
+    comment: Option<u8>,
+    delimiter: Delimiter,
+    numbers: NumberMarks,
+) -> Option<usize> {
     let is_data = |line: &&[u8]| {
         if line.is_empty() || comment.is_some() && line.first() == comment.as_ref() {
             return false;
@@ -173,7 +183,7 @@ fn first_row(lines: &[&[u8]], comment: Option<u8>, delimiter: Delimiter, numbers
             .count();
         times > 0 && shapes.len() > 1 || figures > 1 && figures * 2 >= shapes.len()
     };
-    lines.iter().position(is_data).unwrap_or(0)
+    lines.iter().position(is_data)
 }
 
 /// The line of names above the first row, where there is one; it may stand behind a comment's mark.

@@ -52,6 +52,12 @@ pub fn is_time_word(word: &str) -> bool {
     WORDS.contains(&word)
 }
 
+/// True where most cells of a line name columns.
+pub fn are_names(cells: &[String]) -> bool {
+    let known = |c: &&String| is_time_word(&plain_word(c)) || field_named(&plain_word(c)).is_some();
+    cells.iter().filter(known).count() * 2 > cells.len()
+}
+
 /// True for the names of columns that say of which instrument a row is.
 pub fn is_symbol_word(word: &str) -> bool {
     ["symbol", "ticker", "instrument", "pair", "market", "contract", "code", "sym", "currencypair", "product"]
