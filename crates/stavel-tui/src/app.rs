@@ -50,6 +50,7 @@ pub struct App {
     pub overlay: Option<Overlay>,
     /// Columns and rows of the screen.
     pub size: (u16, u16),
+    pub shelf: lens::shelf::State,
     pub chart: lens::chart::State,
     pub check: lens::check::State,
     pub align: lens::align::State,
@@ -76,6 +77,7 @@ impl App {
             message: Message::default(),
             overlay: None,
             size: (160, 47),
+            shelf: Default::default(),
             chart: Default::default(),
             check: Default::default(),
             align: Default::default(),
@@ -201,6 +203,7 @@ impl App {
                     self.window = Span::new(0, 0);
                 }
                 self.deliver.note(step, &report);
+                self.shelf.note(step);
             }
             Err(err) => self.complain(&err),
         }
@@ -268,7 +271,7 @@ impl App {
                 }
                 None => self.message = Message::default(),
             },
-            Act::Undo => match self.selected.clone() {
+            Act::Undo => match self.shelf.removed.take().or_else(|| self.selected.clone()) {
                 Some(series) => self.start(Step::Undo(UndoStep { series })),
                 None => self.say("there is nothing to undo", Tone::Plain),
             },

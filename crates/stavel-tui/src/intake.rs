@@ -1,110 +1,261 @@
-//! The intake form: what is to be taken in, and how it is understood while it is typed.
+//! The intake form: what is to be taken in, how it is understood, and corrections of that.
 
 use std::path::PathBuf;
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use stavel_core::intake::{Planned, plan};
+use stavel_core::intake::{DateOrder, Layout, Plan, Planned, Stamp, Use, plan};
 use stavel_core::recipe::{IntakeStep, Step, hints_of};
 
 use crate::app::{App, Tone};
+use crate::browser::Browser;
 use crate::jobs::Slot;
 use crate::overlay::Overlay;
 
 /// Labels of the fields, with a word on what belongs there.
 pub const FIELDS: [(&str, &str); 4] = [
-    ("path", "a file, folder or zip; several divided by spaces, names with spaces in 'quotes'"),
+    ("path", "files, folders, archives, patterns; ↓ looks through the folders"),
     ("source", "the vendor or broker it comes from"),
-    ("instrument", "empty: told from the file's name"),
+    ("instrument", "empty: told from the file's name or a column"),
     ("clock", "empty: told from the file; UTC, UTC+3, Europe/Oslo, …, or afloat"),
 ];
+
+/// The place after the fields: the columns of the file.
+pub const COLUMNS: usize = FIELDS.len();
 
 /// The form. What it was read for lives with it.
 #[derive(Default)]
 pub struct IntakeForm {
     pub typed: [String; 4],
+    /// The field that is typed in; [`COLUMNS`] for the columns below.
     pub at: usize,
-    pub plans: Slot<Planned>,
+    pub planned: Slot<Planned>,
+    /// The plan that is shown, where there are several.
+    pub shown: usize,
+    /// The column under the cursor.
+    pub column: usize,
+    /// A layout as it was found, and as it was corrected by hand.
+    pub corrected: Option<(Layout, Layout)>,
+    pub stamp: Option<Stamp>,
+    pub replace: bool,
+    pub browser: Option<Browser>,
 }
 
 impl IntakeForm {
-    /// The step the form stands for.
+    /// The step the form stands for; a corrected layout goes by the name it is saved under.
     pub fn step(&self) -> IntakeStep {
+        let alone = self.planned.get().is_some_and(|p| p.plans.len() == 1);
         let some = |i: usize| Some(self.typed[i].trim().to_owned()).filter(|t| !t.is_empty());
         IntakeStep {
             paths: paths_in(&self.typed[0]),
             source: self.typed[1].trim().into(),
             instrument: some(2),
             clock: some(3),
+            stamp: self.stamp,
+            replace: self.replace,
+            // Among several, each file is known by its own layout, the corrected one too once it is saved.
+            layout: self.corrected.as_ref().filter(|_| alone).map(|_| self.layout_name()),
             ..Default::default()
         }
     }
 
+    /// The name under which a corrected layout is saved.
+    fn layout_name(&self) -> String {
+        let known = self.plan().and_then(|p| p.files[0].1.name.clone());
+        known.unwrap_or_else(|| {
+            format!("{}-{}", self.typed[1].trim(), if self.has_bars() { "bars" } else { "ticks" })
+        })
+    }
+
+    fn has_bars(&self) -> bool {
+        self.plan().is_some_and(|p| p.series.frame.is_bars())
+    }
+
+    /// The plan that is shown.
+    pub fn plan(&self) -> Option<&Plan> {
+        let plans = &self.planned.get()?.plans;
+        plans.get(self.shown.min(plans.len().saturating_sub(1)))
+    }
+
+    /// Pasted text; paths that a terminal puts in when files are dropped on it, too.
     pub fn paste(&mut self, text: &str) {
-        self.typed[self.at].push_str(text);
+        let at = self.at.min(FIELDS.len() - 1);
+        let field = &mut self.typed[at];
+        if at == 0 && !field.is_empty() && !field.ends_with(' ') {
+            field.push(' ');
+        }
+        field.push_str(text);
     }
 
     /// Has the files looked at, once a path and a source are there.
     pub fn want(app: &mut App) {
         let Some(Overlay::Intake(form)) = &mut app.overlay else { return };
-        let step = form.step();
-        if step.paths.is_empty() || step.source.is_empty() {
-            form.plans = Slot::default();
+        let step = IntakeStep { layout: None, ..form.step() };
+        if step.paths.is_empty() || step.source.is_empty() || form.browser.is_some() {
             return;
         }
-        let key = format!("{step:?}");
+        let corrected = form.corrected.clone();
+        let key = format!("{step:?} {:?}", corrected.as_ref().map(|(_, l)| l.to_toml()));
         let place: fn(&mut App) -> Option<&mut Slot<Planned>> = |app| match &mut app.overlay {
-            Some(Overlay::Intake(form)) => Some(&mut form.plans),
+            Some(Overlay::Intake(form)) => Some(&mut form.planned),
             _ => None,
         };
         let (threads, form) = (&app.threads, form);
-        form.plans
-            .want(key, threads, place, move |shelf, _| plan(shelf, &step.paths, &hints_of(shelf, &step)?));
+        form.planned.want(key, threads, place, move |shelf, _| {
+            let mut hints = hints_of(shelf, &step)?;
+            hints.corrected = corrected;
+            plan(shelf, &step.paths, &hints)
+        });
     }
 
     pub fn key(mut self: Box<Self>, app: &mut App, key: KeyEvent) {
-        match key.code {
-            KeyCode::Esc => return,
-            KeyCode::Tab | KeyCode::Down => self.at = (self.at + 1) % FIELDS.len(),
-            KeyCode::BackTab | KeyCode::Up => self.at = (self.at + FIELDS.len() - 1) % FIELDS.len(),
-            KeyCode::Backspace => {
-                self.typed[self.at].pop();
-            }
-            KeyCode::Char('u') if key.modifiers.contains(KeyModifiers::CONTROL) => {
-                self.typed[self.at].clear()
-            }
-            KeyCode::Char(c) => self.typed[self.at].push(c),
-            KeyCode::Enter => {
-                let step = self.step();
-                if step.paths.is_empty() || step.source.is_empty() {
-                    app.say("a path and a source are needed", Tone::Wrong);
-                    self.at = usize::from(!step.paths.is_empty());
-                } else {
-                    return app.start(Step::Intake(step));
+        if let Some(browser) = self.browser.take() {
+            match browser.key(key) {
+                Ok(open) => self.browser = Some(open),
+                Err(chosen) => {
+                    for path in chosen {
+                        self.paste(&quoted(&path));
+                    }
                 }
             }
+            app.overlay = Some(Overlay::Intake(self));
+            return;
+        }
+        let clear = key.modifiers.contains(KeyModifiers::CONTROL) && key.code == KeyCode::Char('u');
+        match key.code {
+            KeyCode::Esc => return,
+            KeyCode::Enter => return self.take(app),
+            KeyCode::Tab => self.at = (self.at + 1) % (COLUMNS + 1),
+            KeyCode::BackTab => self.at = (self.at + COLUMNS) % (COLUMNS + 1),
+            KeyCode::PageDown => self.shown += 1,
+            KeyCode::PageUp => self.shown = self.shown.saturating_sub(1),
+            _ if self.at == COLUMNS => self.key_in_columns(key.code),
+            KeyCode::Down if self.at == 0 => {
+                let recent = app.snapshot.journal.iter().filter_map(|l| toml::from_str(&l.step).ok());
+                self.browser = Some(Browser::open(paths_in(&self.typed[0]).last(), recent));
+                self.typed[0].clear();
+            }
+            KeyCode::Down => self.at += 1,
+            KeyCode::Up => self.at = self.at.saturating_sub(1),
+            KeyCode::Backspace => self.change(|field| {
+                field.pop();
+            }),
+            _ if clear => self.change(String::clear),
+            KeyCode::Char(c) => self.change(|field| field.push(c)),
             _ => {}
         }
+        let most = self.planned.get().map_or(0, |p| p.plans.len().saturating_sub(1));
+        self.shown = self.shown.min(most);
         app.overlay = Some(Overlay::Intake(self));
+    }
+
+    /// Changes the field under the cursor; other files need no correction made for these.
+    fn change(&mut self, how: impl FnOnce(&mut String)) {
+        how(&mut self.typed[self.at]);
+        if self.at == 0 {
+            self.corrected = None;
+        }
+    }
+
+    fn key_in_columns(&mut self, code: KeyCode) {
+        let Some(mut layout) = self.plan().map(|p| p.files[0].1.clone()) else { return };
+        let last = layout.columns.len().saturating_sub(1);
+        match code {
+            KeyCode::Left => return self.column = self.column.saturating_sub(1),
+            KeyCode::Right => return self.column = (self.column + 1).min(last),
+            KeyCode::Up | KeyCode::Down => {
+                let Some(used) = layout.columns.get(self.column.min(last)) else { return };
+                let chosen = neighbour(used, code == KeyCode::Down);
+                // No two columns are one thing: the other one gives way.
+                layout.columns.iter_mut().filter(|u| **u == chosen).for_each(|u| *u = Use::Skip);
+                layout.columns[self.column.min(last)] = chosen;
+            }
+            KeyCode::Char('d') => {
+                layout.dates = match layout.dates {
+                    DateOrder::YearFirst => DateOrder::DayFirst,
+                    DateOrder::DayFirst => DateOrder::MonthFirst,
+                    DateOrder::MonthFirst => DateOrder::YearFirst,
+                }
+            }
+            KeyCode::Char(',') => layout.decimal = if layout.decimal == b'.' { b',' } else { b'.' },
+            KeyCode::Char('s') => {
+                let now = self.plan().map(|p| p.stamp).unwrap_or_default();
+                self.stamp = Some(if now == Stamp::Open { Stamp::Close } else { Stamp::Open });
+                return;
+            }
+            KeyCode::Char('r') => return self.replace = !self.replace,
+            KeyCode::Char('x') => return self.corrected = None,
+            _ => return,
+        }
+        layout.name = None;
+        let found = match self.corrected.take() {
+            Some((found, _)) => found,
+            None => self.plan().map_or_else(|| layout.clone(), |p| p.files[0].1.clone()),
+        };
+        self.corrected = Some((found, layout));
+    }
+
+    /// Takes the files in; a corrected layout is saved first, so that such files are known next time.
+    fn take(self: Box<Self>, app: &mut App) {
+        let step = self.step();
+        if step.paths.is_empty() || step.source.is_empty() {
+            app.say("a path and a source are needed", Tone::Wrong);
+            let at = usize::from(!step.paths.is_empty());
+            app.overlay = Some(Overlay::Intake(Box::new(IntakeForm { at, ..*self })));
+            return;
+        }
+        match &self.corrected {
+            Some((_, layout)) => {
+                let (layout, name) = (layout.clone(), self.layout_name());
+                app.threads.write(
+                    move |shelf| shelf.save_layout(&name, &layout),
+                    move |app, saved| match saved {
+                        Ok(()) => app.start(Step::Intake(step)),
+                        Err(err) => app.complain(&err),
+                    },
+                );
+            }
+            _ => app.start(Step::Intake(step)),
+        }
     }
 }
 
-/// Paths in a line: divided by blanks, those with blanks in quotes, `~` for the home folder.
-fn paths_in(line: &str) -> Vec<PathBuf> {
+/// The use before or after one in the list of all; a value of a fact begins the list.
+fn neighbour(used: &Use, next: bool) -> Use {
+    let all = Use::all();
+    let at = all.iter().position(|u| u == used).unwrap_or(0);
+    all[(at + if next { 1 } else { all.len() - 1 }) % all.len()].clone()
+}
+
+fn quoted(path: &std::path::Path) -> String {
+    let text = path.to_string_lossy();
+    if text.contains(' ') { format!("'{text}'") } else { text.into_owned() }
+}
+
+/// Paths in a line: divided by blanks, those with blanks in quotes or with `\` before them, `~` for the
+/// home folder.
+pub fn paths_in(line: &str) -> Vec<PathBuf> {
     let mut out = Vec::new();
-    let mut rest = line.trim();
-    while !rest.is_empty() {
-        let quote = rest.chars().next().filter(|c| matches!(c, '\'' | '"'));
-        let (path, after) = match quote {
-            Some(q) => rest[1..].split_once(q).unwrap_or((&rest[1..], "")),
-            None => rest.split_once(' ').unwrap_or((rest, "")),
-        };
-        let home = std::env::var_os("HOME").filter(|_| path == "~" || path.starts_with("~/"));
-        out.push(home.map_or_else(
-            || PathBuf::from(path),
-            |h| PathBuf::from(h).join(path.trim_start_matches(['~', '/'])),
-        ));
-        rest = after.trim_start();
+    let mut word = String::new();
+    let mut quote: Option<char> = None;
+    let mut chars = line.chars();
+    let mut end = |word: &mut String| {
+        if !word.is_empty() {
+            let home = std::env::var_os("HOME").filter(|_| *word == "~" || word.starts_with("~/"));
+            let rest = word.trim_start_matches(['~', '/']).to_owned();
+            out.push(home.map_or_else(|| PathBuf::from(&*word), |h| PathBuf::from(h).join(rest)));
+            word.clear();
+        }
+    };
+    while let Some(c) = chars.next() {
+        match (c, quote) {
+            ('\\', None) => word.extend(chars.next()),
+            ('\'' | '"', None) => quote = Some(c),
+            (c, Some(q)) if c == q => quote = None,
+            (' ', None) => end(&mut word),
+            (c, _) => word.push(c),
+        }
     }
+    end(&mut word);
     out
 }
 
@@ -115,8 +266,8 @@ mod tests {
     #[test]
     fn paths_may_hold_blanks_in_quotes() {
         assert_eq!(
-            paths_in(" a.csv  '/b c/d.zip' \"e f\" "),
-            ["a.csv", "/b c/d.zip", "e f"].map(PathBuf::from)
+            paths_in(" a.csv  '/b c/d.zip' \"e f\" g\\ h"),
+            ["a.csv", "/b c/d.zip", "e f", "g h"].map(PathBuf::from)
         );
         assert_eq!(paths_in("'unfinished busi"), [PathBuf::from("unfinished busi")]);
         assert!(paths_in("  ").is_empty());

@@ -50,6 +50,19 @@ impl Threads {
         });
     }
 
+    /// Changes the shelf outside of a step; the reply is called when it is done.
+    pub fn write(
+        &self,
+        work: impl FnOnce(&mut Shelf) -> Result<()> + Send + 'static,
+        reply: impl FnOnce(&mut App, Result<()>) + Send + 'static,
+    ) {
+        let (root, to_bench) = (self.root.clone(), self.to_bench.clone());
+        std::thread::spawn(move || {
+            let outcome = caught(|| Shelf::open_to_write(&root).and_then(|mut shelf| work(&mut shelf)));
+            let _ = to_bench.send(Box::new(move |app| reply(app, outcome)));
+        });
+    }
+
     /// Does a step; the reply is called with what it did.
     pub fn act(
         &self,

@@ -5,9 +5,11 @@
 
 pub mod act;
 pub mod app;
+mod browser;
 mod canvas;
 mod data;
 mod intake;
+mod intake_view;
 mod jobs;
 mod lens;
 mod over;

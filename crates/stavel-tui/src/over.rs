@@ -1,9 +1,8 @@
-//! How overlays look: palette, key list, intake form.
+//! How overlays look: palette and key list.
 
 use crate::act::{Act, Lens, TABLE};
 use crate::app::App;
 use crate::canvas::Canvas;
-use crate::intake::{FIELDS, IntakeForm};
 use crate::lens;
 use crate::overlay::Palette;
 use crate::theme;
@@ -69,51 +68,5 @@ pub fn key_list(app: &App, scrolled: u16, mut canvas: Canvas<'_>) {
         sheet.put(1, y as u16, &keys.join(" "), theme::strong());
         sheet.put(9, y as u16, line.lens.map_or("", Lens::word), theme::faint());
         sheet.put(19, y as u16, line.about, theme::words());
-    }
-}
-
-pub fn intake(form: &IntakeForm, mut canvas: Canvas<'_>) {
-    canvas.put(1, 0, "take files in", theme::strong());
-    for (i, (label, about)) in FIELDS.iter().enumerate() {
-        let y = i as u16 + 2;
-        let here = i == form.at;
-        canvas.put(1, y, if here { "▸" } else { " " }, theme::strong());
-        canvas.put(3, y, label, if here { theme::strong() } else { theme::words() });
-        if form.typed[i].is_empty() && !here {
-            canvas.put(15, y, about, theme::faint());
-        } else {
-            let x = canvas.put(15, y, &form.typed[i], theme::strong());
-            if here {
-                let x = canvas.put(x, y, "▏", theme::strong());
-                let hint = if form.typed[i].is_empty() { *about } else { "" };
-                canvas.put(x + 1, y, hint, theme::faint());
-            }
-        }
-    }
-    let top = FIELDS.len() as u16 + 3;
-    canvas.rule(top, theme::rule());
-    match &form.plans.value {
-        None if form.plans.is_reading() => {
-            canvas.put(1, top + 1, "looking …", theme::faint());
-        }
-        None => {
-            canvas.put(
-                1,
-                top + 1,
-                "with a path and a source, this shows what Stavel understands of the files",
-                theme::faint(),
-            );
-        }
-        Some(Err(err)) => {
-            let width = canvas.width().saturating_sub(2);
-            canvas.part(1, top + 1, width, 6).paragraph(0, &err.to_string(), theme::words().fg(theme::WRONG));
-        }
-        Some(Ok(planned)) => {
-            let mut y = top + 1;
-            for plan in planned.plans.iter().take(4) {
-                let width = canvas.width().saturating_sub(2);
-                y += canvas.part(1, y, width, 4).paragraph(0, &plan.in_words(), theme::words());
-            }
-        }
     }
 }

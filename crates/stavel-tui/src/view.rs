@@ -7,6 +7,8 @@ use ratatui::layout::Rect;
 use crate::act::{Act, Lens, TABLE, lines_for};
 use crate::app::{App, Tone};
 use crate::canvas::{Canvas, thousands, wrapped};
+use crate::intake::COLUMNS;
+use crate::intake_view;
 use crate::lens::{self, Fact};
 use crate::over::{self, arrow};
 use crate::overlay::Overlay;
@@ -72,7 +74,7 @@ pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
     match &app.overlay {
         // The form needs the room that facts have, and there are no facts of it.
         Some(Overlay::Intake(form)) => {
-            over::intake(form, Canvas::new(buffer, places.lens.union(places.facts)))
+            intake_view::draw(form, Canvas::new(buffer, places.lens.union(places.facts)))
         }
         _ => {
             lens::draw(app, Canvas::new(buffer, places.lens));
@@ -220,9 +222,35 @@ fn keys(app: &App, canvas: &mut Canvas<'_>) {
         Some(Overlay::Prompt(_)) => Some(&[("Enter", "do it"), ("Esc", "leave it"), ("Ctrl-u", "clear")]),
         Some(Overlay::Palette(_)) => Some(&[("↑↓", "choose"), ("Enter", "do it"), ("Esc", "close")]),
         Some(Overlay::Keys(_)) => Some(&[("↑↓", "scroll"), ("any key", "closes")]),
-        Some(Overlay::Intake(_)) => {
-            Some(&[("Tab", "next field"), ("Enter", "take it in"), ("Ctrl-u", "clear"), ("Esc", "leave it")])
-        }
+        Some(Overlay::Intake(form)) if form.browser.is_some() => Some(&[
+            ("↑↓", "choose"),
+            ("→", "open"),
+            ("←", "up"),
+            ("Space", "mark"),
+            ("letters", "filter"),
+            ("Tab", "recent places"),
+            ("Enter", "take these"),
+            ("Esc", "back"),
+        ]),
+        Some(Overlay::Intake(form)) if form.at == COLUMNS => Some(&[
+            ("←→", "column"),
+            ("↑↓", "what it is"),
+            ("d", "dates"),
+            (",", "decimal mark"),
+            ("s", "stamp"),
+            ("r", "add/replace"),
+            ("x", "as found"),
+            ("Enter", "take it in"),
+            ("Esc", "leave it"),
+        ]),
+        Some(Overlay::Intake(_)) => Some(&[
+            ("Tab", "next field, columns"),
+            ("↓", "folders"),
+            ("PgUp PgDn", "series"),
+            ("Enter", "take it in"),
+            ("Ctrl-u", "clear"),
+            ("Esc", "leave it"),
+        ]),
         None => None,
     };
     let mut x = 1;
@@ -251,7 +279,10 @@ fn keys(app: &App, canvas: &mut Canvas<'_>) {
     }
     // The hint of a pair of keys stands with its second; its first is shown before it.
     let mut before = String::new();
-    let hidden = |act: &Act| matches!(act, Act::Open(_) | Act::NextLens | Act::CancelJob | Act::SaveRecipe);
+    let hidden = |act: &Act| {
+        let rare = matches!(act, Act::Compare | Act::Verify | Act::Tidy);
+        rare || matches!(act, Act::Open(_) | Act::NextLens | Act::CancelJob | Act::SaveRecipe)
+    };
     for line in lines_for(app.lens).filter(|l| !hidden(&l.act) && !always.contains(&l.act)) {
         let name = arrow(line.keys.first().copied().unwrap_or_default());
         if line.short.is_empty() {

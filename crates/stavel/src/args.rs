@@ -140,6 +140,9 @@ pub struct ShelfArgs {
     /// All editions of the series, with what each was made from.
     #[arg(long, requires = "series", group = "what")]
     pub editions: bool,
+    /// How an older edition of the series differs from the current one.
+    #[arg(long, value_name = "EDITION", requires = "series", group = "what")]
+    pub compare: Option<i64>,
     /// Dated facts of an instrument: dividends, splits, statements, events.
     #[arg(long, value_name = "INSTRUMENT", conflicts_with = "series", group = "what")]
     pub facts: Option<String>,

@@ -25,6 +25,9 @@ pub fn show(folder: &Path, args: &ShelfArgs, as_json: bool) -> Result<Ending> {
             let info = shelf.find(name)?;
             show_editions(&info, &shelf.editions(name)?, as_json)
         }
+        (Some(name), None) if args.compare.is_some() => {
+            compare(&shelf, name, args.compare.unwrap_or_default(), as_json)
+        }
         (series, None) => show_series(&shelf, series.as_ref(), as_json),
     }
 }
@@ -154,6 +157,36 @@ fn show_facts(shelf: &Shelf, instrument: &str, as_json: bool) -> Result<Ending> 
         lines.push(format!("{instrument} has no dated facts; stavel intake takes tables of them."));
     }
     print_lines(&lines)?;
+    Ok(Ending::Done)
+}
+
+fn compare(shelf: &Shelf, name: &SeriesName, number: i64, as_json: bool) -> Result<Ending> {
+    let info = shelf.find(name)?;
+    let older = shelf.editions(name)?.into_iter().find(|e| e.number == number).ok_or_else(|| {
+        stavel_core::Error::input(format!(
+            "{name} has no edition {number}; stavel shelf {name} --editions lists them."
+        ))
+    })?;
+    let job = Arc::new(Job::unwatched());
+    let line = ProgressLine::watch(job.clone());
+    let found = shelf.compare(&older, &info.edition, &job)?;
+    drop(line);
+    let now = info.edition.number;
+    if as_json {
+        print_json(&json!({
+            "series": name, "edition": number, "current": now, "same": found.same, "changed": found.changed,
+            "only_in_edition": found.only_first, "only_in_current": found.only_second,
+            "from": found.differs.map(|d| rfc3339(d.0)), "to": found.differs.map(|d| rfc3339(d.1)),
+        }))?;
+    } else {
+        let span = found
+            .differs
+            .map_or(String::new(), |d| format!("; differences from {} to {}", wall(d.0), wall(d.1)));
+        print_lines(&[format!(
+            "edition {number} beside {now}: {} rows the same, {} changed, {} only in {number}, {} only in {now}{span}",
+            found.same, found.changed, found.only_first, found.only_second
+        )])?;
+    }
     Ok(Ending::Done)
 }
 

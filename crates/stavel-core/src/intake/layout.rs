@@ -239,6 +239,13 @@ impl Layout {
         Field::ALL.into_iter().filter(|f| self.columns.contains(&Use::Field(*f))).collect()
     }
 
+    /// True where a file of one layout may be read by a correction of the other.
+    pub fn is_like(&self, other: &Layout) -> bool {
+        self.delimiter == other.delimiter
+            && self.header == other.header
+            && self.columns.len() == other.columns.len()
+    }
+
     /// True where the rows are dated facts and not prices.
     pub fn is_facts(&self) -> bool {
         self.columns.iter().any(|u| matches!(u, Use::Value(_)))

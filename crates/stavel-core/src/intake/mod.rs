@@ -60,6 +60,9 @@ pub struct Hints {
     pub stamp: Option<Stamp>,
     /// How to read the files; none: found in each file.
     pub layout: Option<Layout>,
+    /// A layout as it is found and as it was corrected: files that are found to have the first are read by
+    /// the second.
+    pub corrected: Option<(Layout, Layout)>,
     /// A pattern of file names with `{instrument}`, and perhaps `{frame}` and `{side}`, in it.
     pub names: Option<String>,
     /// Replace the span the new rows cover instead of adding to it.

@@ -39,7 +39,7 @@ pub fn read_name(member: &Member, hints: &Hints, known: &[String]) -> Result<Nam
         _ => None,
     };
     Ok(Named {
-        instrument: instrument_in(&parts, known).or_else(|| instrument_in(&folders_of(&member.path), known)),
+        instrument: instrument_in(&parts, known).or_else(|| folder_named(&folders_of(&member.path), known)),
         frame: None,
         side: parts.iter().find_map(|p| side(&p)),
     })
@@ -78,10 +78,19 @@ fn instrument_in(parts: &[String], known: &[String]) -> Option<String> {
         let could = |p: &&String| {
             let word = p.to_ascii_lowercase();
             let letters = p.chars().filter(char::is_ascii_alphabetic).count();
-            letters >= 2 && !PLAIN_WORDS.contains(&word.as_str()) && word.parse::<Frame>().is_err()
+            letters >= 1 && !PLAIN_WORDS.contains(&word.as_str()) && word.parse::<Frame>().is_err()
         };
         parts.iter().find(could).map(|p| cleaned(p))
     })
+}
+
+/// The folder that names a known instrument, or is written as one: in capitals.
+fn folder_named(folders: &[String], known: &[String]) -> Option<String> {
+    let is_written_so = |p: &String| {
+        p.chars().filter(char::is_ascii_uppercase).count() >= 3 && !p.chars().any(|c| c.is_ascii_lowercase())
+    };
+    let fits = |p: &&String| known.iter().any(|k| k.eq_ignore_ascii_case(p)) || is_written_so(p);
+    folders.iter().find(fits).map(|p| cleaned(p))
 }
 
 /// A name without the marks that no instrument's name may have.

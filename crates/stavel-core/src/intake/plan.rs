@@ -177,9 +177,15 @@ fn understand(
         sniff::require_prices(&fitted.layout, &member.place(), first)?;
         return Ok(fitted);
     }
-    match saved.iter().find(|layout| fits(layout, sample, &name)) {
-        Some(layout) => Ok(sniff::fit(layout, sample, &name)),
-        None => sniff::sniff(sample, &member.place(), &name, side),
+    let found = match saved.iter().find(|layout| fits(layout, sample, &name)) {
+        Some(layout) => sniff::fit(layout, sample, &name),
+        None => sniff::sniff(sample, &member.place(), &name, side)?,
+    };
+    match &hints.corrected {
+        Some((before, corrected)) if before.is_like(&found.layout) => {
+            Ok(sniff::fit(corrected, sample, &name))
+        }
+        _ => Ok(found),
     }
 }
 
@@ -413,7 +419,8 @@ impl Plan {
     /// The fields of all files together, in the order columns are kept.
     pub fn fields(&self) -> Vec<Field> {
         let has = |f: &Field| self.files.iter().any(|(_, l)| l.fields().contains(f));
-        Field::ALL.into_iter().filter(has).collect()
+        let bar = |f: &Field| self.series.frame.is_bars() && f.is_of_a_bar();
+        Field::ALL.into_iter().filter(|f| has(f) || bar(f)).collect()
     }
 
     /// The series that the rows of a symbol go into.

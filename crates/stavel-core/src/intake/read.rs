@@ -221,7 +221,7 @@ impl Ledger {
                 raw: rest[..memchr::memchr(b'\n', rest).unwrap_or(rest.len())].to_vec(),
             })?;
         }
-        let mut rows = parsed.rows;
+        let mut rows = parsed.rows.with_whole_bars();
         self.anchor.move_times(&mut rows.time);
         self.note_disorder(&member.name(), &rows.time);
         self.line += parsed.lines;

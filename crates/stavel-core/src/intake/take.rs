@@ -140,19 +140,9 @@ fn begin<'a>(
         fields: Field::ALL.into_iter().filter(|f| known.contains(f) || fields.contains(f)).collect(),
         scale,
     };
-    describe_instrument(shelf, series, scale)?;
     let manner = Manner { bars: series.frame.is_bars(), replace: plan.replace, prefer_new: plan.prefer_new };
     let draft = shelf.draft(series, origin)?;
     Ok(Weave::new(draft, there.map(|s| s.edition), old, manner))
-}
-
-/// A new instrument learns its decimals from its first file.
-fn describe_instrument(shelf: &mut Shelf, series: &SeriesName, scale: Scale) -> Result<()> {
-    if !shelf.has_instrument(&series.instrument)? {
-        let own = [("decimals".to_owned(), scale.price.to_string())].into();
-        shelf.put_instrument(&series.instrument, None, &own)?;
-    }
-    Ok(())
 }
 
 /// Takes rows that are in order of time.

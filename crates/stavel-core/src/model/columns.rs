@@ -95,6 +95,12 @@ impl Field {
         matches!(self, Open | High | Low | Close | Bid | Ask | Last | AdjustedClose | Price)
     }
 
+    /// True for open, high, low and close.
+    pub fn is_of_a_bar(self) -> bool {
+        use Field::*;
+        matches!(self, Open | High | Low | Close)
+    }
+
     /// True where the numbers are amounts traded or offered.
     pub fn is_volume(self) -> bool {
         use Field::*;
@@ -290,6 +296,34 @@ impl Columns {
                 }
             }
             self.scale = finer;
+        }
+        self
+    }
+
+    /// Bars with all four prices: an open that is not there is the close, a high or low that is not there the
+    /// higher or lower of what is there.
+    pub fn with_whole_bars(mut self) -> Columns {
+        let of_a_bar = [Field::Open, Field::High, Field::Low, Field::Close];
+        if self.shape() != Shape::Bars || of_a_bar.iter().all(|f| self.has(*f)) {
+            return self;
+        }
+        let mut there = of_a_bar.iter().filter_map(|f| self.fields.iter().position(|x| x == f));
+        let Some(any) = there.next_back() else { return self };
+        let column =
+            |f: Field| self.fields.iter().position(|&x| x == f).map_or(&self.data[any], |i| &self.data[i]);
+        let both = |pick: fn(i64, i64) -> i64| {
+            let pairs = column(Field::Open).iter().zip(column(Field::Close));
+            pairs.map(|(o, c)| pick(*o, *c)).collect::<Vec<i64>>()
+        };
+        let made =
+            [column(Field::Open).clone(), both(i64::max), both(i64::min), column(Field::Close).clone()];
+        let fields: Vec<Field> = Field::ALL.into_iter().filter(|f| self.has(*f) || f.is_of_a_bar()).collect();
+        let missing: Vec<Field> = of_a_bar.into_iter().filter(|f| !self.has(*f)).collect();
+        self = self.with_fields(&fields);
+        for (field, values) in of_a_bar.into_iter().zip(made).filter(|(f, _)| missing.contains(f)) {
+            if let Some(column) = self.column_mut(field) {
+                *column = values;
+            }
         }
         self
     }

@@ -31,6 +31,7 @@ pub fn hints_of(shelf: &Shelf, step: &IntakeStep) -> Result<Hints> {
         dates: step.dates,
         stamp: step.stamp,
         layout: step.layout.as_deref().map(|name| layout_named(shelf, name)).transpose()?,
+        corrected: None,
         names: step.names.clone(),
         replace: step.replace,
         prefer_new: step.prefer_new,

@@ -333,6 +333,12 @@ pub struct NewEdition<'a> {
 pub fn commit_edition(db: &mut Connection, new: &NewEdition<'_>) -> Result<i64> {
     let tx = db.transaction()?;
     let key = params![new.name.instrument, new.name.source, new.name.frame_text()];
+    // A new instrument comes with its first rows and has their decimals.
+    let own = serde_json::json!({ "decimals": new.like.scale.price.to_string() }).to_string();
+    tx.execute(
+        "INSERT OR IGNORE INTO instrument (name, own) VALUES (?1, ?2)",
+        params![new.name.instrument, own],
+    )?;
     tx.execute("INSERT OR IGNORE INTO series (instrument, source, frame) VALUES (?1, ?2, ?3)", key)?;
     let (series, before): (i64, Option<i64>) = tx.query_row(
         "SELECT id, current FROM series WHERE instrument = ?1 AND source = ?2 AND frame = ?3",

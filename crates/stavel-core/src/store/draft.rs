@@ -128,7 +128,6 @@ impl Partition {
 
 impl<'a> Draft<'a> {
     pub(super) fn begin(shelf: &'a mut Shelf, name: &SeriesName, origin: Origin) -> Result<Draft<'a>> {
-        shelf.ensure_instrument(&name.instrument)?;
         let number = shelf.next_edition(name)?;
         Ok(Draft {
             shelf,

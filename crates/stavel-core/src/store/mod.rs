@@ -9,6 +9,7 @@
 //! files of older editions wait in `past/` for an undo.
 
 mod catalog;
+mod compare;
 mod days;
 mod draft;
 mod lock;
@@ -21,6 +22,7 @@ use std::path::{Path, PathBuf};
 use rusqlite::Connection;
 
 pub use catalog::{EditionInfo, Fact, JournalLine, SegmentInfo, SeriesInfo};
+pub use compare::Compared;
 pub use days::Days;
 pub use draft::{Draft, Origin, Place, Work};
 pub use scan::{Scan, ScanFile, read_file};

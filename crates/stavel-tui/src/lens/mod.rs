@@ -21,13 +21,14 @@ use crate::intake::IntakeForm;
 pub fn want(app: &mut App) {
     IntakeForm::want(app);
     match app.lens {
+        Lens::Shelf => shelf::want(app),
         Lens::Chart => chart::want(app),
         Lens::Check => check::want(app),
         Lens::Align => align::want(app),
         Lens::Splice => splice::want(app),
         Lens::Deliver => deliver::want(app),
         Lens::Rehearse => rehearse::want(app),
-        Lens::Shelf | Lens::Frames | Lens::Compose => {}
+        Lens::Frames | Lens::Compose => {}
     }
 }
 

@@ -1,15 +1,71 @@
 //! The shelf: every instrument and source on one time axis.
 
+mod history;
+
+use std::sync::Arc;
+
+use stavel_core::job::Job;
 use stavel_core::model::time::{HOUR, date, day_of, wall};
 use stavel_core::model::{Clock, SeriesName, Span};
-use stavel_core::store::SeriesInfo;
+use stavel_core::recipe::{ShelfStep, Step, Upkeep};
+use stavel_core::store::{EditionInfo, SeriesInfo, Shelf};
 
 use super::{Fact, scroll, step};
 use crate::act::{Act, Lens};
-use crate::app::App;
+use crate::app::{App, Tone};
 use crate::canvas::{Canvas, bytes, thousands};
+use crate::jobs::Slot;
+use crate::overlay::{Overlay, Prompt};
 use crate::spine;
 use crate::theme;
+
+/// What the lens remembers.
+#[derive(Default)]
+pub struct State {
+    sort: Sort,
+    filter: String,
+    /// The edition chosen, while the history of a series is shown.
+    pub history: Option<usize>,
+    pub editions: Slot<Vec<EditionInfo>>,
+    /// What the last comparison of editions gave.
+    compared: Option<String>,
+    /// The series that was removed last, for undo.
+    pub removed: Option<SeriesName>,
+}
+
+/// The order of the list.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+enum Sort {
+    #[default]
+    Name,
+    Size,
+    Changed,
+    Depth,
+}
+
+impl Sort {
+    fn next(self) -> (Sort, &'static str) {
+        match self {
+            Sort::Name => (Sort::Size, "the largest first"),
+            Sort::Size => (Sort::Changed, "the last changed first"),
+            Sort::Changed => (Sort::Depth, "those that reach back farthest first"),
+            Sort::Depth => (Sort::Name, "by instrument and name"),
+        }
+    }
+}
+
+impl State {
+    /// Remembers what a step that was done means for the lens.
+    pub fn note(&mut self, step: &Step) {
+        self.compared = None;
+        self.editions.forget();
+        match step {
+            Step::Shelf(s) if s.what == Upkeep::Remove => self.removed = s.series.clone(),
+            Step::Shelf(s) if s.what == Upkeep::Tidy => self.removed = None,
+            _ => {}
+        }
+    }
+}
 
 /// A line of the list: an instrument's name, or one of its series.
 enum Entry<'a> {
@@ -17,30 +73,182 @@ enum Entry<'a> {
     Series(&'a SeriesInfo),
 }
 
+/// The series that pass the filter, in the order chosen.
+fn listed(app: &App) -> Vec<&SeriesInfo> {
+    let words: Vec<String> = app.shelf.filter.split_whitespace().map(str::to_lowercase).collect();
+    let passes = |s: &&SeriesInfo| {
+        let name = s.name.to_string().to_lowercase();
+        words.iter().all(|w| name.contains(w))
+    };
+    let mut all: Vec<&SeriesInfo> = app.snapshot.series.iter().filter(passes).collect();
+    match app.shelf.sort {
+        Sort::Name => {}
+        Sort::Size => all.sort_by_key(|s| std::cmp::Reverse(s.edition.bytes)),
+        Sort::Changed => all.sort_by_key(|s| std::cmp::Reverse(s.edition.made)),
+        Sort::Depth => all.sort_by_key(|s| s.edition.first),
+    }
+    all
+}
+
+/// The list with a line for each instrument above its series, where it is in order of name.
 fn entries(app: &App) -> Vec<Entry<'_>> {
     let mut out = Vec::new();
-    for instrument in app.snapshot.instruments.iter() {
-        out.push(Entry::Instrument(&instrument.name));
-        out.extend(app.snapshot.series_of(&instrument.name).map(Entry::Series));
+    let mut before = "";
+    for info in listed(app) {
+        if app.shelf.sort == Sort::Name && info.name.instrument != before {
+            before = &info.name.instrument;
+            out.push(Entry::Instrument(before));
+        }
+        out.push(Entry::Series(info));
     }
     out
 }
 
 pub fn act(app: &mut App, act: Act) {
-    let series: Vec<SeriesName> = app.snapshot.series.iter().map(|s| s.name.clone()).collect();
-    let at = series.iter().position(|s| Some(s) == app.selected.as_ref()).unwrap_or(0);
-    match act {
-        Act::Up | Act::Down => {
+    match (act, app.shelf.history) {
+        (Act::Up | Act::Down, Some(at)) => {
+            let count = app.shelf.editions.get().map_or(0, |e| e.len());
+            app.shelf.history = Some(step(at, count, act == Act::Down));
+            app.shelf.compared = None;
+        }
+        (Act::Up | Act::Down, None) => {
+            let series: Vec<SeriesName> = listed(app).iter().map(|s| s.name.clone()).collect();
+            let at = series.iter().position(|s| Some(s) == app.selected.as_ref()).unwrap_or(0);
             if let Some(name) = series.get(step(at, series.len(), act == Act::Down)) {
                 app.select(name.clone());
             }
         }
-        Act::Enter => app.lens = Lens::Chart,
+        (Act::Enter, _) => app.lens = Lens::Chart,
+        (Act::History, Some(_)) => app.shelf.history = None,
+        (Act::History, None) => app.shelf.history = Some(0),
+        (Act::Compare, Some(at)) => compare(app, at),
+        (Act::Compare, None) => {
+            app.say("h shows the history; there c compares an edition with the current one", Tone::Plain)
+        }
+        (Act::Sort, _) => {
+            let (sort, words) = app.shelf.sort.next();
+            app.shelf.sort = sort;
+            app.say(words, Tone::Plain);
+        }
+        (Act::Filter, _) => {
+            let words = app.shelf.filter.clone();
+            let prompt = Prompt::new("show series with these words in their names", &words, |app, words| {
+                app.shelf.filter = words.to_owned();
+                let first = listed(app).first().map(|s| s.name.clone());
+                let shown = listed(app).iter().any(|s| Some(&s.name) == app.selected.as_ref());
+                match first {
+                    Some(first) if !shown => app.select(first),
+                    Some(_) => {}
+                    None => app.say("no series has these words; / changes them", Tone::Wrong),
+                }
+            });
+            app.overlay = Some(Overlay::Prompt(prompt));
+        }
+        (Act::Rename | Act::Remove | Act::Tidy | Act::Verify, _) => upkeep(app, act),
         _ => {}
     }
 }
 
+/// Upkeep asks before it does what cannot be undone, or what a slip of a key should not do.
+fn upkeep(app: &mut App, act: Act) {
+    let Some(series) = app.selected.clone() else { return };
+    let prompt = match act {
+        Act::Rename => Prompt::new(format!("new name of {series}"), &series.to_string(), move |app, text| {
+            match text.parse::<SeriesName>() {
+                Ok(to) => {
+                    app.select(to.clone());
+                    app.start(Step::Shelf(ShelfStep {
+                        what: Upkeep::Rename,
+                        series: Some(series),
+                        to: Some(to),
+                    }));
+                }
+                Err(err) => app.complain(&err),
+            }
+        }),
+        Act::Remove => {
+            Prompt::new(format!("take {series} off the shelf? yes or no"), "", move |app, text| {
+                if text == "yes" || text == "y" {
+                    app.start(Step::Shelf(ShelfStep {
+                        what: Upkeep::Remove,
+                        series: Some(series),
+                        to: None,
+                    }));
+                }
+            })
+        }
+        Act::Tidy => {
+            let words =
+                "do away with all older editions and removed series? There is no undo after it. yes or no";
+            Prompt::new(words, "", |app, text| {
+                if text == "yes" || text == "y" {
+                    app.start(Step::Shelf(ShelfStep { what: Upkeep::Tidy, series: None, to: None }));
+                }
+            })
+        }
+        _ => return verify(app),
+    };
+    app.overlay = Some(Overlay::Prompt(prompt));
+}
+
+fn verify(app: &mut App) {
+    app.say("comparing every file with the catalog …", Tone::Plain);
+    let work = |shelf: &Shelf, job: &Job| shelf.verify(None, job);
+    app.threads.read(Arc::new(Job::unwatched()), work, |app, found| match found {
+        Ok(found) if found.faults.is_empty() => {
+            let rows = thousands(found.rows);
+            app.say(
+                format!("{} files with {rows} rows are as the catalog has them", found.files),
+                Tone::Good,
+            );
+        }
+        Ok(found) => {
+            let first = found.faults[0].clone();
+            app.say(
+                format!("{} files are not as the catalog has them: {first}", found.faults.len()),
+                Tone::Wrong,
+            );
+        }
+        Err(err) => app.complain(&err),
+    });
+}
+
+/// Compares an edition of the history with the current one.
+fn compare(app: &mut App, at: usize) {
+    let current = app.selected.as_ref().and_then(|s| app.snapshot.find(s)).map(|s| s.edition.clone());
+    let chosen = app.shelf.editions.get().and_then(|e| e.get(at)).cloned();
+    let (Some(current), Some(chosen)) = (current, chosen) else { return };
+    app.shelf.compared = Some("comparing …".into());
+    let (here, there) = (current.number, chosen.number);
+    let work = move |shelf: &Shelf, job: &Job| shelf.compare(&chosen, &current, job);
+    app.threads.read(Arc::new(Job::unwatched()), work, move |app, found| match found {
+        Ok(c) => {
+            let span = c.differs.map_or(String::new(), |(a, b)| format!("; differences from {} to {}", wall(a), wall(b)));
+            app.shelf.compared = Some(format!(
+                "edition {there} beside {here}: {} rows the same, {} changed, {} only in {there}, {} only in {here}{span}",
+                thousands(c.same),
+                thousands(c.changed),
+                thousands(c.only_first),
+                thousands(c.only_second)
+            ));
+        }
+        Err(err) => app.complain(&err),
+    });
+}
+
+/// Has the history read, while it is shown.
+pub fn want(app: &mut App) {
+    let (Some(_), Some(series)) = (app.shelf.history, app.selected.clone()) else { return };
+    let key = format!("{series} {}", app.snapshot.version);
+    let place: fn(&mut App) -> Option<&mut Slot<Vec<EditionInfo>>> = |app| Some(&mut app.shelf.editions);
+    let threads = &app.threads;
+    app.shelf.editions.want(key, threads, place, move |shelf, _| shelf.editions(&series));
+}
+
 pub fn draw(app: &App, mut canvas: Canvas<'_>) {
+    if app.shelf.history.is_some() {
+        return history::draw(app, canvas);
+    }
     let entries = entries(app);
     let all = app.snapshot.series.iter().map(|s| Span::new(s.edition.first, s.edition.last + HOUR));
     let Some(whole) = all.reduce(|a, b| Span::new(a.from.min(b.from), a.to.max(b.to))) else {
@@ -64,6 +272,7 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
     for (column, label) in spine::labels(whole, columns) {
         canvas.put(left + column, 0, &label, theme::faint());
     }
+    canvas.put(1, 0, "═ sources overlap", theme::faint());
     let after = left + columns + 1;
     canvas.put_right(after + 11, 0, "rows", theme::faint());
     if wide {
@@ -81,14 +290,21 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
         match entry {
             Entry::Instrument(name) => {
                 canvas.put(1, y, name, theme::strong());
-                let due = app.snapshot.next_for(name);
-                canvas.put(left, y, &format!("next ▸ {due}"), theme::faint());
+                overlaps(app, name, whole, columns, |c, mark| {
+                    canvas.put(left + c, y, mark, theme::faint());
+                });
+                if wide {
+                    let due = app.snapshot.next_for(name);
+                    canvas.put(after + 1, y, &format!("next ▸ {due}"), theme::faint());
+                }
             }
             Entry::Series(info) => {
                 let chosen = app.selected.as_ref() == Some(&info.name);
                 let colour = app.snapshot.colour_of(&info.name);
                 let style = if chosen { theme::chosen() } else { theme::words().fg(colour) };
-                canvas.put(2, y, &format!(" {:<16}", info.name.short()), style);
+                let grouped = app.shelf.sort == Sort::Name;
+                let label = if grouped { info.name.short() } else { info.name.to_string() };
+                canvas.put(2, y, &format!(" {label:<16}"), style);
                 spine::strip(app, info, whole, columns, |c, mark| {
                     canvas.put(left + c, y, mark, theme::words().fg(colour));
                 });
@@ -102,6 +318,27 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
                     canvas.put_right(after + 47, y, &info.edition.number.to_string(), theme::faint());
                 }
             }
+        }
+    }
+}
+
+/// How many sources have rows in each column: a thin line for one, a double one where they overlap, so
+/// that one can be joined to, or checked against, the other.
+fn overlaps(app: &App, instrument: &str, whole: Span, columns: u16, mut put: impl FnMut(u16, &str)) {
+    let sources = app.snapshot.sources_of(instrument);
+    let step = (whole.length() / columns.max(1) as i64).max(1);
+    for c in 0..columns {
+        let span = Span::new(whole.from + c as i64 * step, whole.from + (c as i64 + 1) * step);
+        let has = |source: &&&str| {
+            app.snapshot.roots_of(instrument).any(|s| {
+                let here = s.name.source == ***source && s.edition.act != "splice";
+                here && app.snapshot.coverage.get(&s.edition.id).is_some_and(|c| c.share(span) > 0.0)
+            })
+        };
+        match sources.iter().filter(has).count() {
+            0 => {}
+            1 => put(c, "─"),
+            _ => put(c, "═"),
         }
     }
 }
@@ -155,6 +392,11 @@ pub fn facts(app: &App) -> Vec<Fact> {
     }
     if let Some(clock) = e.clock.as_ref().filter(|_| e.act == "align") {
         out.push(Fact::words(clock.in_words()));
+    }
+    out.push(Fact::Gap);
+    out.push(Fact::heading("reaches back to"));
+    for s in app.snapshot.series_of(&info.name.instrument).filter(|s| s.name.source == info.name.source) {
+        out.push(Fact::words(format!("{:<11} {}", s.name.frame_text(), date(day_of(s.edition.first)))));
     }
     out.push(Fact::Gap);
     out.push(Fact::words(if e.before.is_some() {

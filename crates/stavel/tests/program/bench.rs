@@ -99,8 +99,8 @@ fn the_whole_work_by_keys_gives_the_file_that_the_commands_give() {
     let t = Terminal::open(&p, (160, 47), "");
     t.wait("The shelf is empty");
     let path = |p: &str| demo().join(p).canonicalize().unwrap().to_string_lossy().into_owned();
-    t.take_in(&path("quill/NOKSEK_1m"), "quill", "clock UTC (the file says so)", "0 rejected");
-    t.take_in(&path("tarn/NOKSEK_1m.csv"), "tarn", "clock afloat (the file names no zone)", "clock afloat");
+    t.take_in(&path("quill/NOKSEK_1m"), "quill", "clock UTC: the file says so", "0 rejected");
+    t.take_in(&path("tarn/NOKSEK_1m.csv"), "tarn", "clock afloat: the file names no zone", "clock afloat");
     t.wait("tarn:1m is afloat: align it (4)");
     t.keys(&["4"]);
     t.wait("midnight is 17:00 in New York");

@@ -1,7 +1,5 @@
 //! The command line, as other programs use it.
 
-use std::process::Stdio;
-
 use crate::support::{Program, demo};
 
 fn bars(rows: usize) -> String {
@@ -244,32 +242,62 @@ fn a_locked_and_a_newer_shelf_are_told() {
 }
 
 #[test]
-fn killing_intake_at_any_moment_leaves_the_editions_from_before() {
+fn the_shelf_is_kept_in_order_by_commands() {
     let p = Program::new();
-    let first = p.file("NOKSEK.csv", bars(2000));
-    p.json(&["intake", &first, "--source", "quill"]);
-    let before = p.json(&["shelf"]);
-    let more = demo().join("quill/NOKSEK_1m").to_string_lossy().into_owned();
-    let mut cut_short = 0;
-    for wait in 0..25u64 {
-        let args = ["intake", more.as_str(), "--source", "quill"];
-        let mut child = p.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        std::thread::sleep(std::time::Duration::from_millis(wait * 12));
-        child.kill().unwrap();
-        child.wait().unwrap();
-        let after = p.json(&["shelf"]);
-        if after == before {
-            cut_short += 1;
-        } else {
-            assert!(
-                after["instruments"][0]["series"][0]["rows"].as_u64()
-                    > before["instruments"][0]["series"][0]["rows"].as_u64()
-            );
-            p.json(&["undo", "NOKSEK@quill:1m"]);
-        }
-        p.json(&["check", "NOKSEK@quill:1m"]);
-    }
-    assert!(cut_short > 0, "no intake was cut short: nothing was tested");
-    let (_, out, _) = p.told(&["deliver", "NOKSEK@quill:1m", "--out", "-"]);
-    assert_eq!(out.lines().count(), 2001);
+    let file = p.file("NOKSEK.csv", bars(100));
+    p.json(&["intake", &file, "--source", "quill"]);
+    let more = p.file("NOKSEK_more.csv", bars(120));
+    let taken = p.json(&["intake", &more, "--source", "quill"]);
+    assert_eq!(
+        (&taken["series"][0]["rows_kept"], &taken["series"][0]["rows_already_there"]),
+        (&20.into(), &100.into())
+    );
+    let editions = p.json(&["shelf", "NOKSEK@quill:1m", "--editions"]);
+    let made_from = &editions["editions"][0]["detail"]["files"][0];
+    assert_eq!(made_from["bytes"], std::fs::metadata(&more).unwrap().len());
+    assert_eq!(made_from["sha256"].as_str().unwrap().len(), 64);
+    let compared = p.json(&["shelf", "NOKSEK@quill:1m", "--compare", "1"]);
+    assert_eq!((&compared["same"], &compared["only_in_current"]), (&100.into(), &20.into()));
+
+    p.json(&["shelf", "NOKSEK@quill:1m", "--rename", "NOKSEK@vendor:1m"]);
+    p.json(&["shelf", "NOKSEK@vendor:1m", "--remove"]);
+    assert_eq!(p.json(&["shelf"])["instruments"][0]["series"], serde_json::json!([]));
+    p.json(&["undo", "NOKSEK@vendor:1m"]);
+    let series = p.json(&["shelf"])["instruments"][0]["series"][0].clone();
+    assert_eq!((&series["series"], &series["rows"]), (&"NOKSEK@vendor:1m".into(), &120.into()));
+    assert_eq!(p.json(&["shelf", "--tidy"])["editions"], 1);
+    assert_eq!(p.json(&["shelf", "--verify"])["faults"], serde_json::json!([]));
+
+    // A file that was changed behind the catalog's back is found.
+    let data = p.shelf().join("data/instrument=NOKSEK/source=vendor/frame=1m/year=2024");
+    let file = std::fs::read_dir(&data).unwrap().next().unwrap().unwrap().path();
+    let mut bytes = std::fs::read(&file).unwrap();
+    bytes[40] ^= 1;
+    std::fs::write(&file, bytes).unwrap();
+    let (code, out, _) = p.told(&["shelf", "--verify"]);
+    assert!(code == 3 && out.contains("its hash is another"), "{out}");
+}
+
+#[test]
+fn rejected_rows_are_shown_and_taken_again_with_a_layout() {
+    let p = Program::new();
+    let mut text = bars(60);
+    (0..3).for_each(|i| text.push_str(&format!("05.03.2024 10:0{i};9,80001;9,80009;9,79991;9,80005;7\n")));
+    let (code, _, err) = p.told(&["intake", &p.file("NOKSEK.csv", text), "--source", "quill"]);
+    assert_eq!(code, 3, "{err}");
+    let (_, out, _) = p.told(&["intake", "--rejects", "NOKSEK-quill-1m-1"]);
+    assert!(out.contains("3 rows:") && out.contains("05.03.2024 10:02;9,80001"), "{out}");
+    let toml = "delimiter = ';'\ndecimal = ','\ndates = 'day-first'\n\
+        columns = ['moment', 'open', 'high', 'low', 'close', 'volume']\n";
+    let file = p.file("other.toml", toml);
+    assert_eq!(p.json(&["layout", "save", "other", &file])["saved"], "other");
+    assert!(p.told(&["layout", "show", "other"]).1.contains("day-first"));
+    assert_eq!(p.json(&["layout", "list"])["layouts"][0]["name"], "other");
+    let taken = p.json(&["intake", "--rejects", "NOKSEK-quill-1m-1", "--retake", "--layout", "other"]);
+    assert_eq!(
+        (&taken["series"][0]["series"], &taken["series"][0]["rows_kept"]),
+        (&"NOKSEK@quill:1m".into(), &3.into())
+    );
+    let (code, _, err) = p.told(&["intake", "--rejects", "nothing"]);
+    assert!(code == 1 && err.contains("NOKSEK-quill-1m-1"), "{err}");
 }

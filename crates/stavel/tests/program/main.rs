@@ -2,5 +2,6 @@
 
 mod bench;
 mod commands;
+mod hard;
 mod support;
 mod truth;

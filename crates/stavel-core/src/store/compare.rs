@@ -1,0 +1,103 @@
+//! Two editions of a series side by side.
+
+use super::{EditionInfo, Scan, Shelf};
+use crate::Result;
+use crate::job::Job;
+use crate::model::{Columns, Field, Micros, Scale, Span};
+
+/// How two editions differ. Rows are compared with the fields both have.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Compared {
+    /// Rows that both have.
+    pub same: u64,
+    /// Rows of one at whose time the other has other values.
+    pub changed: u64,
+    pub only_first: u64,
+    pub only_second: u64,
+    /// From the first to the last difference.
+    pub differs: Option<(Micros, Micros)>,
+}
+
+impl Shelf {
+    /// Compares two editions (of one series, or of two).
+    pub fn compare(&self, first: &EditionInfo, second: &EditionInfo, job: &Job) -> Result<Compared> {
+        let fields: Vec<Field> = first.fields.iter().copied().filter(|f| second.fields.contains(f)).collect();
+        let scale = first.scale.finer(&second.scale);
+        job.begin("compare", first.rows + second.rows);
+        let side = |e: &EditionInfo| -> Result<Side> {
+            let empty = Columns::empty(&fields, scale);
+            Ok(Side {
+                rest: self.scan(e, Span::ALL, Some(&fields))?,
+                rows: empty,
+                at: 0,
+                scale,
+                ended: false,
+            })
+        };
+        let (mut a, mut b) = (side(first)?, side(second)?);
+        let mut found = Compared::default();
+        let (mut left, mut right): (Vec<Vec<i64>>, Vec<Vec<i64>>) = Default::default();
+        loop {
+            let (x, y) = (a.next_time()?, b.next_time()?);
+            let Some(time) = x.into_iter().chain(y).min() else { break };
+            a.take_at(time, &mut left)?;
+            b.take_at(time, &mut right)?;
+            job.advance((left.len() + right.len()) as u64)?;
+            found.count(time, &mut left, &mut right);
+        }
+        Ok(found)
+    }
+}
+
+impl Compared {
+    /// Counts the rows at one time, of either side.
+    fn count(&mut self, time: Micros, left: &mut Vec<Vec<i64>>, right: &mut Vec<Vec<i64>>) {
+        let before = left.len();
+        left.retain(|row| match right.iter().position(|r| r == row) {
+            Some(at) => {
+                right.swap_remove(at);
+                false
+            }
+            None => true,
+        });
+        self.same += (before - left.len()) as u64;
+        let changed = left.len().min(right.len());
+        self.changed += changed as u64;
+        self.only_first += (left.len() - changed) as u64;
+        self.only_second += (right.len() - changed) as u64;
+        if !left.is_empty() || !right.is_empty() {
+            self.differs = Some((self.differs.map_or(time, |d| d.0), time));
+        }
+    }
+}
+
+/// The rows of one edition, in order.
+struct Side {
+    rest: Scan,
+    rows: Columns,
+    at: usize,
+    scale: Scale,
+    ended: bool,
+}
+
+impl Side {
+    fn next_time(&mut self) -> Result<Option<Micros>> {
+        if self.at == self.rows.len() && !self.ended {
+            match self.rest.next() {
+                Some(piece) => (self.rows, self.at) = (piece?.rescaled(self.scale), 0),
+                None => self.ended = true,
+            }
+        }
+        Ok(self.rows.time.get(self.at).copied())
+    }
+
+    /// Takes all rows at a time.
+    fn take_at(&mut self, time: Micros, out: &mut Vec<Vec<i64>>) -> Result<()> {
+        out.clear();
+        while self.next_time()? == Some(time) {
+            out.push(self.rows.data.iter().map(|c| c[self.at]).collect());
+            self.at += 1;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,279 @@
+//! How the intake form looks: the fields, what is understood, the lines of the file beside the same lines
+//! as understood, tied by colour.
+
+use stavel_core::intake::{Layout, Plan, Planned, PreviewLine, Stamp, Understood, Use};
+use stavel_core::model::Clock;
+use stavel_core::model::price::scaled;
+use stavel_core::model::time::wall;
+
+use crate::canvas::{Canvas, thousands};
+use crate::intake::{COLUMNS, FIELDS, IntakeForm};
+use crate::theme;
+
+/// Draws the form.
+pub fn draw(form: &IntakeForm, mut canvas: Canvas<'_>) {
+    canvas.put(1, 0, "take files in", theme::strong());
+    for (i, (label, about)) in FIELDS.iter().enumerate() {
+        let y = i as u16 + 1;
+        let here = i == form.at && form.browser.is_none();
+        canvas.put(1, y, if here { "▸" } else { " " }, theme::strong());
+        canvas.put(3, y, label, if here { theme::strong() } else { theme::words() });
+        if form.typed[i].is_empty() && !here {
+            canvas.put(15, y, about, theme::faint());
+            continue;
+        }
+        // Of a long path the end says most.
+        let room = canvas.width().saturating_sub(18) as usize;
+        let long = form.typed[i].chars().count().saturating_sub(room);
+        let shown: String = form.typed[i].chars().skip(long).collect();
+        let x = canvas.put(15, y, &shown, theme::strong());
+        if here {
+            let x = canvas.put(x, y, "▏", theme::strong());
+            let hint = if form.typed[i].is_empty() { *about } else { "" };
+            canvas.put(x + 1, y, hint, theme::faint());
+        }
+    }
+    let top = FIELDS.len() as u16 + 1;
+    canvas.rule(top, theme::rule());
+    let (width, height) = (canvas.width(), canvas.height().saturating_sub(top + 1));
+    let mut below = canvas.part(0, top + 1, width, height);
+    if let Some(browser) = &form.browser {
+        return browser.draw(&mut below);
+    }
+    match &form.planned.value {
+        None if form.planned.is_reading() => {
+            below.put(1, 0, "looking …", theme::faint());
+        }
+        None => {
+            below.put(
+                1,
+                0,
+                "with a path and a source, this shows what Stavel understands of the files",
+                theme::faint(),
+            );
+        }
+        Some(Err(err)) => {
+            let width = below.width().saturating_sub(2);
+            below.part(1, 0, width, 6).paragraph(0, &err.to_string(), theme::words().fg(theme::WRONG));
+        }
+        Some(Ok(planned)) => draw_planned(form, planned, below),
+    }
+}
+
+fn draw_planned(form: &IntakeForm, planned: &Planned, mut canvas: Canvas<'_>) {
+    let mut y = 0;
+    let shown = form.shown.min(planned.plans.len().saturating_sub(1));
+    // One table to confirm: what becomes of which files.
+    let room = (canvas.height() as usize / 4).max(2);
+    let first = crate::lens::scroll(shown, room, planned.plans.len());
+    for (i, plan) in planned.plans.iter().enumerate().skip(first).take(room) {
+        let style = if i == shown && planned.plans.len() > 1 { theme::chosen() } else { theme::strong() };
+        let x = canvas.put(1, y, &format!("{:<22}", series_in_words(plan)), style);
+        canvas.put(x + 1, y, &sum_of(plan), theme::words());
+        y += 1;
+    }
+    if planned.plans.len() > room {
+        canvas.put(
+            1,
+            y,
+            &format!("{} series; PgUp PgDn shows the others", planned.plans.len()),
+            theme::faint(),
+        );
+        y += 1;
+    }
+    for facts in planned.facts.iter().take(3) {
+        canvas.put(1, y, &facts.in_words(), theme::words());
+        y += 1;
+    }
+    for (place, why) in planned.left.iter().take(2) {
+        canvas.put(1, y, &format!("passed over {place}: {why}"), theme::words().fg(theme::RISING));
+        y += 1;
+    }
+    if planned.left.len() > 2 {
+        canvas.put(1, y, &format!("and {} more are passed over", planned.left.len() - 2), theme::faint());
+        y += 1;
+    }
+    let Some(plan) = planned.plans.get(shown) else { return };
+    y = draw_reasons(form, plan, y, &mut canvas);
+    let (width, height) = (canvas.width(), canvas.height().saturating_sub(y));
+    draw_table(form, plan, canvas.part(0, y, width, height));
+}
+
+fn series_in_words(plan: &Plan) -> String {
+    match &plan.by_symbol {
+        Some(symbols) => {
+            let frame = plan.series.frame;
+            format!("{}@{}:{frame}", symbols.join(" "), plan.series.source)
+        }
+        None => plan.series.to_string(),
+    }
+}
+
+/// Files, rows, ends, what would be rejected, the largest jump.
+fn sum_of(plan: &Plan) -> String {
+    let scanned = &plan.preview.scanned;
+    let about = if scanned.is_estimate { "about " } else { "" };
+    let mut words = match plan.files.as_slice() {
+        [(member, _)] => format!("{} ({})", member.name(), member.kind()),
+        files => format!("{} files", files.len()),
+    };
+    words.push_str(&format!(", {about}{} rows", thousands(scanned.rows)));
+    if let Some((first, last)) = scanned.ends {
+        words.push_str(&format!(", {} … {}", wall(first), wall(last)));
+    }
+    words.push_str(&match scanned.rejected {
+        0 => ", none rejected".to_owned(),
+        n => format!(", {about}{} rejected", thousands(n)),
+    });
+    if let Some((jump, at)) = scanned.jump {
+        words.push_str(&format!(
+            ", largest jump {} at {}",
+            scaled(jump, plan.files[0].1.price_decimals),
+            wall(at)
+        ));
+    }
+    words
+}
+
+/// Why it is read so: dates, clock, stamp, marks.
+fn draw_reasons(form: &IntakeForm, plan: &Plan, y: u16, canvas: &mut Canvas<'_>) -> u16 {
+    let layout = &plan.files[0].1;
+    let clock = plan.clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
+    let mut reasons = vec![format!("clock {clock}: {}", plan.clock_from)];
+    if layout.columns.iter().any(|u| matches!(u, Use::Moment | Use::Date)) {
+        reasons.insert(0, format!("{}: {}", layout.dates.words(), plan.preview.dates_from));
+    }
+    if plan.series.frame.is_bars() {
+        let end = if plan.stamp == Stamp::Open { "open" } else { "close" };
+        let why = if plan.stamp_from.is_empty() { "nothing tells" } else { &plan.stamp_from };
+        reasons.push(format!("stamped at the {end}: {why}"));
+        let lacking: Vec<&str> =
+            plan.fields().into_iter().filter(|f| !layout.fields().contains(f)).map(|f| f.name()).collect();
+        if !lacking.is_empty() {
+            reasons.push(format!("{} made of the other prices", lacking.join(", ")));
+        }
+    }
+    reasons.push(marks_in_words(layout));
+    reasons.push(if form.replace {
+        "replaces the span it covers".into()
+    } else {
+        "adds to what is there".to_owned()
+    });
+    if form.corrected.is_some() {
+        reasons.push("corrected by hand; the layout is saved when it is taken in".into());
+    }
+    let width = canvas.width().saturating_sub(2);
+    let height = canvas.height().saturating_sub(y);
+    y + canvas.part(1, y, width, height).paragraph(0, &reasons.join("  ·  "), theme::faint())
+}
+
+fn marks_in_words(layout: &Layout) -> String {
+    let mut words = vec![layout.delimiter.word()];
+    words.extend(layout.name.as_ref().map(|n| format!("layout {n}")));
+    words.push(if layout.header.is_some() { "a header".into() } else { "no header".into() });
+    words.extend((layout.decimal == b',').then(|| "decimal comma".into()));
+    words.extend(layout.thousands.map(|t| format!("'{}' between thousands", t as char)));
+    words.join(", ")
+}
+
+/// The lines as they are, the same lines as understood, and above them what each column is.
+fn draw_table(form: &IntakeForm, plan: &Plan, mut canvas: Canvas<'_>) {
+    let layout = &plan.files[0].1;
+    let lines = &plan.preview.lines;
+    let count = layout.columns.len();
+    let mut widths: Vec<u16> = (0..count).map(|c| layout.columns[c].word().len() as u16).collect();
+    for line in lines.iter().filter(|l| l.cells.len() > 1) {
+        for (width, cell) in widths.iter_mut().zip(&line.cells) {
+            *width = (*width).max(cell.chars().count().min(26) as u16);
+        }
+    }
+    let here = form.at == COLUMNS;
+    let at = form.column.min(count.saturating_sub(1));
+    let half = canvas.width() / 2;
+    let raw = (widths.iter().map(|w| w + 1).sum::<u16>() + 2).clamp(20, half.max(20));
+    // The column under the cursor is always to be seen.
+    let before: u16 = widths.iter().take(at + 1).map(|w| w + 1).sum();
+    let skipped =
+        (0..at).take_while(|&c| before - widths[..c].iter().map(|w| w + 1).sum::<u16>() > raw - 2).count();
+    canvas.put(1, 1, "as it is written", theme::faint());
+    let mut x = 1;
+    for (c, used) in layout.columns.iter().enumerate().skip(skipped) {
+        let style = match (here && c == at, used) {
+            (true, _) => theme::chosen(),
+            (false, Use::Skip) => theme::faint(),
+            (false, _) => theme::words().fg(theme::source(c)),
+        };
+        canvas.part(0, 0, raw, 1).put(x, 0, used.word(), style);
+        x += widths[c] + 1;
+    }
+    let why = plan.preview.why.get(at).map_or("", String::as_str);
+    canvas.put(
+        raw + 1,
+        0,
+        &format!("column {}: {why}", at + 1),
+        if here { theme::words() } else { theme::faint() },
+    );
+    draw_heads(layout, raw, &mut canvas);
+    let room = canvas.height().saturating_sub(2);
+    for (i, line) in lines.iter().take(room as usize).enumerate() {
+        let y = i as u16 + 2;
+        let mut part = canvas.part(0, y, raw, 1);
+        let mut x = 1;
+        for (c, cell) in line.cells.iter().enumerate().skip(if line.cells.len() > 1 { skipped } else { 0 }) {
+            let used = layout.columns.get(c).is_some_and(|u| *u != Use::Skip) && line.is != Understood::Head;
+            let style = if used { theme::words().fg(theme::source(c)) } else { theme::faint() };
+            part.put(x, 0, &cell.chars().take(26).collect::<String>(), style);
+            x += widths.get(c).copied().unwrap_or(0) + 1;
+        }
+        draw_understood(layout, line, raw, y, &mut canvas);
+    }
+}
+
+/// Where the values of the right side begin, after the time.
+const AFTER_TIME: u16 = 25;
+const VALUE: u16 = 11;
+
+/// The column of the file a field is read from.
+fn column_of(layout: &Layout, field: stavel_core::model::Field) -> usize {
+    layout.place_of(&Use::Field(field)).unwrap_or(0)
+}
+
+fn draw_heads(layout: &Layout, left: u16, canvas: &mut Canvas<'_>) {
+    let time = layout.columns.iter().position(Use::is_time).unwrap_or(0);
+    canvas.put(left + 1, 1, "time", theme::words().fg(theme::source(time)));
+    let mut x = left + 1 + AFTER_TIME;
+    for field in layout.fields() {
+        canvas.put_right(
+            x + VALUE - 1,
+            1,
+            field.name(),
+            theme::words().fg(theme::source(column_of(layout, field))),
+        );
+        x += VALUE;
+    }
+}
+
+fn draw_understood(layout: &Layout, line: &PreviewLine, left: u16, y: u16, canvas: &mut Canvas<'_>) {
+    let time = layout.columns.iter().position(Use::is_time).unwrap_or(0);
+    match &line.is {
+        Understood::Head => {
+            canvas.put(left + 1, y, "· no row", theme::rule().fg(theme::FAINT));
+        }
+        Understood::Not(why) => {
+            canvas.put(left + 1, y, &format!("◆ {why}"), theme::words().fg(theme::WRONG));
+        }
+        Understood::Row { time: text, values } => {
+            canvas.put(left + 1, y, text, theme::words().fg(theme::source(time)));
+            let mut x = left + 1 + AFTER_TIME;
+            for (field, value) in layout.fields().into_iter().zip(values) {
+                canvas.put_right(
+                    x + VALUE - 1,
+                    y,
+                    value,
+                    theme::words().fg(theme::source(column_of(layout, field))),
+                );
+                x += VALUE;
+            }
+        }
+    }
+}
