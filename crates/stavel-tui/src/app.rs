@@ -119,7 +119,7 @@ impl App {
             let all = &self.snapshot.series;
             let same = all.iter().find(|s| Some(&s.name.instrument) == instrument.as_ref());
             // A newcomer is best served by the instrument with most sources.
-            let richest = all.iter().max_by_key(|s| {
+            let richest = all.iter().rev().max_by_key(|s| {
                 let sources = self.snapshot.sources_of(&s.name.instrument).len();
                 (sources, !s.name.frame.is_ticks(), s.edition.rows)
             });

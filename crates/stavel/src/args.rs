@@ -277,6 +277,9 @@ pub struct DeliverArgs {
     /// A file, a folder (ending in /), or - for standard output.
     #[arg(long, value_name = "PATH")]
     pub out: PathBuf,
+    /// How lines are written: a saved layout, or a file with one.
+    #[arg(long)]
+    pub layout: Option<String>,
     /// csv, json, ndjson or parquet.
     #[arg(long, default_value = "csv")]
     pub format: Format,

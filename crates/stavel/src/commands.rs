@@ -120,6 +120,7 @@ fn deliver_step(a: &DeliverArgs, out: PathBuf) -> DeliverStep {
     DeliverStep {
         series: a.series.clone(),
         out,
+        layout: a.layout.clone(),
         format: a.format,
         clock: a.clock.clone(),
         from: a.from.clone(),
@@ -305,6 +306,32 @@ series = 'NOKSEK@quill:ticks'
 from = '2024-03-27'
 orders = 'o.csv'
 [[step]]
+act = 'shelf'
+do = 'rename'
+series = 'NOKSEK@quill:ticks'
+to = 'NOKSEK@vendor:ticks'
+[[step]]
+act = 'shelf'
+do = 'remove'
+series = 'NOKSEK@quill:ticks'
+[[step]]
+act = 'shelf'
+do = 'tidy'
+[[step]]
+act = 'intake'
+paths = []
+source = ''
+rejects = 'NOKSEK-quill-1m-1'
+layout = 'quill-bars'
+stamp = 'close'
+names = '{instrument}.csv'
+prefer_new = true
+[[step]]
+act = 'deliver'
+series = ['NOKSEK@joined:1h']
+out = 'x.csv'
+layout = 'quill-bars'
+[[step]]
 act = 'undo'
 series = 'NOKSEK@quill:ticks'
 ";
@@ -314,7 +341,7 @@ series = 'NOKSEK@quill:ticks'
         // Read where no folder is put before the paths.
         std::env::set_current_dir(dir.path()).unwrap();
         let recipe = Recipe::read(Path::new("r.toml")).unwrap();
-        assert_eq!(recipe.step.len(), 9);
+        assert_eq!(recipe.step.len(), 14);
         for step in &recipe.step {
             let line = step.command_line();
             let args = Args::try_parse_from(words(&line)).unwrap_or_else(|e| panic!("{line}: {e}"));

@@ -1,5 +1,6 @@
 //! Deliver: series as files in open formats, read back and compared before they count as done.
 
+mod by_layout;
 mod on_shelf;
 mod proof;
 mod text;

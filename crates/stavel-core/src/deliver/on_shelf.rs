@@ -4,7 +4,9 @@ use std::fs::File;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
+use super::by_layout::{self, LayoutWriter};
 use super::{Format, TextWriter, proof};
+use crate::intake::Layout;
 use crate::job::Job;
 use crate::model::{Clock, Columns, SeriesName, Span};
 use crate::store::{Scan, SegmentWriter, SeriesInfo, Shelf};
@@ -15,6 +17,8 @@ use crate::{Error, Result, fingerprint};
 pub struct Order {
     pub series: SeriesName,
     pub format: Format,
+    /// How lines are written, instead of the format's own way; CSV only.
+    pub layout: Option<Layout>,
     /// The clock of the times in text formats.
     pub clock: Clock,
     pub span: Span,
@@ -124,6 +128,11 @@ fn write_and_prove(
             let _ = job.advance(piece.len() as u64);
         }
     });
+    if let Some(layout) = &order.layout {
+        let writer = LayoutWriter::new(layout, &order.clock, &order.series, &edition.fields)?;
+        let like = Columns::empty(&edition.fields, edition.scale);
+        return Ok((rows, by_layout::holds(path, layout, writer.clock(), &like, again)?));
+    }
     Ok((rows, proof::holds(path, order.format, &edition.fields, edition.scale, again)?))
 }
 
@@ -156,6 +165,19 @@ fn write_text(
 ) -> Result<u64> {
     let failed = |e: std::io::Error| Error::io("Cannot write", path, &e);
     let mut file = File::create(path).map_err(failed)?;
+    if let Some(layout) = &order.layout {
+        let writer = LayoutWriter::new(layout, &order.clock, &order.series, &info.edition.fields)?;
+        let mut text = Vec::new();
+        writer.begin(&mut text);
+        let rows = each(shelf.scan(&info.edition, span, None)?, job, |piece| {
+            writer.rows(piece, &mut text);
+            file.write_all(&text).map_err(failed)?;
+            text.clear();
+            Ok(())
+        })?;
+        file.sync_all().map_err(failed)?;
+        return Ok(rows);
+    }
     let (mut writer, mut text) = begin_text(info, order);
     let rows = each(shelf.scan(&info.edition, span, None)?, job, |piece| {
         writer.rows(piece, &mut text);
@@ -217,7 +239,14 @@ mod tests {
     }
 
     fn order(series: SeriesName, format: Format) -> Order {
-        Order { series, format, clock: "Europe/Oslo".parse().unwrap(), span: Span::ALL, last: None }
+        Order {
+            series,
+            format,
+            clock: "Europe/Oslo".parse().unwrap(),
+            span: Span::ALL,
+            last: None,
+            layout: None,
+        }
     }
 
     #[test]

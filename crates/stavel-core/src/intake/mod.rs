@@ -25,9 +25,10 @@ mod weave;
 
 pub use bring::{Member, is_table_name, members_of};
 pub use facts::{FactsPlan, FactsTaken, take_facts};
-pub use layout::{DateOrder, Delimiter, Layout, Use};
+pub use layout::{DateOrder, Delimiter, Layout, Since1970, Use};
 pub use plan::{Plan, Planned, Preview, plan};
 pub use preview::{PreviewLine, Understood, preview};
+pub use read::read_back;
 pub use rejects::{Rejected, read as read_rejects};
 pub use scan::Scanned;
 pub use take::take;

@@ -5,14 +5,18 @@
 //! order of the file, and encodes the row groups the taker has filled. So memory holds a few blocks of
 //! each kind, whatever the size of the file.
 
+use std::path::Path;
+
 use crate::job::Job;
-use crate::model::{Columns, Micros, Scale};
+use crate::model::{Clock, Columns, Frame, Micros, Scale};
 use crate::store::{Encoded, Place, Work};
 use crate::{Error, Result};
 
+use super::Stamp;
 use super::anchor::Anchor;
 use super::blocks::{Block, Blocks};
-use super::layout::Layout;
+use super::bring::Member;
+use super::layout::{Layout, Use};
 use super::parse::{Fault, Parsed, Parser};
 use super::plan::Plan;
 use super::rejects::{Rejected, Rejects};
@@ -138,6 +142,38 @@ pub fn read_files(
             return Ok(());
         }
     }
+}
+
+/// Reads a text file by a layout, as intake would, and hands its rows, in UTC, to `seen` until that gives
+/// false; gives the number of lines that are no rows.
+///
+/// # Errors
+/// Where the file cannot be read.
+pub fn read_back(
+    path: &Path,
+    layout: &Layout,
+    clock: &Clock,
+    scale: Scale,
+    mut seen: impl FnMut(&Columns) -> Result<bool>,
+) -> Result<u64> {
+    let parser = Parser::new(layout, scale);
+    // Counted times are UTC whatever the clock.
+    let counted = layout.columns.iter().any(|u| matches!(u, Use::Unix(_)));
+    let mut anchor = Anchor::new(Some(clock).filter(|_| !counted), Stamp::Open, Frame::Ticks);
+    let mut blocks = Blocks::open(&Member::plain(path)?)?;
+    let (mut first, mut rejected) = (true, 0);
+    while let Some(mut block) = blocks.next()? {
+        if std::mem::take(&mut first) {
+            skip_head(&mut block, layout);
+        }
+        let mut parsed = parser.block(&block.text);
+        rejected += parsed.rejects.len() as u64;
+        anchor.move_times(&mut parsed.rows.time);
+        if !seen(&parsed.rows)? {
+            break;
+        }
+    }
+    Ok(rejected)
 }
 
 /// Reads the blocks of the files one after another.

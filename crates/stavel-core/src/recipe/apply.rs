@@ -2,12 +2,12 @@
 
 use serde_json::{Value, json};
 
-use super::bring_in::intake_files;
+use super::bring_in::{intake_files, layout_named};
 use super::step::*;
 use super::told::{align_json, alternatives_in_words, check_json, check_lines};
 use crate::check::{check_series, mend_series};
 use crate::compose::{self, Request};
-use crate::deliver::{self, Order};
+use crate::deliver::{self, Format, Order};
 use crate::frames::build_series;
 use crate::job::Job;
 use crate::model::price::{as_float, scaled};
@@ -242,7 +242,14 @@ fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Report> {
     let mut json = Vec::new();
     for series in &step.series {
         let clock = step.clock.clone().unwrap_or_else(Clock::utc);
-        let order = Order { series: series.clone(), format: step.format, clock, span, last: step.last };
+        let layout = step.layout.as_deref().map(|name| layout_named(shelf, name)).transpose()?;
+        if layout.is_some() && step.format != Format::Csv {
+            return Err(Error::arguments(
+                "A layout says how lines of text are written; leave --format away.",
+            ));
+        }
+        let order =
+            Order { series: series.clone(), format: step.format, layout, clock, span, last: step.last };
         let done = deliver::deliver(shelf, &order, &step.out, job)?;
         json.push(json!({
             "path": done.path, "series": series, "rows": done.rows, "bytes": done.bytes, "sha256": done.sha256,

@@ -136,6 +136,9 @@ pub struct DeliverStep {
     pub out: PathBuf,
     #[serde(default = "csv_format")]
     pub format: Format,
+    /// The name of a saved layout, or a file that holds one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub layout: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub clock: Option<Clock>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -315,6 +318,7 @@ impl Step {
             Step::Deliver(s) => {
                 words.extend(s.series.iter().map(SeriesName::to_string));
                 opt(&mut words, "out", Some(s.out.to_string_lossy().into_owned()));
+                opt(&mut words, "layout", s.layout.clone());
                 opt(&mut words, "format", (s.format != Format::Csv).then(|| s.format.word().into()));
                 opt(&mut words, "clock", s.clock.as_ref().map(Clock::to_string));
                 opt(&mut words, "from", s.from.clone());

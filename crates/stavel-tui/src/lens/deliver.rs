@@ -57,6 +57,7 @@ fn clock(app: &App) -> Clock {
 pub fn want(app: &mut App) {
     let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)) else { return };
     let order = Order {
+        layout: None,
         series: info.name.clone(),
         format: app.deliver.format(),
         clock: clock(app),
@@ -91,6 +92,7 @@ pub fn act(app: &mut App, act: Act) {
                 move |app, path| {
                     let clock = Some(clock).filter(|c| *c != Clock::utc());
                     let step = DeliverStep {
+                        layout: None,
                         series: vec![series],
                         out: path.into(),
                         format,

@@ -301,3 +301,26 @@ fn rejected_rows_are_shown_and_taken_again_with_a_layout() {
     let (code, _, err) = p.told(&["intake", "--rejects", "nothing"]);
     assert!(code == 1 && err.contains("NOKSEK-quill-1m-1"), "{err}");
 }
+
+#[test]
+fn what_a_layout_reads_it_also_writes() {
+    let p = Program::new();
+    let line =
+        |i: u32| format!("{:02}.03.2024 10:00:{:02}.5;9,8{i:04};9,8{:04};x\n", 4 + i / 50, i % 50, i + 9);
+    let text = "Zeit;Geld;Brief;Rest\n".to_owned() + &(0..900).map(line).collect::<String>();
+    let toml = "delimiter = ';'\ndecimal = ','\ndates = 'day-first'\nclock = 'Europe/Oslo'\n\
+        header = ['Zeit', 'Geld', 'Brief', 'Rest']\ncolumns = ['moment', 'bid', 'ask', '-']\n";
+    p.json(&["layout", "save", "zgb", &p.file("zgb.toml", toml)]);
+    let taken = p.json(&["intake", &p.file("NOKSEK.csv", &text), "--source", "quill"]);
+    assert_eq!(
+        (&taken["series"][0]["rows_kept"], &taken["series"][0]["clock"]),
+        (&900.into(), &"Europe/Oslo".into())
+    );
+    let out = p.dir.path().join("out.csv").to_string_lossy().into_owned();
+    let done = p.json(&["deliver", "NOKSEK@quill:ticks", "--out", &out, "--layout", "zgb"]);
+    assert_eq!(done["files"][0]["proved"], true);
+    let written = std::fs::read_to_string(&out).unwrap();
+    assert_eq!(written, text.replace(".5;", ".500;").replace(";x", ";"));
+    let (code, _, err) = p.told(&["deliver", "NOKSEK@quill:ticks", "--out", &out, "--layout", "none"]);
+    assert!(code == 2 && err.contains("saved are zgb"), "{err}");
+}

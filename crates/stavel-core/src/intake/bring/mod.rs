@@ -113,6 +113,11 @@ impl Member {
         )))
     }
 
+    /// A file that is known to be plain text.
+    pub fn plain(path: &Path) -> Result<Member> {
+        Member::of_file(path, true)
+    }
+
     fn of_file(path: &Path, is_named: bool) -> Result<Member> {
         let meta = std::fs::metadata(path).map_err(|e| unreadable(path, &e))?;
         Ok(Member {
