@@ -15,8 +15,10 @@ write=target/release/examples/write_ticks
 took() { # what, command...
     local what=$1
     shift
-    /usr/bin/time -f "  whole command %e s, processor %U + %S s, peak %M kB" -o "$room/time" "$@" >"$room/out" 2>&1 || true
+    local code=0
+    /usr/bin/time -q -f "  whole command %e s, processor %U + %S s, peak %M kB" -o "$room/time" "$@" >"$room/out" 2>&1 || code=$?
     echo "$what"
+    [ $code -eq 0 ] || { cat "$room/out"; exit 1; }
     if grep -q '"seconds"' "$room/out"; then
         awk -F'[:,]' '/"seconds"/ { s += $2; if ($2 > m) m = $2 } END { printf "  to the shelf %.2f s\n", m }' "$room/out"
     fi
@@ -42,7 +44,7 @@ mkdir "$room/many"
 split -l 200 -d -a 4 <(head -100000 "$room/NOKSEK_y.csv") "$room/many/part"
 for f in "$room"/many/part*; do mv "$f" "$room/many/I$(basename "$f")_ticks.csv"; done
 took "500 small files into 500 series" "$stavel" --shelf "$room/shelf4" --json intake "$room/many" --source quill
-truncate -s 20G "$room/NOKSEK_huge.csv"
-dd if="$room/NOKSEK_y.csv" of="$room/NOKSEK_huge.csv" conv=notrunc bs=1M count=64 status=none
-dd if="$room/NOKSEK_y.csv" of="$room/NOKSEK_huge.csv" conv=notrunc bs=1M seek=20416 count=64 status=none
-took "first look at 20 GB" "$stavel" --shelf "$room/shelf5" intake "$room/NOKSEK_huge.csv" --source quill --dry-run
+# As large as there is room for, up to 20 GB, of real lines.
+copies=$(($(df --output=avail -B1 "$room" | tail -1) / 2 / $(stat -c %s "$room/NOKSEK_y.csv")))
+for _ in $(seq $((copies > 40 ? 40 : copies))); do cat "$room/NOKSEK_y.csv"; done >"$room/NOKSEK_huge.csv"
+took "first look at $(stat -c %s "$room/NOKSEK_huge.csv") bytes" "$stavel" --shelf "$room/shelf5" intake "$room/NOKSEK_huge.csv" --source quill --dry-run

@@ -32,7 +32,9 @@ pub enum Step {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct IntakeStep {
+    #[serde(default)]
     pub paths: Vec<PathBuf>,
+    #[serde(default)]
     pub source: String,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub instrument: Option<String>,
