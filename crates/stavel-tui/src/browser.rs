@@ -174,3 +174,32 @@ impl Browser {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn files_are_found_narrowed_and_marked() {
+        let dir = tempfile::tempdir().unwrap();
+        for name in ["NOKSEK_1m.csv", "NOKSEK_2m.csv.gz", "NZDSEK.json", "notes.md", ".hidden.csv"] {
+            std::fs::write(dir.path().join(name), "x").unwrap();
+        }
+        std::fs::create_dir(dir.path().join("more")).unwrap();
+        let press = |b: Browser, code| b.key(KeyEvent::from(code));
+        let mut browser = Browser::open(Some(&dir.path().to_owned()), std::iter::empty());
+        let names = |b: &Browser| b.found().iter().map(|e| e.name.clone()).collect::<Vec<_>>();
+        assert_eq!(names(&browser), ["more", "NOKSEK_1m.csv", "NOKSEK_2m.csv.gz", "NZDSEK.json"]);
+        for c in "nok".chars() {
+            browser = press(browser, KeyCode::Char(c)).ok().unwrap();
+        }
+        assert_eq!(names(&browser).len(), 2);
+        for code in [KeyCode::Char(' '), KeyCode::Char(' ')] {
+            browser = press(browser, code).ok().unwrap();
+        }
+        let chosen = press(browser, KeyCode::Enter).err().unwrap();
+        let chosen: Vec<String> =
+            chosen.iter().map(|p| p.file_name().unwrap().to_string_lossy().into_owned()).collect();
+        assert_eq!(chosen, ["NOKSEK_1m.csv", "NOKSEK_2m.csv.gz"]);
+    }
+}

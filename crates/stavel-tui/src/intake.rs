@@ -264,6 +264,32 @@ mod tests {
     use super::*;
 
     #[test]
+    fn a_column_is_changed_under_the_cursor_and_the_other_gives_way() {
+        let dir = tempfile::tempdir().unwrap();
+        let shelf = stavel_core::store::Shelf::open(dir.path()).unwrap();
+        let path = dir.path().join("NOKSEK.csv");
+        std::fs::write(&path, "2024-03-13 10:00:00Z,1.5,1.6,3,4\n2024-03-13 10:00:01Z,1.5,1.6,3,4\n")
+            .unwrap();
+        let hints = stavel_core::intake::Hints { source: "quill".into(), ..Default::default() };
+        let planned = plan(&shelf, std::slice::from_ref(&path), &hints).unwrap();
+        let mut form = IntakeForm { at: COLUMNS, ..Default::default() };
+        form.typed[0] = path.to_string_lossy().into_owned();
+        form.typed[1] = "quill".into();
+        form.planned.value = Some(Ok(std::sync::Arc::new(planned)));
+        assert_eq!(form.step().layout, None);
+        form.key_in_columns(KeyCode::Right);
+        form.key_in_columns(KeyCode::Down);
+        let corrected = form.corrected.clone().unwrap().1;
+        let words: Vec<&str> = corrected.columns.iter().map(Use::word).collect();
+        assert_eq!(words, ["moment", "ask", "-", "bid_volume", "ask_volume"]);
+        assert_eq!(form.step().layout.as_deref(), Some("quill-ticks"));
+        form.key_in_columns(KeyCode::Char('d'));
+        assert_eq!(form.corrected.clone().unwrap().1.dates, DateOrder::DayFirst);
+        form.key_in_columns(KeyCode::Char('x'));
+        assert!(form.corrected.is_none());
+    }
+
+    #[test]
     fn paths_may_hold_blanks_in_quotes() {
         assert_eq!(
             paths_in(" a.csv  '/b c/d.zip' \"e f\" g\\ h"),

@@ -12,6 +12,15 @@ use crate::theme;
 
 /// Draws the form.
 pub fn draw(form: &IntakeForm, mut canvas: Canvas<'_>) {
+    // On a small screen the columns need the room of the fields.
+    if form.at == COLUMNS && canvas.height() < 24 {
+        let x = canvas.put(1, 0, form.typed[1].trim(), theme::strong());
+        canvas.put(x + 2, 0, &form.typed[0], theme::faint());
+        let (width, height) = (canvas.width(), canvas.height().saturating_sub(1));
+        if let Some(Ok(planned)) = &form.planned.value {
+            return draw_planned(form, planned, canvas.part(0, 1, width, height));
+        }
+    }
     canvas.put(1, 0, "take files in", theme::strong());
     for (i, (label, about)) in FIELDS.iter().enumerate() {
         let y = i as u16 + 1;
@@ -125,13 +134,6 @@ fn sum_of(plan: &Plan) -> String {
         0 => ", none rejected".to_owned(),
         n => format!(", {about}{} rejected", thousands(n)),
     });
-    if let Some((jump, at)) = scanned.jump {
-        words.push_str(&format!(
-            ", largest jump {} at {}",
-            scaled(jump, plan.files[0].1.price_decimals),
-            wall(at)
-        ));
-    }
     words
 }
 
@@ -159,12 +161,19 @@ fn draw_reasons(form: &IntakeForm, plan: &Plan, y: u16, canvas: &mut Canvas<'_>)
     } else {
         "adds to what is there".to_owned()
     });
+    if let Some((jump, at)) = plan.preview.scanned.jump {
+        let jump = scaled(jump, layout.price_decimals);
+        reasons.insert(0, format!("largest jump {jump} at {}", wall(at)));
+    }
     if form.corrected.is_some() {
         reasons.push("corrected by hand; the layout is saved when it is taken in".into());
     }
     let width = canvas.width().saturating_sub(2);
-    let height = canvas.height().saturating_sub(y);
-    y + canvas.part(1, y, width, height).paragraph(0, &reasons.join("  ·  "), theme::faint())
+    // The table below is worth more than the last of the reasons.
+    let height = (canvas.height() / 5).clamp(1, canvas.height().saturating_sub(y).max(1));
+    let text = reasons.join("  ·  ");
+    canvas.part(1, y, width, height).paragraph(0, &text, theme::faint());
+    y + (crate::canvas::wrapped(&text, width as usize).len() as u16).min(height)
 }
 
 fn marks_in_words(layout: &Layout) -> String {

@@ -65,7 +65,9 @@ pub fn pieces(member: &Member, layout: &Layout) -> Result<Vec<Vec<u8>>> {
     if !whole && member.is_plain() {
         let mut file = std::fs::File::open(&member.path).map_err(failed)?;
         for n in 1..=PLACES {
-            let at = (member.bytes - PIECE as u64) / PLACES * n;
+            // The last piece ends where the file does.
+            let end = member.bytes - PIECE as u64;
+            let at = if n == PLACES { end } else { end / PLACES * n };
             file.seek(SeekFrom::Start(at)).map_err(failed)?;
             let mut piece = Vec::with_capacity(PIECE);
             (&mut file).take(PIECE as u64).read_to_end(&mut piece).map_err(failed)?;

@@ -18,7 +18,7 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
     canvas.put(
         1,
         1,
-        "↑↓ an edition   c compares it with the current one   u steps back   h the shelf again",
+        "↑↓ edition   c compare with the current one   u step back   h back to the shelf",
         theme::faint(),
     );
     let Some(editions) = app.shelf.editions.get() else {
