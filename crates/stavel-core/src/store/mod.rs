@@ -13,6 +13,7 @@ mod compare;
 mod days;
 mod draft;
 mod lock;
+mod records;
 mod scan;
 mod segment;
 mod upkeep;
@@ -21,10 +22,11 @@ use std::path::{Path, PathBuf};
 
 use rusqlite::Connection;
 
-pub use catalog::{EditionInfo, Fact, JournalLine, SegmentInfo, SeriesInfo};
+pub use catalog::{EditionInfo, SegmentInfo, SeriesInfo};
 pub use compare::Compared;
 pub use days::Days;
 pub use draft::{Draft, Origin, Place, Work};
+pub use records::{Fact, JournalLine};
 pub use scan::{Scan, ScanFile, read_file};
 pub use segment::{Encoded, Group, Piece, SegmentWriter, Written};
 pub use upkeep::{Tidied, Verified};
@@ -114,7 +116,7 @@ impl Shelf {
 
     /// Every instrument, by name.
     pub fn instruments(&self) -> Result<Vec<Instrument>> {
-        catalog::instruments(&self.db)
+        records::instruments(&self.db)
     }
 
     /// One instrument with its values resolved.
@@ -122,7 +124,7 @@ impl Shelf {
     /// # Errors
     /// Where there is none of that name.
     pub fn instrument(&self, name: &str) -> Result<Instrument> {
-        catalog::instrument(&self.db, name)?.ok_or_else(|| {
+        records::instrument(&self.db, name)?.ok_or_else(|| {
             Error::input(format!("The shelf has no instrument {name}; stavel shelf lists them."))
         })
     }
@@ -139,12 +141,12 @@ impl Shelf {
     ) -> Result<Instrument> {
         self.must_write()?;
         crate::model::series::check_name("instrument", name)?;
-        catalog::put_instrument(&self.db, name, like, own)
+        records::put_instrument(&self.db, name, like, own)
     }
 
     /// Makes an instrument with default values where there is none of that name.
     pub fn ensure_instrument(&mut self, name: &str) -> Result<Instrument> {
-        match catalog::instrument(&self.db, name)? {
+        match records::instrument(&self.db, name)? {
             Some(found) => Ok(found),
             None => self.put_instrument(name, None, &Default::default()),
         }
@@ -178,7 +180,7 @@ impl Shelf {
 
     /// True where the shelf has an instrument of that name.
     pub fn has_instrument(&self, name: &str) -> Result<bool> {
-        catalog::has_instrument(&self.db, name)
+        records::has_instrument(&self.db, name)
     }
 
     /// Adds the SHA-256 of a file to what an edition says of the files it was made from.
@@ -233,7 +235,7 @@ impl Shelf {
 
     /// The saved layouts, by name.
     pub fn layouts(&self) -> Result<Vec<Layout>> {
-        let all = catalog::layouts(&self.db)?.into_iter();
+        let all = records::layouts(&self.db)?.into_iter();
         // A layout that a newer Stavel wrote and this one cannot read is passed over.
         Ok(all
             .filter_map(|(name, text)| Some(Layout { name: Some(name), ..Layout::from_toml(&text).ok()? }))
@@ -247,19 +249,19 @@ impl Shelf {
     pub fn save_layout(&mut self, name: &str, layout: &Layout) -> Result<()> {
         self.must_write()?;
         crate::model::series::check_name("layout", name)?;
-        catalog::put_layout(&self.db, name, &layout.to_toml())
+        records::put_layout(&self.db, name, &layout.to_toml())
     }
 
     /// Adds dated facts of an instrument; gives the number of those that were not there before.
     pub fn put_facts(&mut self, instrument: &str, facts: &[Fact]) -> Result<u64> {
         self.must_write()?;
         self.ensure_instrument(instrument)?;
-        catalog::put_facts(&mut self.db, instrument, facts)
+        records::put_facts(&mut self.db, instrument, facts)
     }
 
     /// The dated facts of an instrument, in order of time.
     pub fn facts(&self, instrument: &str) -> Result<Vec<Fact>> {
-        catalog::facts(&self.db, instrument)
+        records::facts(&self.db, instrument)
     }
 
     /// The series of one instrument.
@@ -269,24 +271,24 @@ impl Shelf {
 
     /// The latest lines of the journal, newest first.
     pub fn journal(&self, lines: usize) -> Result<Vec<JournalLine>> {
-        catalog::journal(&self.db, lines)
+        records::journal(&self.db, lines)
     }
 
     /// Writes a line into the journal.
     pub fn note(&mut self, series: &str, step: &str, text: &str) -> Result<()> {
         self.must_write()?;
-        catalog::note(&self.db, series, step, text)
+        records::note(&self.db, series, step, text)
     }
 
     /// What a step with this key gave when it was done before.
     pub fn done_before(&self, key: &str) -> Result<Option<String>> {
-        catalog::done_before(&self.db, key)
+        records::done_before(&self.db, key)
     }
 
     /// Remembers what a step gave.
     pub fn remember_done(&mut self, key: &str, report: &str) -> Result<()> {
         self.must_write()?;
-        catalog::remember_done(&self.db, key, report)
+        records::remember_done(&self.db, key, report)
     }
 
     fn must_write(&self) -> Result<()> {
