@@ -4,7 +4,7 @@ use super::marks::CellShape;
 use crate::intake::layout::Use;
 use crate::model::{Field, Side};
 
-/// A name without its brackets, units, blanks and case: `<Bid Price (SEK)>` is `bidprice`.
+/// A name without its brackets, units, blanks and case: `[Bid Price (SEK)]` is `bidprice`.
 pub fn plain_word(name: &str) -> String {
     let name = name.trim_matches(|c: char| "<>[](){}#\"' \t".contains(c)).to_lowercase();
     let without_unit = name.split(['(', '[']).next().filter(|t| !t.trim().is_empty()).unwrap_or(&name);
@@ -89,7 +89,7 @@ fn plain_field(word: &str) -> Option<Field> {
         "volume" | "vol" | "v" | "qty" | "quantity" | "realvolume" | "totalvolume" | "contracts" | "lots" => {
             Field::Volume
         }
-        "tickvolume" | "tickvol" => Field::Volume,
+        "tickvolume" => Field::Volume,
         "tickcount" | "ticks" | "trades" | "numberoftrades" | "numticks" | "tradecount" | "count" => {
             Field::TickCount
         }

@@ -32,8 +32,8 @@ fn common_files_are_understood() {
             "comma, header, year-first dates: time close high low open",
         ),
         (
-            "<DATE>,<TIME>,<OPEN>,<HIGH>,<LOW>,<CLOSE>,<TICKVOL>,<VOL>,<SPREAD>\n2024.03.05,13:45:00,1,2,0.5,1.5,9,0,2\n",
-            "comma, header, year-first dates: date time open high low close volume - spread",
+            "[day],[time],[open],[high],[low],[close],[ticks],[volume],[spread]\n2024/03/05,13:45:00,1,2,0.5,1.5,9,0,2\n",
+            "comma, header, year-first dates: date time open high low close tick_count volume spread",
         ),
         (
             "# made by hand\nZeit;Open;High;Low;Close\n\n13.03.2024 10:00;1.234,5;1.240,25;1.230,0;1.235,5\n",
