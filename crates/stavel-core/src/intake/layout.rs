@@ -182,6 +182,8 @@ pub struct Layout {
     pub volume_decimals: u8,
     /// True where the file itself says that its times are UTC.
     pub says_utc: bool,
+    /// True where every time names its own zone, which is worked in as it is read.
+    pub is_zoned: bool,
     /// The day (since 1970-01-01) that the file's name gives to its rows.
     pub day: Option<i64>,
     /// A clock that is always meant with a saved layout.
@@ -229,6 +231,7 @@ impl Layout {
             price_decimals: 0,
             volume_decimals: 0,
             says_utc: false,
+            is_zoned: false,
             day: None,
             clock: None,
         }

@@ -31,7 +31,7 @@ pub use preview::{PreviewLine, Understood, preview};
 pub use read::read_back;
 pub use rejects::{Rejected, read as read_rejects};
 pub use scan::Scanned;
-pub use take::take;
+pub use take::{step_back, take};
 
 use serde::{Deserialize, Serialize};
 

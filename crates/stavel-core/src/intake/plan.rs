@@ -370,11 +370,18 @@ fn clock_for(
     hints: &Hints,
 ) -> Result<(Option<Clock>, &'static str)> {
     let there = shelf.current(name)?;
+    if let (true, Some(ClockHint::Known(said))) = (layout.is_zoned, &hints.clock)
+        && *said != Clock::utc()
+    {
+        return Err(Error::arguments(format!(
+            "The times for {name} name their own zones, so they are no times of {said}; leave --clock away."
+        )));
+    }
     let (clock, from) = match (&hints.clock, &there) {
         (Some(ClockHint::Known(clock)), _) => (Some(clock.clone()), "as said"),
         (Some(ClockHint::Afloat), _) => (None, "as said"),
-        (None, _) if layout.clock.is_some() => (layout.clock.clone(), "the layout says so"),
         (None, _) if layout.says_utc => (Some(Clock::utc()), "the file says so"),
+        (None, _) if layout.clock.is_some() => (layout.clock.clone(), "the layout says so"),
         (None, Some(info)) => (info.edition.clock.clone(), "as the series has it"),
         (None, None) => (None, "the file names no zone"),
     };

@@ -27,6 +27,7 @@ const RAW: usize = 4096;
 /// nothing.
 pub struct Rejects {
     folder: PathBuf,
+    stem: String,
     out: Option<csv::Writer<File>>,
     temporary: PathBuf,
     pub reasons: BTreeMap<String, u64>,
@@ -39,12 +40,23 @@ impl Rejects {
     /// No rows yet; `stem` names the file.
     pub fn new(shelf: &Path, stem: &str) -> Rejects {
         let folder = shelf.join("rejects");
-        let temporary = folder.join(format!("{stem}.csv.tmp"));
-        Rejects { folder, out: None, temporary, reasons: BTreeMap::new(), rows: 0, first: None }
+        let (stem, temporary) = (stem.to_owned(), PathBuf::new());
+        Rejects { folder, stem, out: None, temporary, reasons: BTreeMap::new(), rows: 0, first: None }
+    }
+
+    /// The first name no file has yet: what an earlier intake rejected is never written over.
+    fn free_name(&self) -> PathBuf {
+        let names = (2..).map(|n| format!("{}.{n}.csv", self.stem));
+        let mut paths =
+            std::iter::once(format!("{}.csv", self.stem)).chain(names).map(|n| self.folder.join(n));
+        paths.find(|p| !p.exists()).unwrap_or_default().with_extension("csv.tmp")
     }
 
     /// Adds a row; of a very long line only the beginning is kept.
     pub fn add(&mut self, row: Rejected) -> Result<()> {
+        if self.out.is_none() {
+            self.temporary = self.free_name();
+        }
         let failed =
             |e: csv::Error| Error::storage(format!("Cannot write {}: {e}.", self.temporary.display()));
         if self.out.is_none() {

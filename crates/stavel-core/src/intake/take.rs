@@ -10,7 +10,7 @@ use super::anchor::Anchor;
 use super::plan::Plan;
 use super::read::{Halt, Ledger, Symbols, Taker, read_files};
 use super::rejects::{Rejected, Rejects};
-use super::runs::Runs;
+use super::runs::{Merged, Runs};
 use super::weave::{Counts, Manner, Weave};
 use crate::job::Job;
 use crate::model::time::rfc3339;
@@ -91,22 +91,54 @@ fn take_sorted(
     job.begin(format!("merge {}", plan.series), keys.iter().map(|k| k.1).sum());
     let mut all = Vec::new();
     for (key, _) in keys {
-        let series = plan.series_of_symbol(&key)?;
-        let there = shelf.current(&series)?;
-        let scale = there.as_ref().map_or(scale, |s| s.edition.scale.finer(&scale));
-        let mut weave = begin(shelf, plan, &series, &fields, scale)?;
-        let mut ends: Option<(Micros, Micros)> = None;
-        for piece in sorting.runs.sorted(&key)? {
-            let piece = piece?;
-            if let Some((first, last)) = piece.ends() {
-                ends = Some((ends.map_or(first, |e| e.0), last));
+        let taken = plan.series_of_symbol(&key).and_then(|series| {
+            let rows = sorting.runs.sorted(&key)?;
+            take_rows(shelf, plan, &series, rows, (&fields, scale), &mut ledger, begun, job)
+        });
+        match taken {
+            Ok(taken) => all.push(taken),
+            Err(e) => {
+                step_back(shelf, &all)?;
+                return Err(e.into());
             }
-            job.advance(piece.len() as u64)?;
-            push_and_encode(&mut weave, piece)?;
         }
-        all.push(store(weave, plan, &series, &mut ledger, there, ends, begun)?);
     }
     Ok(all)
+}
+
+/// Steps back what an intake made that did not come to its end: it leaves the shelf as it was.
+pub fn step_back(shelf: &mut Shelf, taken: &[Taken]) -> Result<()> {
+    for t in taken.iter().rev().filter(|t| t.rows_kept + t.rows_replaced > 0) {
+        shelf.undo(&t.series.parse()?)?;
+    }
+    Ok(())
+}
+
+/// Weaves sorted rows, with the fields and scale they have, into a series.
+#[allow(clippy::too_many_arguments)]
+fn take_rows(
+    shelf: &mut Shelf,
+    plan: &Plan,
+    series: &SeriesName,
+    rows: Merged,
+    (fields, scale): (&[Field], Scale),
+    ledger: &mut Ledger,
+    begun: Instant,
+    job: &Job,
+) -> Result<Taken> {
+    let there = shelf.current(series)?;
+    let scale = there.as_ref().map_or(scale, |s| s.edition.scale.finer(&scale));
+    let mut weave = begin(shelf, plan, series, fields, scale)?;
+    let mut ends: Option<(Micros, Micros)> = None;
+    for piece in rows {
+        let piece = piece?;
+        if let Some((first, last)) = piece.ends() {
+            ends = Some((ends.map_or(first, |e| e.0), last));
+        }
+        job.advance(piece.len() as u64)?;
+        push_and_encode(&mut weave, piece)?;
+    }
+    store(weave, plan, series, ledger, there, ends, begun)
 }
 
 fn push_and_encode(weave: &mut Weave<'_>, piece: Columns) -> Result<()> {

@@ -87,7 +87,9 @@ fn lay_out_rejects(shelf: &Shelf, id: &str, hints: &mut Hints, room: &std::path:
     let path = room.join(format!("{name}.csv"));
     std::fs::write(&path, &text).map_err(|e| Error::io("Cannot write", &path, &e))?;
     let file = format!("{name}.csv");
-    let of_this = |detail: &serde_json::Value| detail["rejects"].as_str().is_some_and(|p| p.ends_with(&file));
+    let of_this = |detail: &serde_json::Value| {
+        detail["rejects"].as_str().is_some_and(|p| std::path::Path::new(p).file_name() == Some(file.as_ref()))
+    };
     for info in shelf.series()? {
         if let Some(edition) = shelf.editions(&info.name)?.into_iter().find(|e| of_this(&e.detail)) {
             hints.source = info.name.source.clone();
@@ -110,7 +112,13 @@ pub fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<R
     let planned = plan_of(shelf, step, room.path())?;
     let (mut taken, mut facts): (Vec<Taken>, Vec<FactsTaken>) = (Vec::new(), Vec::new());
     for plan in &planned.plans {
-        taken.extend(intake::take(shelf, plan, job)?);
+        match intake::take(shelf, plan, job) {
+            Ok(more) => taken.extend(more),
+            Err(e) => {
+                intake::step_back(shelf, &taken)?;
+                return Err(e);
+            }
+        }
     }
     for plan in &planned.facts {
         facts.extend(intake::take_facts(shelf, plan, job)?);

@@ -32,7 +32,7 @@ pub use segment::{Encoded, Group, Piece, SegmentWriter, Written};
 pub use upkeep::{Tidied, Verified};
 
 use crate::intake::Layout;
-use crate::model::{Columns, Field, Instrument, Micros, SeriesName, Span};
+use crate::model::{Columns, Field, Instrument, SeriesName, Span};
 use crate::{Error, Result};
 
 /// An open shelf. Reading needs nothing else; what changes it needs [`Shelf::open_to_write`].
@@ -165,17 +165,6 @@ impl Shelf {
             all.append(&piece?);
         }
         Ok(all)
-    }
-
-    /// The span from the first to the last row of those files of an edition whose ends pass `test`.
-    pub fn span_of_files(
-        &self,
-        edition: &EditionInfo,
-        test: impl Fn(Micros, Micros) -> bool,
-    ) -> Result<Option<Span>> {
-        let files = catalog::segments(&self.db, edition.id)?;
-        let ends = files.iter().filter(|f| test(f.first, f.last)).map(|f| Span::new(f.first, f.last + 1));
-        Ok(ends.reduce(|a, b| Span::new(a.from.min(b.from), a.to.max(b.to))))
     }
 
     /// True where the shelf has an instrument of that name.

@@ -354,3 +354,49 @@ fn bars_of_fewer_prices_are_made_whole() {
     let rows = desk.rows("NOKSEK@quill:1d");
     assert_eq!((rows.column(Field::High), rows.column(Field::Low)), (&[3, 5, 1][..], &[1, 2, 1][..]));
 }
+
+#[test]
+fn rejects_of_every_symbol_and_every_intake_are_kept() {
+    let mut desk = Desk::new();
+    let file = |price: u32| -> String {
+        let row = |i: usize| {
+            format!("2024-03-14 10:0{}Z,{},{price},{price},{price},{price}\n", i / 2, ["AAA", "BBB"][i % 2])
+        };
+        "time,symbol,open,high,low,close\n".to_owned() + &(0..8).map(row).collect::<String>()
+    };
+    let first = desk.file("all.csv", file(1));
+    desk.take_all(&first, quill()).unwrap();
+    let second = desk.file("all.csv", file(2));
+    let mut paths = Vec::new();
+    for _ in 0..2 {
+        paths.extend(desk.take_all(&second, quill()).unwrap().into_iter().map(|t| t.rejects.unwrap()));
+    }
+    let lines: Vec<usize> =
+        paths.iter().map(|p| std::fs::read_to_string(p).unwrap().lines().count()).collect();
+    assert_eq!(lines, [5, 5, 5, 5], "four conflicts and a header each");
+    paths.sort();
+    paths.dedup();
+    assert_eq!(paths.len(), 4);
+}
+
+#[test]
+fn a_file_of_many_symbols_is_taken_whole_or_not_at_all() {
+    let mut desk = Desk::new();
+    // The last symbol cannot name an instrument, which is seen only when its turn comes.
+    let long = "Z".repeat(60);
+    let row = |i: usize| format!("2024-03-14 10:0{i}Z,{},1.5,1.6\n", if i < 4 { "AAA" } else { &long });
+    let rows: String = (0..6).map(row).collect();
+    let path = desk.file("all.csv", format!("time,symbol,bid,ask\n{rows}"));
+    assert!(desk.take_all(&path, quill()).unwrap_err().to_string().contains("cannot name"));
+    assert!(desk.shelf.series().unwrap().is_empty());
+}
+
+#[test]
+fn times_that_name_their_zone_belong_to_no_other_clock() {
+    let mut desk = Desk::new();
+    let rows = "2024-03-14T10:00:00+02:00,1.5,1.6\n2024-03-14T10:00:01+02:00,1.5,1.6\n";
+    let path = desk.file("NOKSEK.csv", format!("time,bid,ask\n{rows}"));
+    let oslo = Hints { clock: Some(ClockHint::Known("Europe/Oslo".parse().unwrap())), ..quill() };
+    assert!(desk.take(&path, oslo).unwrap_err().to_string().contains("their own zones"));
+    assert_eq!(desk.take(&path, quill()).unwrap().first, "2024-03-14T08:00:00Z");
+}

@@ -104,9 +104,9 @@ fn describe(layout: &mut Layout, rows: &[Row], name: &str) -> Option<Decided> {
         let upper = n.to_ascii_uppercase();
         (upper.contains("UTC") || upper.contains("GMT")) && !upper.contains('+')
     });
-    let zoned = dated.iter().any(|&i| !rows.is_empty() && column(rows, i).all(moment::is_zoned));
+    layout.is_zoned = dated.iter().any(|&i| !rows.is_empty() && column(rows, i).all(moment::is_zoned));
     let counted = layout.columns.iter().any(|u| matches!(u, Use::Unix(_)));
-    layout.says_utc = named_utc || zoned || counted;
+    layout.says_utc = named_utc || layout.is_zoned || counted;
     layout.day = match layout
         .columns
         .iter()
