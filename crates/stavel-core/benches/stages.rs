@@ -5,15 +5,15 @@ use std::path::{Path, PathBuf};
 
 use divan::Bencher;
 use stavel_core::align;
-use stavel_core::check::{Checker, Subject};
+use stavel_core::check::{Checker, Subject, check_series};
 use stavel_core::frames::Builder;
 use stavel_core::intake::{Hints, plan, take};
 use stavel_core::job::Job;
 use stavel_core::model::price::push_scaled;
-use stavel_core::model::time::{MINUTE, SECOND, parse, wall};
-use stavel_core::model::{Columns, Field, Frame, Micros, Scale, Session, Side, Span};
+use stavel_core::model::time::{DAY, MINUTE, SECOND, parse, wall};
+use stavel_core::model::{Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Session, Side, Span};
 use stavel_core::splice::{Rule, splice};
-use stavel_core::store::Shelf;
+use stavel_core::store::{Origin, Shelf};
 
 fn main() {
     divan::main();
@@ -106,6 +106,52 @@ fn check_of_ten_years_of_minutes(bencher: Bencher) {
         checker.push(&rows);
         checker.finish()
     });
+}
+
+/// Fifty million ticks on a shelf: two years and a half of a busy pair.
+fn ticks_on_a_shelf(dir: &Path) -> SeriesName {
+    let mut shelf = Shelf::open_to_write(dir).expect("a shelf");
+    let name: SeriesName = "NOKSEK@quill:ticks".parse().expect("a name");
+    let fields = vec![Field::Bid, Field::Ask, Field::BidVolume, Field::AskVolume];
+    let scale = Scale { price: 5, volume: 1 };
+    let origin = Origin {
+        act: "intake",
+        detail: serde_json::json!({}),
+        clock: Some(Clock::utc()),
+        fields: fields.clone(),
+        scale,
+    };
+    let mut draft = shelf.draft(&name, origin).expect("a draft");
+    let mut rng = fastrand::Rng::with_seed(3);
+    let mut bid = 1_149_992;
+    let mut rows = Columns::empty(&fields, scale);
+    let mut left = 50_000_000;
+    let from = parse("2021-01-03").expect("a time");
+    for open in session().open_spans(Span::new(from, from + 4 * 365 * DAY)) {
+        let mut t = open.from;
+        while t < open.to && left > 0 {
+            t += rng.i64(1..2400) * 1000;
+            bid += rng.i64(-3..=3);
+            rows.time.push(t);
+            let values = [bid, bid + rng.i64(8..25), rng.i64(1..90), rng.i64(1..90)];
+            rows.data.iter_mut().zip(values).for_each(|(c, v)| c.push(v));
+            left -= 1;
+            if rows.len() == 1 << 20 {
+                draft.push(std::mem::replace(&mut rows, Columns::empty(&fields, scale))).expect("to write");
+            }
+        }
+    }
+    draft.push(rows).expect("to write");
+    draft.commit().expect("to commit");
+    name
+}
+
+#[divan::bench(sample_count = 3)]
+fn check_of_fifty_million_ticks_on_the_shelf(bencher: Bencher) {
+    let dir = tempfile::tempdir().expect("a folder");
+    let name = ticks_on_a_shelf(dir.path());
+    let shelf = Shelf::open(dir.path()).expect("a shelf");
+    bencher.bench_local(|| check_series(&shelf, &name, Span::ALL, &Job::unwatched()).expect("a report"));
 }
 
 #[divan::bench(args = ["5m", "1h", "1d"], sample_count = 5)]

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde_json::json;
 use stavel_core::align::{anchor_series, study};
-use stavel_core::check::{Kind, check_series, mend_series};
+use stavel_core::check::{Kind, Mend, check_series, mend_series};
 use stavel_core::compose::{Request, compose};
 use stavel_core::frames::{build_rows, build_series};
 use stavel_core::job::Job;
@@ -275,10 +275,19 @@ fn crossed_and_repeated_ticks_are_found_and_mended_and_twins_are_not() {
     assert_eq!(counts, [1, 5, 0, 0, 0], "{:?}", report.findings);
     let spread = report.spread.unwrap();
     assert!((8..20).contains(&spread.median) && spread.max == 19);
-    mend_series(&mut shelf, &series, &[Kind::Crossed, Kind::DuplicateTime], &Job::unwatched()).unwrap();
+    mend_series(
+        &mut shelf,
+        &series,
+        &[Mend::Kind(Kind::Crossed), Mend::Kind(Kind::DuplicateTime)],
+        Span::ALL,
+        &Job::unwatched(),
+    )
+    .unwrap();
     assert_eq!(shelf.find(&series).unwrap().edition.rows as usize, clean + 1 - 1);
-    let nothing = mend_series(&mut shelf, &series, &[Kind::DuplicateTime], &Job::unwatched()).unwrap();
-    assert_eq!(nothing, [(Kind::DuplicateTime, 0)]);
+    let nothing =
+        mend_series(&mut shelf, &series, &[Mend::Kind(Kind::DuplicateTime)], Span::ALL, &Job::unwatched())
+            .unwrap();
+    assert_eq!(nothing, [(Mend::Kind(Kind::DuplicateTime), 0)]);
     assert_eq!(shelf.find(&series).unwrap().edition.number, 2, "no edition for nothing");
 }
 
@@ -290,7 +299,7 @@ fn afloat_series_are_judged_by_their_rows_only() {
     put(&mut shelf, "NOKSEK@tarn:1m", &written_in(&rows, &"UTC+9".parse().unwrap()), None);
     let (_, report) = check_series(&shelf, &name("NOKSEK@tarn:1m"), Span::ALL, &Job::unwatched()).unwrap();
     let kinds: Vec<Kind> = report.findings.iter().map(|f| f.kind).collect();
-    assert_eq!(kinds, [Kind::BadOhlc]);
+    assert_eq!(kinds, [Kind::BadOhlc, Kind::StubDay]);
     let some = span("2024-03-05", "2024-03-06");
     let (_, part) = check_series(&shelf, &name("NOKSEK@tarn:1m"), some, &Job::unwatched()).unwrap();
     assert_eq!(part.rows, 1440);

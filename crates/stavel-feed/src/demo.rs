@@ -4,6 +4,7 @@ use std::io;
 use std::path::Path;
 
 use fastrand::Rng;
+use stavel_core::model::session::Holiday;
 use stavel_core::model::session::OpenHours;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, day_of, days_from_civil, monday_of};
 use stavel_core::model::{Clock, Session, Span};
@@ -123,7 +124,8 @@ fn session(hours: &str, clock: &str, span: Span) -> io::Result<Session> {
         let (_, month, day) = stavel_core::model::time::civil_from_days(*day);
         (month, day) == (12, 25) || (month, day) == (1, 1)
     };
-    let holidays = (day_of(span.from)..day_of(span.to) + 1).filter(closed).collect();
+    let days = (day_of(span.from)..day_of(span.to) + 1).filter(closed);
+    let holidays = days.map(Holiday::closed).collect();
     Ok(Session { week: hours.parse().map_err(io::Error::other)?, clock, holidays })
 }
 

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{ArgAction, Parser, Subcommand};
 use stavel_core::Result;
-use stavel_core::check::Kind;
+use stavel_core::check::{Against, Mend};
 use stavel_core::deliver::Format;
 use stavel_core::intake::{DateOrder, Stamp};
 use stavel_core::model::{Clock, SeriesName};
@@ -242,9 +242,25 @@ pub struct CheckArgs {
     pub from: Option<String>,
     #[arg(long)]
     pub to: Option<String>,
-    /// Kinds of findings to mend, divided by commas.
-    #[arg(long, value_delimiter = ',', value_name = "KIND")]
-    pub mend: Vec<Kind>,
+    /// What to mend, divided by commas: kinds of findings, filler, conflicting_time=last or =median,
+    /// move=FROM/TO=-1h, rescale=FROM/TO=0.1.
+    #[arg(long, value_delimiter = ',', value_name = "MEND")]
+    pub mend: Vec<Mend>,
+    /// A file with a list of mends.
+    #[arg(long, value_name = "FILE")]
+    pub mends: Option<PathBuf>,
+    /// Save the mends as a list, for other series.
+    #[arg(long, value_name = "FILE")]
+    pub save_mends: Option<PathBuf>,
+    /// Hold it against another series, or an edition of itself.
+    #[arg(long, value_name = "SERIES|EDITION")]
+    pub against: Option<Against>,
+    /// Read the session week off the rows.
+    #[arg(long)]
+    pub learn: bool,
+    /// Write a page to keep with the data, .html or .pdf.
+    #[arg(long, value_name = "FILE")]
+    pub report: Option<PathBuf>,
 }
 
 #[derive(clap::Args)]

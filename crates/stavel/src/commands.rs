@@ -78,6 +78,11 @@ fn step_of(command: &Command, folder: &Path) -> Result<Step> {
             from: a.from.clone(),
             to: a.to.clone(),
             mend: a.mend.clone(),
+            mends: a.mends.clone(),
+            save_mends: a.save_mends.clone(),
+            against: a.against.clone(),
+            learn: a.learn,
+            report: a.report.clone(),
         }),
         Command::Align { series, to, anchor } => {
             Step::Align(AlignStep { series: series.clone(), to: to.clone(), anchor: *anchor })
@@ -266,7 +271,12 @@ act = 'check'
 series = 'NOKSEK@quill:1m'
 from = '2024-03-01'
 to = '2024-04-01'
-mend = ['spike', 'bad_ohlc']
+mend = ['spike', 'bad_ohlc', 'conflicting_time=median', 'move=2024-03-04T00:00:00Z/2024-03-05T00:00:00Z=-1h30m']
+mends = 'mends.toml'
+save_mends = 'all.toml'
+against = 'NOKSEK@tarn:1m'
+learn = true
+report = 'x.html'
 [[step]]
 act = 'align'
 series = 'NOKSEK@tarn:1m'

@@ -12,7 +12,7 @@ mod on_shelf;
 pub use correlate::{Offsets, WeekFit, correlate};
 pub use evidence::{Evidence, longest_bars};
 pub use fit::{Alternative, Fit, WeekVerdict, fit};
-pub use on_shelf::{Study, anchor_series, study};
+pub use on_shelf::{Study, anchor_series, bars, study};
 
 use crate::model::{Clock, Columns};
 

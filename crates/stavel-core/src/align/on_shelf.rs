@@ -55,7 +55,7 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, job: &Job) -> Re
 }
 
 /// High, low and close of a series in bars of `step`.
-fn bars(shelf: &Shelf, info: &SeriesInfo, step: Micros, span: Span) -> Result<Columns> {
+pub fn bars(shelf: &Shelf, info: &SeriesInfo, step: Micros, span: Span) -> Result<Columns> {
     let shape = crate::model::columns::shape_of(&info.edition.fields);
     let [high, low, close] = match shape {
         crate::model::Shape::Bars => [Field::High, Field::Low, Field::Close],

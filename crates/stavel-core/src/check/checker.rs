@@ -1,16 +1,17 @@
 //! One pass over a series.
 
-use std::collections::BTreeMap;
-
-use super::days::Days;
-use super::runs::Runs;
-use super::slip::Slips;
-use super::spikes::{Look, Spikes};
-use super::{Extreme, Finding, Gap, Kind, Report, SpreadStats};
-use crate::model::price::scaled;
-use crate::model::session::OpenHours;
+use super::blocks::Blocks;
+use super::frozen::Frozen;
+use super::hours::{Hours, WeekHour};
+use super::order::Order;
+use super::piece::{Piece, TRADE};
+use super::place::Place;
+use super::spikes::Spikes;
+use super::spreads::Spreads;
+use super::values::Values;
+use super::{Finding, Kind, Report, grade, rhythm, stubs};
 use crate::model::time::{DAY, HOUR, MINUTE, length_in_words};
-use crate::model::{Columns, Field, Frame, Micros, Session, Shape, Span};
+use crate::model::{Clock, Columns, Field, Frame, Micros, Session, Shape, Span};
 
 /// What is known of a series before its rows are read.
 pub struct Subject<'a> {
@@ -24,149 +25,85 @@ pub struct Subject<'a> {
 
 /// Reads rows in order of time and gathers what is wrong with them.
 pub struct Checker {
-    open: OpenHours,
-    slips: Slips,
-    spikes: Spikes,
-    runs: Runs,
-    days: Days,
     frame: Frame,
-    /// The row before: its time and values, with the scale of the series.
-    before: Option<(Micros, Vec<i64>)>,
-    group: Vec<Vec<i64>>,
-    last_price: Option<i64>,
-    report: Report,
-    spreads: BTreeMap<i64, u64>,
+    clock: Clock,
+    rows: u64,
     decimals: u8,
+    disorder: Vec<(Span, u64, String)>,
+    order: Order,
+    place: Place,
+    values: Values,
+    spikes: Spikes,
+    frozen: Frozen,
+    spreads: Spreads,
+    hours: Hours,
+    blocks: Blocks,
+    week_hour: WeekHour,
+    /// Bars of a day or more are few enough to keep.
+    daily: Vec<stubs::DailyBar>,
 }
 
 impl Checker {
     /// A checker for rows of this subject.
     pub fn new(subject: Subject<'_>) -> Checker {
-        let reach = Span::new(subject.span.from - 8 * DAY, subject.span.to + 8 * DAY);
-        let open = OpenHours::new(subject.session, reach);
-        let mut report = empty_report();
-        for (span, rows, detail) in subject.disorder {
-            report.findings.push(Finding { kind: Kind::OutOfOrder, span, rows, detail });
-        }
         Checker {
-            slips: Slips::new(open.spans()),
-            days: Days::new(subject.session, subject.span),
-            open,
-            spikes: Spikes::default(),
-            runs: Runs::default(),
             frame: subject.frame,
-            before: None,
-            group: Vec::new(),
-            last_price: None,
-            report,
-            spreads: BTreeMap::new(),
+            clock: subject.session.clock.clone(),
+            rows: 0,
             decimals: 0,
+            order: Order::default(),
+            place: Place::new(&subject),
+            values: Values::default(),
+            spikes: Spikes::new(1),
+            frozen: Frozen::new(subject.frame.length()),
+            spreads: Spreads::default(),
+            hours: Hours::default(),
+            blocks: Blocks::new(!subject.frame.is_bars()),
+            week_hour: WeekHour::new(&subject.session.clock),
+            daily: Vec::new(),
+            disorder: subject.disorder,
         }
     }
 
     /// Takes the next piece of the series.
     pub fn push(&mut self, rows: &Columns) {
         self.decimals = rows.scale.price;
-        let column = |f| rows.column(f);
-        let volume =
-            if rows.has(Field::BidVolume) { column(Field::BidVolume) } else { column(Field::Volume) };
-        let spread = column(Field::Spread);
+        self.rows += rows.len() as u64;
         let shape = rows.shape();
-        let prices: [&[i64]; 4] = match shape {
-            Shape::Bars => {
-                [column(Field::Open), column(Field::High), column(Field::Low), column(Field::Close)]
-            }
-            Shape::Quotes => [column(Field::Bid), column(Field::Ask), column(Field::Bid), column(Field::Bid)],
-            Shape::Trades => [column(Field::Last); 4],
-            Shape::Depth => [column(Field::Price); 4],
+        let join = self.join_within();
+        let prices = Piece::prices_of(rows);
+        let volume = Piece::volume_of(rows);
+        let mut marks = marks_of_trade(shape, prices, volume, rows.len());
+        self.order.piece(rows, join, &mut marks);
+        rows.time.iter().zip(&mut marks).for_each(|(t, mark)| self.place.row(*t, join, mark));
+        let between: Vec<i64> = match shape {
+            Shape::Quotes => rows.column(Field::Ask).iter().zip(prices[0]).map(|(a, b)| a - b).collect(),
+            _ => Vec::new(),
         };
-        for i in 0..rows.len() {
-            let time = rows.time[i];
-            let [open, high, low, close] = prices.map(|p| p.get(i).copied().unwrap_or_default());
-            let flat = volume.get(i).is_none_or(|v| *v == 0) && open == close && high == low;
-            let has_trade = !flat || shape != Shape::Bars || volume.is_empty();
-            let repeated = self.same_time(rows, i, shape);
-            let is_open = self.where_it_stands(time, has_trade, repeated);
-            if !repeated {
-                self.values(shape, time, [open, high, low, close], is_open);
-            }
-            match shape {
-                Shape::Quotes => *self.spreads.entry(high - open).or_default() += 1,
-                _ if !spread.is_empty() => *self.spreads.entry(spread[i]).or_default() += 1,
-                _ => {}
-            }
-            self.report.rows += 1;
+        let spread = if shape == Shape::Quotes { &between } else { rows.column(Field::Spread) };
+        let hours: Vec<u8> = rows.time.iter().map(|t| self.week_hour.of(*t)).collect();
+        let piece = Piece { shape, time: &rows.time, prices, spread, marks: &marks, rows };
+        self.spreads.piece(&piece, &hours);
+        if shape == Shape::Quotes {
+            // Between two quotes a bid may move by a part of the spread without anything having happened.
+            self.spikes.set_least(self.spreads.usual() / 3);
         }
-    }
-
-    /// Compares a row with those at its time; true where it is one too many.
-    fn same_time(&mut self, rows: &Columns, i: usize, shape: Shape) -> bool {
-        let time = rows.time[i];
-        let values = || rows.data.iter().map(|c| c[i]).collect::<Vec<i64>>();
-        if self.before.as_ref().is_none_or(|(t, _)| *t != time) {
-            self.group.clear();
-            match &mut self.before {
-                Some((t, kept)) => {
-                    *t = time;
-                    kept.clear();
-                    kept.extend(rows.data.iter().map(|c| c[i]));
-                }
-                None => self.before = Some((time, values())),
-            }
-            return false;
+        let (values, spikes, frozen) = (&mut self.values, &mut self.spikes, &mut self.frozen);
+        let (week, blocks) = (&mut self.hours, &mut self.blocks);
+        rayon::join(
+            || {
+                values.piece(&piece, join);
+                (0..piece.time.len()).filter(|i| piece.counts(*i)).for_each(|i| spikes.next(piece.look(i)));
+            },
+            || {
+                frozen.piece(&piece);
+                week.piece(&piece, &hours);
+                blocks.piece(&piece);
+            },
+        );
+        if self.frame.length() >= DAY {
+            self.daily.extend((0..rows.len()).map(|i| (rows.time[i], prices[1][i] - prices[2][i])));
         }
-        let row = values();
-        if self.group.is_empty()
-            && let Some((_, first)) = &self.before
-        {
-            self.group.push(first.clone());
-        }
-        let kind = if self.group.contains(&row) { Kind::DuplicateTime } else { Kind::ConflictingTime };
-        self.group.push(row);
-        if kind == Kind::ConflictingTime && shape != Shape::Bars {
-            // Two quotes in one millisecond are two quotes.
-            return false;
-        }
-        self.runs.add(kind, time, self.join_within());
-        true
-    }
-
-    /// Places a row in the session; true where the market is open.
-    fn where_it_stands(&mut self, time: Micros, has_trade: bool, repeated: bool) -> bool {
-        let is_open = self.open.is_open(time);
-        if has_trade {
-            self.slips.trade(time);
-        } else if is_open {
-            self.report.filler_open += 1;
-        } else {
-            self.report.filler_closed += 1;
-        }
-        if !is_open {
-            self.runs.add_with(Kind::ClosedMarket, time, self.join_within(), has_trade);
-            return false;
-        }
-        if repeated {
-            return true;
-        }
-        let step = self.frame.length().min(DAY);
-        self.days.row(time, step);
-        let from = if self.report.first == 0 { time } else { self.report.last };
-        if self.report.first == 0 {
-            self.report.first = time;
-        }
-        if time - from > self.longest_quiet() {
-            let open = self.open.open_between(from, time);
-            if open > self.longest_quiet() {
-                self.report.gaps.push(Gap { span: Span::new(from, time), open });
-            }
-        }
-        self.report.last = time + step;
-        true
-    }
-
-    /// The longest open time without a row that a quiet market explains.
-    fn longest_quiet(&self) -> Micros {
-        (2 * self.frame.length()).max(30 * MINUTE - 1)
     }
 
     /// Findings of one kind this close together are one.
@@ -174,133 +111,108 @@ impl Checker {
         (3 * self.frame.length()).max(MINUTE)
     }
 
-    fn values(&mut self, shape: Shape, time: Micros, [open, high, low, close]: [i64; 4], is_open: bool) {
-        let join = self.join_within();
-        if open.min(low).min(close) <= 0 {
-            self.runs.add(Kind::NonPositive, time, join);
-        }
-        let look = match shape {
-            Shape::Bars => {
-                if high < open.max(close).max(low) || low > open.min(close) {
-                    self.runs.add(Kind::BadOhlc, time, join);
-                }
-                larger(&mut self.report.max_range, high - low, time);
-                larger(&mut self.report.max_body, (close - open).abs(), time);
-                Look { time, open, high, low, close }
-            }
-            Shape::Quotes => {
-                if open > high {
-                    self.runs.add(Kind::Crossed, time, join);
-                }
-                Look { time, open, high: open, low: open, close: open }
-            }
-            Shape::Trades | Shape::Depth => Look { time, open, high: open, low: open, close: open },
-        };
-        // A row of closed hours is dropped or explained as one; its price is compared with no other.
-        if !is_open {
-            return;
-        }
-        if let Some(before) = self.last_price {
-            larger(&mut self.report.max_gap, (open - before).abs(), time);
-        }
-        self.last_price = Some(close);
-        if let Some((at, size)) = self.spikes.next(look) {
-            self.runs.add_with(Kind::Spike, at, 0, false);
-            self.runs.say(
-                Kind::Spike,
-                format!("{} away from its neighbours and back", scaled(size, self.decimals)),
-            );
-        }
-    }
-
     /// Ends the pass.
-    pub fn finish(mut self) -> Report {
-        let mut findings = std::mem::take(&mut self.report.findings);
-        let slips = self.slips.found();
-        for (span, slip) in &slips {
-            let detail = format!(
-                "trade begins and ends {} {}",
-                length_in_words(slip.abs()),
-                if *slip > 0 { "late" } else { "early" }
-            );
-            let rows = 0;
-            findings.push(Finding { kind: Kind::ClockSlip, span: *span, rows, detail });
+    pub fn finish(self) -> Report {
+        let length = self.frame.length();
+        let (filler_closed, filler_open) = (self.place.filler_closed, self.place.filler_open);
+        let placed = self.place.finish();
+        let mut findings: Vec<Finding> = Vec::new();
+        for (span, rows, detail) in self.disorder {
+            findings.push(Finding { kind: Kind::OutOfOrder, span, rows, detail, remedy: None });
         }
+        let spread = self.spreads.finish(length, &mut findings);
+        let (hours, weeks) = self.hours.finish(spread.as_ref().map(|s| s.1.as_slice()));
+        let mut slips = placed.slips;
+        if slips.is_empty() {
+            slips.extend(rhythm::slips(&weeks).into_iter().filter(|_| length <= HOUR));
+        }
+        slips.iter().for_each(|(span, slip)| findings.push(slip_finding(*span, *slip)));
         // Trade in closed hours that a slip explains is told once, as the slip.
-        let explained =
+        let near =
             |span: &Span| slips.iter().any(|(s, _)| s.from - HOUR <= span.from && span.to <= s.to + HOUR);
-        for run in self.runs.done() {
-            let join = self.frame.length().max(1);
-            let span = Span::new(run.from, run.to + join);
-            if run.kind == Kind::ClosedMarket && run.with_trade > 0 && explained(&span) {
-                continue;
+        let runs = placed.runs.into_iter().chain(self.order.finish()).chain(self.values.runs.done());
+        for run in runs {
+            let span = Span::new(run.from, run.to + length.max(1));
+            if run.kind != Kind::ClosedMarket || run.with_trade == 0 || !near(&span) {
+                let detail = run.detail();
+                findings.push(Finding { kind: run.kind, span, rows: run.rows, detail, remedy: None });
             }
-            findings.push(Finding { kind: run.kind, span, rows: run.rows, detail: run.detail() });
         }
-        for gap in self
-            .report
-            .gaps
-            .iter()
-            .filter(|g| !slips.iter().any(|(s, _)| s.from - HOUR <= g.span.to && g.span.to <= s.from))
-        {
+        // An early week ends early, a late one begins late: that is no hole.
+        let touches = |t: Micros, end: Micros| (t - end).abs() <= HOUR;
+        let late = |g: &&super::Gap| {
+            slips.iter().any(|(s, _)| touches(g.span.to, s.from) || touches(g.span.from, s.to))
+        };
+        for gap in placed.gaps.iter().filter(|g| !late(g)) {
             let detail = format!("{} of open market", length_in_words(gap.open));
-            findings.push(Finding { kind: Kind::Missing, span: gap.span, rows: 0, detail });
+            findings.push(Finding { kind: Kind::Missing, span: gap.span, rows: 0, detail, remedy: None });
         }
-        // A block that came late only to repeat what was there is told once, as a repeat.
-        let repeats: Vec<Span> =
-            findings.iter().filter(|f| f.kind == Kind::DuplicateTime).map(|f| f.span).collect();
-        findings.retain(|f| {
-            f.kind != Kind::OutOfOrder || !repeats.iter().any(|r| r.from <= f.span.from && f.span.to <= r.to)
-        });
-        findings.sort_by_key(|f| (Kind::ALL.iter().position(|k| *k == f.kind), f.span.from));
-        let (days, coverage) = self.days.finish(self.report.first, self.report.last);
-        self.report.last -= if self.report.rows > 0 { self.frame.length().min(DAY) } else { 0 };
-        let spread = (!self.spreads.is_empty()).then(|| spread_stats(&self.spreads));
-        Report { findings, days, coverage, spread, ..self.report }
+        self.spikes.finish(length, self.decimals, &mut findings);
+        self.frozen.finish(&mut findings);
+        self.blocks.finish(length, &mut findings);
+        if length >= DAY {
+            stubs::of_daily_bars(&self.daily, &self.clock, self.frame, &mut findings);
+        } else {
+            stubs::of_days(&placed.days, &self.clock, &mut findings);
+        }
+        told_once(&mut findings);
+        let mut report = Report {
+            rows: self.rows,
+            first: placed.seen.0,
+            last: placed.seen.1,
+            coverage: placed.coverage,
+            days: placed.days,
+            gaps: placed.gaps,
+            findings,
+            max_range: self.values.max_range,
+            max_body: self.values.max_body,
+            max_gap: self.values.max_jump,
+            spread: spread.map(|s| s.0),
+            hours,
+            filler_closed,
+            filler_open,
+            grade: grade::Grade::default(),
+        };
+        report.sort();
+        report
     }
 }
 
-fn empty_report() -> Report {
-    Report {
-        rows: 0,
-        first: 0,
-        last: 0,
-        coverage: 0.0,
-        days: Vec::new(),
-        gaps: Vec::new(),
-        findings: Vec::new(),
-        max_range: Extreme::default(),
-        max_body: Extreme::default(),
-        max_gap: Extreme::default(),
-        spread: None,
-        filler_closed: 0,
-        filler_open: 0,
+/// Marks rows with trade in them: flat bars without volume have none.
+fn marks_of_trade(
+    shape: Shape,
+    [open, high, low, close]: [&[i64]; 4],
+    volume: &[i64],
+    rows: usize,
+) -> Vec<u8> {
+    if shape != Shape::Bars || volume.is_empty() {
+        return vec![TRADE; rows];
     }
+    let trade = |i: usize| volume[i] != 0 || open[i] != close[i] || high[i] != low[i];
+    (0..rows).map(|i| if trade(i) { TRADE } else { 0 }).collect()
 }
 
-fn larger(extreme: &mut Extreme, points: i64, at: Micros) {
-    if points > extreme.points {
-        *extreme = Extreme { points, at };
-    }
+fn slip_finding(span: Span, slip: Micros) -> Finding {
+    let way = if slip > 0 { "late" } else { "early" };
+    let detail = format!("trade begins and ends {} {way}", length_in_words(slip.abs()));
+    let remedy = Some(super::Remedy::Move(-slip));
+    Finding { kind: Kind::ClockSlip, span, rows: 0, detail, remedy }
 }
 
-fn spread_stats(counts: &BTreeMap<i64, u64>) -> SpreadStats {
-    let total: u64 = counts.values().sum();
-    let quantile = |share: f64| {
-        let mut left = (total as f64 * share).ceil().max(1.0) as u64;
-        counts
-            .iter()
-            .find(|(_, n)| {
-                let hit = left <= **n;
-                left = left.saturating_sub(**n);
-                hit
-            })
-            .map_or(0, |(v, _)| *v)
-    };
-    SpreadStats {
-        median: quantile(0.5),
-        p90: quantile(0.9),
-        p99: quantile(0.99),
-        max: counts.keys().next_back().copied().unwrap_or_default(),
-    }
+/// What one fault explains is not told as another too.
+fn told_once(findings: &mut Vec<Finding>) {
+    let of =
+        |kind: Kind| -> Vec<Span> { findings.iter().filter(|f| f.kind == kind).map(|f| f.span).collect() };
+    let (repeats, blocks, frozen) = (of(Kind::DuplicateTime), of(Kind::RepeatedBlock), of(Kind::Frozen));
+    let around = |t: Micros| Span::new(t - HOUR, t + HOUR);
+    let idle: Vec<Span> = of(Kind::ClockSlip).iter().flat_map(|s| [around(s.from), around(s.to)]).collect();
+    let within = |spans: &[Span], s: &Span| spans.iter().any(|r| r.from <= s.from && s.to <= r.to);
+    findings.retain(|f| match f.kind {
+        // A block that came late only to repeat what was there is a repeat.
+        Kind::OutOfOrder => !within(&repeats, &f.span),
+        // A late week begins with an hour of filler, an early one ends with it.
+        Kind::Frozen => !within(&blocks, &f.span) && !within(&idle, &f.span),
+        Kind::Spike => !within(&frozen, &f.span),
+        _ => true,
+    });
 }

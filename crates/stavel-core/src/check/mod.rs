@@ -1,131 +1,52 @@
 //! Check: what is wrong or doubtful in a series, and mending it.
 //!
 //! A [`Checker`] reads a series once, piece by piece, against the instrument's session, and gives a
-//! [`Report`]. [`mend`] takes the rows and the kinds to mend and gives new rows and counts.
+//! [`Report`]. A [`Mender`] takes the rows and a list of mends and gives new rows and counts. [`compare`]
+//! holds two series against each other, [`learn`] reads the session week off the rows.
 
+mod blocks;
 mod checker;
+mod cross;
+mod cross_on_shelf;
 mod days;
-mod mending;
+mod frozen;
+mod grade;
+mod hours;
+mod kind;
+mod learn;
+mod learn_on_shelf;
+mod mend;
+mod mender;
 mod on_shelf;
+mod order;
+mod piece;
+mod place;
+mod rhythm;
 mod runs;
 mod slip;
 mod spikes;
+mod spreads;
+mod stubs;
+mod tally;
+mod values;
 
 pub use checker::{Checker, Subject};
-pub use mending::{Mended, mend};
-pub use on_shelf::{check_series, mend_rows, mend_series};
+pub use cross::{Agreement, Cross, Crosser};
+pub use cross_on_shelf::{Against, Crossed, cross_check};
+pub use grade::{Grade, Loss};
+pub use hours::{HourStats, WEEK_HOURS};
+pub use kind::{Kind, Severity};
+pub use learn::{Learned, Learner};
+pub use learn_on_shelf::learn_week;
+pub use mend::{Keep, Mend, MendList};
+pub use mender::{Mended, Mender, Patient};
+pub use on_shelf::{check_series, mend_series, preview_mends};
+use runs::Run;
 
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
+use crate::model::time::{MINUTE, civil_from_days};
 use crate::model::{Micros, Span};
-use crate::{Error, Result};
-
-/// What can be wrong.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Kind {
-    /// Rows stood in the file before rows they follow.
-    OutOfOrder,
-    /// The same row again.
-    DuplicateTime,
-    /// Another row at the same time.
-    ConflictingTime,
-    /// A high or low that does not hold open and close.
-    BadOhlc,
-    /// A price of zero or below.
-    NonPositive,
-    /// A price that leaves its neighbours and returns at once.
-    Spike,
-    /// Rows while the market is closed.
-    ClosedMarket,
-    /// Open time without rows.
-    Missing,
-    /// Bid above ask.
-    Crossed,
-    /// A session written hours early or late.
-    ClockSlip,
-}
-
-impl Kind {
-    /// Every kind, in the order of reports.
-    pub const ALL: [Kind; 10] = [
-        Kind::ClockSlip,
-        Kind::Missing,
-        Kind::Spike,
-        Kind::BadOhlc,
-        Kind::NonPositive,
-        Kind::Crossed,
-        // Repeats come before conflicts: mended in this order, a repeat is never told as a conflict.
-        Kind::DuplicateTime,
-        Kind::ConflictingTime,
-        Kind::OutOfOrder,
-        Kind::ClosedMarket,
-    ];
-
-    /// Its word in reports, options and JSON.
-    pub fn word(self) -> &'static str {
-        match self {
-            Kind::OutOfOrder => "out_of_order",
-            Kind::DuplicateTime => "duplicate_time",
-            Kind::ConflictingTime => "conflicting_time",
-            Kind::BadOhlc => "bad_ohlc",
-            Kind::NonPositive => "non_positive",
-            Kind::Spike => "spike",
-            Kind::ClosedMarket => "closed_market",
-            Kind::Missing => "missing",
-            Kind::Crossed => "crossed",
-            Kind::ClockSlip => "clock_slip",
-        }
-    }
-
-    /// How bad it is.
-    pub fn severity(self) -> Severity {
-        match self {
-            Kind::ClockSlip | Kind::BadOhlc | Kind::NonPositive | Kind::Spike => Severity::Fault,
-            Kind::Missing | Kind::ConflictingTime | Kind::Crossed => Severity::Doubt,
-            Kind::DuplicateTime | Kind::OutOfOrder | Kind::ClosedMarket => Severity::Note,
-        }
-    }
-
-    /// What mending it does; none where there is no mend.
-    pub fn mend_in_words(self) -> Option<&'static str> {
-        match self {
-            Kind::OutOfOrder => Some("keep the rows in order of time, as the shelf has them"),
-            Kind::DuplicateTime => Some("keep the first of equal rows"),
-            Kind::ConflictingTime => Some("keep the first of rows at one time"),
-            Kind::BadOhlc => Some("widen high and low to hold open and close"),
-            Kind::NonPositive | Kind::Spike | Kind::Crossed => Some("drop the rows"),
-            Kind::ClosedMarket => Some("drop the rows of closed hours"),
-            Kind::Missing | Kind::ClockSlip => None,
-        }
-    }
-}
-
-impl std::str::FromStr for Kind {
-    type Err = Error;
-    fn from_str(text: &str) -> Result<Kind> {
-        Kind::ALL.into_iter().find(|k| k.word() == text).ok_or_else(|| {
-            let words: Vec<&str> =
-                Kind::ALL.iter().filter(|k| k.mend_in_words().is_some()).map(|k| k.word()).collect();
-            Error::arguments(format!(
-                "'{text}' is not a kind of finding; those that can be mended are {}.",
-                words.join(", ")
-            ))
-        })
-    }
-}
-
-/// How bad a finding is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Severity {
-    /// Nothing is lost or false.
-    Note,
-    /// Something may be lost or false.
-    Doubt,
-    /// Something is false.
-    Fault,
-}
 
 /// One thing found. Times are those of the series: UTC, or as written while afloat.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -135,6 +56,19 @@ pub struct Finding {
     pub span: Span,
     pub rows: u64,
     pub detail: String,
+    /// What its mend needs to know, where it cannot be seen from the rows.
+    pub remedy: Option<Remedy>,
+}
+
+/// How a finding is set right.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Remedy {
+    /// The rows belong this much later.
+    Move(Micros),
+    /// Prices are to be multiplied by this power of ten.
+    Rescale(i32),
+    /// The rows are those of this much earlier.
+    Again(Micros),
 }
 
 /// Open time without rows, longer than a quiet market explains.
@@ -150,6 +84,14 @@ pub struct Gap {
 pub struct Extreme {
     pub points: i64,
     pub at: Micros,
+}
+
+impl Extreme {
+    fn larger(&mut self, points: i64, at: Micros) {
+        if points > self.points {
+            *self = Extreme { points, at };
+        }
+    }
 }
 
 /// How full a session day is.
@@ -195,9 +137,23 @@ pub struct Report {
     pub max_body: Extreme,
     pub max_gap: Extreme,
     pub spread: Option<SpreadStats>,
+    /// Each hour of the week on the wall of the session's clock, from Monday 00:00 on.
+    pub hours: Vec<HourStats>,
     /// Flat rows without volume in closed and in open hours.
     pub filler_closed: u64,
     pub filler_open: u64,
+    pub grade: Grade,
+}
+
+/// How full a month is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct MonthCoverage {
+    pub year: i64,
+    pub month: i64,
+    /// Open time of the month within the series, microseconds.
+    pub expected: Micros,
+    /// Open time with rows.
+    pub present: Micros,
 }
 
 impl Report {
@@ -206,12 +162,48 @@ impl Report {
         self.days.iter().filter(|d| d.share() < 0.2).map(|d| d.day)
     }
 
+    /// How full each month is.
+    pub fn months(&self) -> Vec<MonthCoverage> {
+        let mut out: Vec<MonthCoverage> = Vec::new();
+        for d in &self.days {
+            let (year, month, _) = civil_from_days(d.day);
+            if out.last().is_none_or(|m| (m.year, m.month) != (year, month)) {
+                out.push(MonthCoverage { year, month, expected: 0, present: 0 });
+            }
+            if let Some(m) = out.last_mut() {
+                m.expected += d.expected;
+                m.present += d.present.min(d.expected);
+            }
+        }
+        out
+    }
+
+    /// The largest hole, by open time.
+    pub fn largest_gap(&self) -> Option<&Gap> {
+        self.gaps.iter().max_by_key(|g| g.open)
+    }
+
+    /// Open time without rows, in minutes.
+    pub fn minutes_missing(&self) -> u64 {
+        let missing: Micros = self.days.iter().map(|d| d.expected - d.present.min(d.expected)).sum();
+        (missing / MINUTE) as u64
+    }
+
+    /// Rows in a minute that has rows: of ticks what a minute of open market holds.
+    pub fn rows_a_minute(&self) -> f64 {
+        let present: Micros = self.days.iter().map(|d| d.present.min(d.expected)).sum();
+        if present == 0 { 0.0 } else { self.rows as f64 / (present as f64 / MINUTE as f64) }
+    }
+
+    /// Puts findings in order and grades anew, after some were added or taken away.
+    pub fn sort(&mut self) {
+        self.findings.sort_by_key(|f| (Kind::ALL.iter().position(|k| *k == f.kind), f.span.from));
+        self.grade = grade::grade(self);
+    }
+
     /// Number of findings and of rows concerned, by kind.
     pub fn count(&self, kind: Kind) -> (usize, u64) {
         let of_kind = self.findings.iter().filter(|f| f.kind == kind);
         of_kind.fold((0, 0), |(n, rows), f| (n + 1, rows + f.rows))
     }
 }
-
-#[cfg(test)]
-mod tests;

@@ -1,41 +1,105 @@
 //! Checking and mending on the shelf.
 
+use std::sync::mpsc::sync_channel;
+
 use serde_json::json;
 
-use super::{Checker, Kind, Mended, Report, Subject, mend};
-use crate::Result;
+use super::mender::Patient;
+use super::{Checker, Finding, Kind, Mend, Mended, Mender, Remedy, Report, Subject};
 use crate::job::Job;
-use crate::model::{SeriesName, Span};
-use crate::store::{EditionInfo, Origin, SeriesInfo, Shelf};
+use crate::model::{Columns, Field, SeriesName, Session, Span};
+use crate::store::{EditionInfo, Origin, Scan, SeriesInfo, Shelf};
+use crate::{Error, Result};
+
+/// The session a series is judged by. Nobody knows when an afloat market opens: only its rows are judged,
+/// against hours that never close.
+pub(super) fn session_of(shelf: &Shelf, info: &SeriesInfo) -> Result<Session> {
+    let mut session = shelf.instrument(&info.name.instrument)?.sheet.session;
+    if info.is_afloat() {
+        session = Session::always();
+    }
+    Ok(session)
+}
 
 /// Checks the rows of a series within a span.
 ///
 /// # Errors
-/// Where the series is not there, cannot be read, or the person stops it.
+/// Where the series is not there or has nothing in the span, cannot be read, or the person stops it.
 pub fn check_series(shelf: &Shelf, name: &SeriesName, span: Span, job: &Job) -> Result<(SeriesInfo, Report)> {
     let info = shelf.find(name)?;
-    let mut session = shelf.instrument(&name.instrument)?.sheet.session;
-    if info.is_afloat() {
-        // Nobody knows when an afloat market opens: only rows are judged, against hours that never close.
-        session.week = crate::model::SessionWeek::always();
-        session.clock = crate::model::Clock::utc();
-    }
+    let session = session_of(shelf, &info)?;
     let seen = Span::new(info.edition.first, info.edition.last + 1);
-    let span = seen.overlap(&span).unwrap_or(Span::new(info.edition.last, info.edition.last));
+    let span = seen.overlap(&span).ok_or_else(|| {
+        Error::input(format!(
+            "{name} has no rows in that span; it goes from {} to {}.",
+            crate::model::time::rfc3339(info.edition.first),
+            crate::model::time::rfc3339(info.edition.last)
+        ))
+    })?;
     let disorder = disorder_of(shelf, &info, span)?;
     let mut checker = Checker::new(Subject { session: &session, frame: name.frame, span, disorder });
     job.begin(format!("check {name}"), info.edition.rows);
-    for rows in shelf.scan(&info.edition, span, None)? {
-        let rows = rows?;
+    each_piece(shelf.scan(&info.edition, span, None)?, |rows| {
         job.advance(rows.len() as u64)?;
         checker.push(&rows);
-    }
+        Ok(())
+    })?;
     let mut report = checker.finish();
     if info.is_afloat() {
-        report.findings.retain(|f| !matches!(f.kind, Kind::Missing | Kind::ClockSlip));
+        report.findings.retain(|f| f.kind != Kind::Missing);
         report.gaps.clear();
     }
+    for finding in report.findings.iter_mut().filter(|f| f.kind == Kind::RepeatedBlock) {
+        find_ends(shelf, &info.edition, finding)?;
+    }
+    report.sort();
     Ok((info, report))
+}
+
+/// Gives each piece of a scan to `work`; the next is decoded on another thread meanwhile.
+pub(super) fn each_piece(scan: Scan, mut work: impl FnMut(Columns) -> Result<()>) -> Result<()> {
+    std::thread::scope(|scope| {
+        let (give, take) = sync_channel(2);
+        scope.spawn(move || {
+            for rows in scan {
+                // Whoever took them has had enough.
+                if give.send(rows).is_err() {
+                    break;
+                }
+            }
+        });
+        take.into_iter().try_for_each(|rows| work(rows?))
+    })
+}
+
+/// Finds the exact ends of a repeated block: from the sampled windows outwards, as long as the rows are those
+/// of before.
+fn find_ends(shelf: &Shelf, edition: &EditionInfo, finding: &mut Finding) -> Result<()> {
+    let Some(Remedy::Again(apart)) = finding.remedy else { return Ok(()) };
+    // Windows are sampled every few rows; rows of a day on both sides hold the ends.
+    let reach = crate::model::time::DAY;
+    let near = Span::new(finding.span.from - reach, finding.span.to + reach);
+    let here = shelf.read(edition, near)?;
+    let then = shelf.read(edition, Span::new(near.from - apart, near.to - apart))?;
+    let same = |i: usize, j: usize| here.time[i] - then.time[j] == apart && here.same_values(i, &then, j);
+    let (mut i, mut j) = (
+        here.time.partition_point(|t| *t < finding.span.from),
+        then.time.partition_point(|t| *t < finding.span.from - apart),
+    );
+    if i >= here.len() || j >= then.len() {
+        return Ok(());
+    }
+    let (mut last_i, mut last_j) = (i, j);
+    while i > 0 && j > 0 && same(i - 1, j - 1) {
+        (i, j) = (i - 1, j - 1);
+    }
+    while last_i + 1 < here.len() && last_j + 1 < then.len() && same(last_i + 1, last_j + 1) {
+        (last_i, last_j) = (last_i + 1, last_j + 1);
+    }
+    let length = finding.span.to - here.time[here.time.partition_point(|t| *t < finding.span.to) - 1];
+    finding.span = Span::new(here.time[i], here.time[last_i] + length);
+    finding.rows = (last_i - i + 1) as u64;
+    Ok(())
 }
 
 /// What stood out of order in the files behind an edition, unless a mend has settled it since.
@@ -65,51 +129,103 @@ fn disorder_of(shelf: &Shelf, info: &SeriesInfo, span: Span) -> Result<Vec<(Span
     Ok(out)
 }
 
-/// What mending would leave, without writing anything.
-pub fn mend_rows(
+/// A mender for the findings of a series, with the rows it moves taken in.
+fn mender_for(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    report: &Report,
+    mends: &[Mend],
+    within: Span,
+) -> Result<(Mender, Vec<Field>)> {
+    let closed = |m: &&Mend| matches!(m, Mend::Kind(Kind::ClosedMarket | Kind::Missing) | Mend::Filler);
+    if info.is_afloat()
+        && let Some(mend) = mends.iter().find(closed)
+    {
+        return Err(Error::input(format!(
+            "{} is afloat: its closed hours are not known, so {mend} cannot be mended; find its clock first (stavel align).",
+            info.name
+        )));
+    }
+    let mut fields = info.edition.fields.clone();
+    if mends.contains(&Mend::Kind(Kind::Missing)) && !fields.contains(&Field::Origin) {
+        fields.push(Field::Origin);
+    }
+    let span = Span::new(info.edition.first, info.edition.last);
+    let session = session_of(shelf, info)?;
+    let patient = Patient { session: &session, frame: info.name.frame, span };
+    let mut mender = Mender::new(&patient, report, mends, within)?;
+    for span in mender.spans_moved() {
+        mender.take_moved(shelf.read(&info.edition, span)?);
+    }
+    Ok((mender, fields))
+}
+
+/// The rows of a window before and after mending, without writing anything, and what the mends would do to
+/// the whole series.
+///
+/// # Errors
+/// As [`mend_series`].
+pub fn preview_mends(
     shelf: &Shelf,
     name: &SeriesName,
     report: &Report,
-    kinds: &[Kind],
-) -> Result<(EditionInfo, Mended)> {
+    mends: &[Mend],
+    window: Span,
+    job: &Job,
+) -> Result<(Columns, Columns, Mended)> {
     let info = shelf.find(name)?;
-    let session = shelf.instrument(&name.instrument)?.sheet.session;
-    let rows = shelf.read(&info.edition, Span::ALL)?;
-    Ok((info.edition, mend(rows, report, kinds, &session)?))
+    let before = shelf.read(&info.edition, window)?;
+    let (mut mender, fields) = mender_for(shelf, &info, report, mends, Span::ALL)?;
+    let mut after = Columns::empty(&fields, info.edition.scale);
+    let mut keep = |rows: Columns| {
+        let rows = rows.with_fields(&fields);
+        after.append(&rows.rows(rows.range_of(window)));
+    };
+    for rows in shelf.scan(&info.edition, Span::ALL, None)? {
+        let rows = rows?;
+        job.advance(0)?;
+        keep(mender.push(rows));
+    }
+    keep(mender.finish());
+    Ok((before, after, mender.counts()))
 }
 
-/// Mends kinds of findings of a whole series into a new edition.
+/// Mends a series within a span into a new edition; gives what each mend did. Where nothing is to mend, no
+/// edition is made.
 ///
 /// # Errors
 /// Where a kind has no mend or nothing would be left.
 pub fn mend_series(
     shelf: &mut Shelf,
     name: &SeriesName,
-    kinds: &[Kind],
+    mends: &[Mend],
+    within: Span,
     job: &Job,
-) -> Result<Vec<(Kind, u64)>> {
-    let (info, report) = check_series(shelf, name, Span::ALL, job)?;
-    let kinds: Vec<Kind> = if info.is_afloat() {
-        // Closed hours cannot be told without a clock.
-        kinds.iter().copied().filter(|k| *k != Kind::ClosedMarket).collect()
-    } else {
-        kinds.to_vec()
-    };
-    let (edition, mended) = mend_rows(shelf, name, &report, &kinds)?;
-    if mended.counts.iter().all(|(_, n)| *n == 0) {
-        return Ok(mended.counts);
-    }
-    let words: Vec<&str> = kinds.iter().map(|k| k.word()).collect();
-    let counts: Vec<(&str, u64)> = mended.counts.iter().map(|(k, n)| (k.word(), *n)).collect();
+) -> Result<Mended> {
+    let (info, report) = check_series(shelf, name, within, job)?;
+    let (mut mender, fields) = mender_for(shelf, &info, &report, mends, within)?;
+    let words: Vec<String> = mends.iter().map(Mend::to_string).collect();
+    let edition = &info.edition;
     let origin = Origin {
         act: "check",
-        detail: json!({"mended": words, "counts": counts}),
+        detail: json!({}),
         clock: edition.clock.clone(),
-        fields: edition.fields.clone(),
+        fields: fields.clone(),
         scale: edition.scale,
     };
+    let scan = shelf.scan(edition, Span::ALL, None)?;
+    job.begin(format!("mend {name}"), edition.rows);
     let mut draft = shelf.draft(name, origin)?;
-    draft.push(mended.rows)?;
-    draft.commit()?;
-    Ok(mended.counts)
+    each_piece(scan, |rows| {
+        job.advance(rows.len() as u64)?;
+        draft.push(mender.push(rows).with_fields(&fields))
+    })?;
+    draft.push(mender.finish().with_fields(&fields))?;
+    let counts = mender.counts();
+    if counts.iter().any(|(_, n)| *n > 0) {
+        let told: Vec<(String, u64)> = counts.iter().map(|(m, n)| (m.to_string(), *n)).collect();
+        draft.set_detail(json!({"mended": words, "counts": told}));
+        draft.commit()?;
+    }
+    Ok(counts)
 }

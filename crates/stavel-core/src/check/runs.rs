@@ -20,15 +20,11 @@ pub struct Run {
     pub rows: u64,
     /// Rows of closed hours that are not filler.
     pub with_trade: u64,
-    said: Option<String>,
 }
 
 impl Run {
     /// The run in words.
     pub fn detail(&self) -> String {
-        if let Some(said) = &self.said {
-            return said.clone();
-        }
         let rows = format!("{} row{}", self.rows, if self.rows == 1 { "" } else { "s" });
         match self.kind {
             Kind::ClosedMarket if self.with_trade == 0 => format!("{rows}, flat and without volume"),
@@ -55,16 +51,9 @@ impl Runs {
                 run.with_trade += trade;
             }
             _ => {
-                let run = Run { kind, from: time, to: time, rows: 1, with_trade: trade, said: None };
+                let run = Run { kind, from: time, to: time, rows: 1, with_trade: trade };
                 self.done.extend(self.open.insert(kind, run));
             }
-        }
-    }
-
-    /// Says what the latest run of a kind is, instead of its count.
-    pub fn say(&mut self, kind: Kind, text: String) {
-        if let Some(run) = self.open.get_mut(&kind) {
-            run.said = Some(text);
         }
     }
 

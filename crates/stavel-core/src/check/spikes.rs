@@ -1,92 +1,274 @@
-//! Spikes: a price that leaves its neighbours by far more than they move, and returns at once.
+//! Spikes and jumps: prices that leave their neighbours by far more than they move.
+//!
+//! A spike leaves abruptly and is back abruptly within [`LONGEST`] rows; a jump stays. How far rows move is
+//! the median of range and step over the [`MEMORY`] rows before, so that neither news nor the spike itself
+//! blinds it.
 
-use crate::model::Micros;
+use std::collections::VecDeque;
+
+use super::piece::Look;
+use super::{Finding, Kind, Remedy};
+use crate::model::price::scaled;
+use crate::model::{Micros, Span};
 
 /// How many times the local move a departure must be.
 const FACTOR: i64 = 15;
 /// Rows that make up the local move.
-const MEMORY: i64 = 32;
+const MEMORY: usize = 63;
+/// The longest spike, in rows.
+const LONGEST: usize = 5;
+/// A jump that stays is a change of scale or contract from this ratio of prices on.
+const RATIO: f64 = 1.05;
+/// Rows that a new level must last to be one.
+const STAYS: u64 = 20;
 
-/// What the detector looks at: one row's extremes, its first and its last price.
+/// A change of level that has lasted.
 #[derive(Debug, Clone, Copy)]
-pub struct Look {
-    pub time: Micros,
-    pub high: i64,
-    pub low: i64,
-    pub open: i64,
-    pub close: i64,
+struct Jump {
+    at: Micros,
+    /// Price after over price before.
+    ratio: f64,
 }
 
-/// Finds spikes with one row of hindsight.
-///
-/// The local move is a running mean of ranges and steps from row to row, in which a single row
-/// counts at most [`FACTOR`] times the mean, so that news does not blind it. A jump that stays is
-/// no spike: the row after it must be back.
-#[derive(Debug, Default)]
+/// Finds spikes and jumps of the level, row by row.
+#[derive(Debug)]
 pub struct Spikes {
     before: Option<Look>,
-    here: Option<Look>,
-    /// Mean move in points, times [`MEMORY`].
-    moves: i64,
-    seen: i64,
+    moves: VecDeque<i64>,
+    /// Mean move times [`MEMORY`]: the quick test before the median is looked at.
+    mean: i64,
+    /// Mean move over thousands of rows.
+    slow: f64,
+    learned: f64,
+    /// Rows that left the level and have not come back.
+    away: Vec<Look>,
+    /// A level left for a ratio beyond [`RATIO`]: the last price before, and rows since.
+    leaving: Option<(Jump, i64, u64)>,
+    jumps: Vec<Jump>,
+    spikes: Vec<(Span, u64, i64)>,
+    /// The smallest local move: a part of the spread, for quotes.
+    least: i64,
+    last: Micros,
 }
 
 impl Spikes {
-    /// Takes the next row; gives time and size of the row before it, if that was a spike.
-    pub fn next(&mut self, row: Look) -> Option<(Micros, i64)> {
-        let here = self.here.replace(row)?;
-        let departure = self.before.map_or(0, |before| departure(&before, &here, &row));
-        let local = (self.moves / MEMORY).max(1);
-        if self.seen >= MEMORY && departure > FACTOR * local {
-            // The spike itself teaches nothing about how far rows move.
-            return Some((here.time, departure));
+    /// `least`: what every market moves, in points; for quotes a part of the usual spread.
+    pub fn new(least: i64) -> Spikes {
+        Spikes {
+            before: None,
+            moves: VecDeque::with_capacity(MEMORY + 1),
+            mean: 0,
+            slow: 0.0,
+            learned: 0.0,
+            away: Vec::new(),
+            leaving: None,
+            jumps: Vec::new(),
+            spikes: Vec::new(),
+            least: least.max(1),
+            last: 0,
         }
-        let step = self.before.map_or(0, |b| (here.close - b.close).abs());
-        let moved = (here.high - here.low).max(step).clamp(0, FACTOR * local);
-        self.moves += if self.seen < MEMORY { moved } else { moved - self.moves / MEMORY };
-        self.seen += 1;
-        self.before = Some(here);
-        None
     }
-}
 
-/// How far a row reaches beyond both its neighbours, if the price is back where it was.
-fn departure(before: &Look, here: &Look, after: &Look) -> i64 {
-    let up = here.high - before.high.max(after.high);
-    let down = before.low.min(after.low) - here.low;
-    let out = up.max(down);
-    let stayed = (after.open - before.close).abs();
-    if stayed * 3 < out { out } else { 0 }
+    /// The smallest local move from here on.
+    pub fn set_least(&mut self, least: i64) {
+        self.least = least.max(1);
+    }
+
+    /// Takes the next row of open hours.
+    #[inline]
+    pub fn next(&mut self, row: Look) {
+        self.last = row.time;
+        let Some(before) = self.before else {
+            self.learn(row, row.high - row.low);
+            return;
+        };
+        if !self.away.is_empty() {
+            return self.while_away(before, row);
+        }
+        let up = row.high - before.high;
+        let down = before.low - row.low;
+        let quick = (self.mean / MEMORY as i64).max(self.least) * (FACTOR / 3);
+        if up.max(down) > quick && self.moves.len() == MEMORY && up.max(down) > FACTOR * self.usual() {
+            self.away.push(row);
+            return;
+        }
+        let step = (row.close - before.close).abs();
+        self.learn(row, (row.high - row.low).max(step));
+    }
+
+    /// The median move of the rows before.
+    fn usual(&self) -> i64 {
+        let mut moves: Vec<i64> = self.moves.iter().copied().collect();
+        let middle = moves.len() / 2;
+        let (_, median, _) = moves.select_nth_unstable(middle);
+        // A feed that stood still for an hour has not made its market calmer.
+        (*median).max(self.least).max(self.slow as i64 / 2)
+    }
+
+    /// A row after one that left the level: it is back, or further rows stay away.
+    fn while_away(&mut self, before: Look, row: Look) {
+        let departure = |look: &Look| (look.high - before.high).max(before.low - look.low);
+        let size = self.away.iter().map(departure).max().unwrap_or(0);
+        let last = self.away[self.away.len() - 1];
+        let near = |price: i64| (price - before.close).abs() * 3 < size;
+        // Back at once: the row begins near the level, or jumps to it. A walk back is no return.
+        let back = near(row.open) && near(row.close) && departure(&row) * 3 < size;
+        let abrupt = self.away.len() == 1 && near(last.close) || self.returns_at_once(&row, size);
+        // Several rows away are told from a turn of the market by being far away.
+        let far = self.away.len() == 1 || size > 2 * FACTOR * self.usual();
+        if back && abrupt && far {
+            let span = Span::new(self.away[0].time, last.time + 1);
+            self.spikes.push((span, self.away.len() as u64, size));
+            // The spike itself teaches nothing about how far rows move.
+            self.away.clear();
+            let step = (row.close - before.close).abs();
+            return self.learn(row, (row.high - row.low).max(step));
+        }
+        self.away.push(row);
+        if self.away.len() > LONGEST {
+            // It stays: news, or another level.
+            for look in std::mem::take(&mut self.away) {
+                let step = self.before.map_or(0, |b| (look.close - b.close).abs());
+                self.learn(look, (look.high - look.low).max(step));
+            }
+        }
+    }
+
+    /// True where two thirds of the way back were gone in one step, between rows or within one.
+    fn returns_at_once(&self, row: &Look, size: i64) -> bool {
+        let far = |a: i64, b: i64| (a - b).abs() * 3 > size * 2;
+        let followers = self.away.iter().skip(1).chain([row]);
+        self.away.iter().zip(followers).any(|(a, b)| far(a.close, b.open) || far(b.open, b.close))
+    }
+
+    /// Takes a row into what is usual, and watches the level.
+    fn learn(&mut self, row: Look, moved: i64) {
+        if let Some(before) = self.before {
+            self.watch_level(before, row);
+        }
+        let cap = if self.moves.len() < MEMORY { i64::MAX } else { FACTOR * (self.mean / MEMORY as i64 + 1) };
+        let moved = moved.clamp(0, cap);
+        if self.moves.len() == MEMORY {
+            self.mean -= self.moves.pop_front().unwrap_or(0);
+        }
+        self.learned = (self.learned + 1.0).min(4096.0);
+        self.slow += (moved as f64 - self.slow) / self.learned;
+        self.moves.push_back(moved);
+        self.mean += moved;
+        self.before = Some(row);
+    }
+
+    fn watch_level(&mut self, before: Look, row: Look) {
+        let beyond =
+            |a: i64, b: i64| a > 0 && b > 0 && (a as f64 / b as f64).max(b as f64 / a as f64) > RATIO;
+        if let Some((jump, level, rows)) = &mut self.leaving {
+            if !beyond(row.close, *level) {
+                self.leaving = None;
+            } else {
+                *rows += 1;
+                if *rows == STAYS {
+                    self.jumps.push(*jump);
+                    self.leaving = None;
+                }
+            }
+            return;
+        }
+        let opens = if row.is_flat() { row.close } else { row.open };
+        if beyond(opens, before.close) || beyond(row.close, before.close) {
+            let ratio = row.close as f64 / before.close as f64;
+            self.leaving = Some((Jump { at: row.time, ratio }, before.close, 1));
+        }
+    }
+
+    /// What was found; `until` ends the last row, `decimals` of the price are for the words.
+    pub fn finish(mut self, row_length: Micros, decimals: u8, out: &mut Vec<Finding>) {
+        let spikes = std::mem::take(&mut self.spikes);
+        out.extend(spikes.into_iter().map(|(span, rows, size)| {
+            let back = if rows == 1 { String::new() } else { format!(" after {rows} rows") };
+            let detail = format!("{} away from its neighbours and back{back}", scaled(size, decimals));
+            let span = Span::new(span.from, span.to - 1 + row_length.max(1));
+            Finding { kind: Kind::Spike, span, rows, detail, remedy: None }
+        }));
+        let mut jumps = self.jumps.iter().peekable();
+        while let Some(jump) = jumps.next() {
+            // A jump that is taken back ends there.
+            let back = jumps.next_if(|j| (j.ratio * jump.ratio - 1.0).abs() < 0.1);
+            let to = back.map_or(self.last + row_length.max(1), |j| j.at);
+            let tens = jump.ratio.log10().round();
+            let by_ten = tens != 0.0 && (jump.ratio.log10() - tens).abs() < 0.04;
+            let (detail, remedy) = if by_ten {
+                let factor = 10f64.powf(tens);
+                (format!("prices are {factor} times those before"), Some(Remedy::Rescale(-(tens as i32))))
+            } else {
+                (format!("prices are {:.3} times those before: another contract?", jump.ratio), None)
+            };
+            out.push(Finding {
+                kind: Kind::ScaleJump,
+                span: Span::new(jump.at, to),
+                rows: 0,
+                detail,
+                remedy,
+            });
+        }
+    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn run(closes: impl Iterator<Item = i64>) -> Vec<(Micros, i64)> {
-        let mut spikes = Spikes::default();
-        let mut last = 1000;
-        let rows = closes.enumerate().map(|(i, close)| {
-            let (open, from) = (last, last);
+    fn run(closes: &[i64]) -> Vec<(Kind, i64, u64)> {
+        let mut spikes = Spikes::new(1);
+        let mut last = closes[0];
+        for (i, &close) in closes.iter().enumerate() {
+            spikes.next(Look {
+                time: i as Micros,
+                open: last,
+                close,
+                high: last.max(close),
+                low: last.min(close),
+            });
             last = close;
-            Look { time: i as Micros, open, close, high: from.max(close), low: from.min(close) }
-        });
-        rows.collect::<Vec<_>>().into_iter().filter_map(|r| spikes.next(r)).collect()
+        }
+        let mut out = Vec::new();
+        spikes.finish(1, 0, &mut out);
+        out.into_iter().map(|f| (f.kind, f.span.from, f.rows)).collect()
+    }
+
+    fn calm(i: i64) -> i64 {
+        10_000 + (i * 7919 % 11)
     }
 
     #[test]
-    fn news_that_stays_is_no_spike() {
-        let calm = |i: i64| 1000 + (i * 7919 % 11);
-        let jump = (0..200).map(|i| if i < 100 { calm(i) } else { calm(i) + 900 });
-        assert_eq!(run(jump), []);
+    fn news_that_stays_is_no_spike_and_a_walk_back_is_none_either() {
+        let jump: Vec<i64> = (0..200).map(|i| calm(i) + if i < 100 { 0 } else { 400 }).collect();
+        assert_eq!(run(&jump), []);
+        let walked: Vec<i64> = (0..200)
+            .map(|i| {
+                calm(i)
+                    + [400, 320, 230, 140, 40, 0][(i.clamp(100, 105) - 100) as usize]
+                        * i64::from((100..105).contains(&i))
+            })
+            .collect();
+        assert_eq!(run(&walked), []);
     }
 
     #[test]
-    fn a_single_bad_print_is_found_with_its_size() {
-        let mut spikes = Spikes::default();
-        let look = |time, high| Look { time, open: 1000, high, low: 995, close: 1001 };
-        let found: Vec<_> =
-            (0..100).filter_map(|i| spikes.next(look(i, if i == 60 { 1900 } else { 1005 }))).collect();
-        assert_eq!(found, [(60, 895)]);
+    fn one_bad_print_or_a_few_are_a_spike_and_a_new_level_is_a_scale_jump() {
+        let mut spikes = Spikes::new(1);
+        for i in 0..200 {
+            let off = if (80..83).contains(&i) || i == 120 { 900 } else { 0 };
+            let price = calm(i) + off;
+            spikes.next(Look { time: i, open: price, high: price + 5, low: price - 5, close: price });
+        }
+        let mut out = Vec::new();
+        spikes.finish(1, 0, &mut out);
+        assert_eq!(
+            out.iter().map(|f| (f.span.from, f.span.to, f.rows)).collect::<Vec<_>>(),
+            [(80, 83, 3), (120, 121, 1)]
+        );
+        let tenfold: Vec<i64> =
+            (0..400).map(|i| calm(i) * if (150..300).contains(&i) { 10 } else { 1 }).collect();
+        assert_eq!(run(&tenfold), [(Kind::ScaleJump, 150, 0)]);
     }
 }

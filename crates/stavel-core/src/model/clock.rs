@@ -89,7 +89,8 @@ impl Clock {
                 stretches.push(Stretch { from: change.timestamp().as_microsecond(), offset: next });
             }
         }
-        let text = if shift == 0 { name.clone() } else { format!("{name}{}", signed_length(shift)) };
+        let text =
+            if shift == 0 { name.clone() } else { format!("{name}{}", super::time::length_as_typed(shift)) };
         Ok(Clock { text: text.into(), zone: Some(name.into()), shift, stretches: stretches.into() })
     }
 
@@ -191,19 +192,6 @@ fn signed_hours(offset: Micros) -> String {
         (h, m, 0) => format!("{sign}{h}:{m:02}"),
         (h, m, s) => format!("{sign}{h}:{m:02}:{s:02}"),
     }
-}
-
-/// `+7h`, `-1h30m`, `+15m`.
-fn signed_length(shift: Micros) -> String {
-    let sign = if shift < 0 { '-' } else { '+' };
-    let a = shift.abs();
-    let mut text = String::from(sign);
-    for (unit, n) in [('h', a / HOUR), ('m', a / MINUTE % 60), ('s', a / SECOND % 60)] {
-        if n != 0 {
-            text.push_str(&format!("{n}{unit}"));
-        }
-    }
-    text
 }
 
 impl fmt::Display for Clock {

@@ -33,11 +33,17 @@ pub enum Field {
     Size,
     /// What a depth row does to its level: 0 not said, 1 new, 2 changed, 3 gone.
     Act,
+    /// Where a row comes from: 0 as its source has it, 1 and on the place of its source in a splice,
+    /// [`FILLED`] made up to fill a hole.
+    Origin,
 }
+
+/// The origin of a row that was made up to fill a hole.
+pub const FILLED: i64 = 100;
 
 impl Field {
     /// Every field, in the order columns are kept.
-    pub const ALL: [Field; 19] = [
+    pub const ALL: [Field; 20] = [
         Field::Open,
         Field::High,
         Field::Low,
@@ -57,6 +63,7 @@ impl Field {
         Field::Price,
         Field::Size,
         Field::Act,
+        Field::Origin,
     ];
 
     /// The column's name in every format.
@@ -81,6 +88,7 @@ impl Field {
             Field::Price => "price",
             Field::Size => "size",
             Field::Act => "act",
+            Field::Origin => "origin",
         }
     }
 

@@ -9,8 +9,7 @@ use rust_decimal::Decimal;
 
 use super::clock::Clock;
 use super::price::{MAX_DECIMALS, unit};
-use super::session::{Session, SessionWeek};
-use super::time::{self, Micros};
+use super::session::{Holiday, Session, SessionWeek};
 use crate::{Error, Result};
 
 /// One line of a spec sheet.
@@ -43,7 +42,7 @@ pub const KEYS: [Key; 15] = [
     Key { name: "hours", about: "session week", check: |v| v.parse::<SessionWeek>().map(drop) },
     Key {
         name: "holidays",
-        about: "session days without trading, divided by commas",
+        about: "session days without trading, or with other hours (2024-12-24 -13:00), divided by commas",
         check: |v| dates(v).map(drop),
     },
 ];
@@ -247,15 +246,11 @@ fn spread(value: &str) -> Result<Option<i64>> {
     }
 }
 
-fn dates(value: &str) -> Result<Vec<i64>> {
-    let mut days: Vec<i64> = value
-        .split(',')
-        .map(str::trim)
-        .filter(|d| !d.is_empty())
-        .map(|d| time::parse(d).map(|t: Micros| time::day_of(t)))
-        .collect::<Result<_>>()?;
+fn dates(value: &str) -> Result<Vec<Holiday>> {
+    let parts = value.split(',').map(str::trim).filter(|d| !d.is_empty());
+    let mut days: Vec<Holiday> = parts.map(str::parse).collect::<Result<_>>()?;
     days.sort_unstable();
-    days.dedup();
+    days.dedup_by_key(|h| h.day);
     Ok(days)
 }
 

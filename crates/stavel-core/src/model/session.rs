@@ -130,11 +130,66 @@ pub struct Session {
     pub week: SessionWeek,
     /// On whose wall a session day is a calendar day.
     pub clock: Clock,
-    /// Session days (days since 1970-01-01) on which nothing trades, sorted.
-    pub holidays: Vec<i64>,
+    /// Session days with other hours than the week's, or none; sorted.
+    pub holidays: Vec<Holiday>,
+}
+
+/// A session day with hours of its own.
+///
+/// Written `2024-12-25` (closed), `2024-12-24 -13:00` (closes early), `2024-12-27 10:00-` (opens late) or
+/// `2024-12-28 10:00-14:00` (only these hours), on the wall of the session week's zone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Holiday {
+    /// Days since 1970-01-01.
+    pub day: i64,
+    pub hours: DayHours,
+}
+
+/// Hours of one day in minutes of the wall's day.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum DayHours {
+    Closed,
+    Until(u32),
+    From(u32),
+    Only(u32, u32),
+}
+
+impl Holiday {
+    /// A day on which nothing trades.
+    pub fn closed(day: i64) -> Holiday {
+        Holiday { day, hours: DayHours::Closed }
+    }
+}
+
+impl FromStr for Holiday {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Holiday> {
+        let text = text.trim();
+        let (date, hours) = text.split_once(char::is_whitespace).unwrap_or((text, ""));
+        let day = time::day_of(time::parse(date)?);
+        let bad = || {
+            Error::arguments(format!(
+                "'{text}' is not a holiday; write 2024-12-25, or with hours 2024-12-24 -13:00 or 2024-12-24 10:00-14:00."
+            ))
+        };
+        let hours = match hours.trim().split_once('-') {
+            None if hours.trim().is_empty() => DayHours::Closed,
+            None => return Err(bad()),
+            Some(("", to)) => DayHours::Until(minute(to).ok_or_else(bad)?),
+            Some((from, "")) => DayHours::From(minute(from).ok_or_else(bad)?),
+            Some((from, to)) => DayHours::Only(minute(from).ok_or_else(bad)?, minute(to).ok_or_else(bad)?),
+        };
+        Ok(Holiday { day, hours })
+    }
 }
 
 impl Session {
+    /// Open at all times, by UTC.
+    pub fn always() -> Session {
+        Session { week: SessionWeek::always(), clock: Clock::utc(), holidays: Vec::new() }
+    }
+
     /// The spans of UTC time within `span` in which the market is open, in order.
     pub fn open_spans(&self, span: Span) -> Vec<Span> {
         let zone = &self.week.zone;
@@ -153,28 +208,56 @@ impl Session {
             }
             monday += 7;
         }
-        self.without_holidays(out)
+        self.with_holidays(out, span)
     }
 
-    fn without_holidays(&self, spans: Vec<Span>) -> Vec<Span> {
-        let closed: Vec<Span> = self.holidays.iter().map(|&d| self.day_span(d)).collect();
-        if closed.is_empty() {
+    fn with_holidays(&self, spans: Vec<Span>, within: Span) -> Vec<Span> {
+        if self.holidays.is_empty() {
             return spans;
         }
-        let mut out = Vec::with_capacity(spans.len() + closed.len());
+        let days: Vec<(Span, DayHours)> =
+            self.holidays.iter().map(|h| (self.day_span(h.day), h.hours)).collect();
+        let mut out = Vec::with_capacity(spans.len() + days.len());
         for mut span in spans {
-            let first = closed.partition_point(|c| c.to <= span.from);
-            for c in closed[first..].iter().take_while(|c| c.from < span.to) {
-                if span.from < c.from {
-                    out.push(Span::new(span.from, c.from));
+            let first = days.partition_point(|(d, _)| d.to <= span.from);
+            for (day, hours) in days[first..].iter().take_while(|(d, _)| d.from < span.to) {
+                if span.from < day.from {
+                    out.push(Span::new(span.from, day.from));
                 }
-                span.from = span.to.min(c.to);
+                // Shorter hours are a part of the usual ones.
+                let usual = span.overlap(day);
+                out.extend(usual.and_then(|usual| self.part_of_day(*day, *hours)?.overlap(&usual)));
+                span.from = span.to.min(day.to);
             }
             if span.from < span.to {
                 out.push(span);
             }
         }
-        out
+        let only = days.iter().filter(|(_, hours)| matches!(hours, DayHours::Only(..)));
+        out.extend(only.filter_map(|(day, hours)| self.part_of_day(*day, *hours)?.overlap(&within)));
+        out.sort_by_key(|s| s.from);
+        joined_spans(out)
+    }
+
+    /// The part of a session day that its own hours leave; none where it is closed.
+    fn part_of_day(&self, day: Span, hours: DayHours) -> Option<Span> {
+        let zone = &self.week.zone;
+        // The first moment at or after `from` at which the wall shows a minute of the day.
+        let next = |from: Micros, minute: u32| {
+            let wall = zone.to_wall(from);
+            let due = minute as Micros * MINUTE - wall.rem_euclid(DAY);
+            zone.from_wall(wall + due.rem_euclid(DAY)).settle()
+        };
+        let span = match hours {
+            DayHours::Closed => return None,
+            DayHours::Until(to) => Span::new(day.from, next(day.from + 1, to)),
+            DayHours::From(from) => Span::new(next(day.from, from), day.to),
+            DayHours::Only(from, to) => {
+                let opens = next(day.from, from);
+                Span::new(opens, next(opens + 1, to))
+            }
+        };
+        span.overlap(&day)
     }
 
     /// The UTC span of a session day: midnight to midnight on the session's clock.
@@ -206,6 +289,18 @@ impl Session {
         let week_only = Session { holidays: Vec::new(), ..self.clone() };
         !week_only.open_spans(span).is_empty()
     }
+}
+
+/// Joins spans, sorted by their begin, that touch.
+fn joined_spans(spans: Vec<Span>) -> Vec<Span> {
+    let mut out: Vec<Span> = Vec::with_capacity(spans.len());
+    for span in spans {
+        match out.last_mut() {
+            Some(last) if span.from <= last.to => last.to = last.to.max(span.to),
+            _ => out.push(span),
+        }
+    }
+    out
 }
 
 /// Walks open spans alongside times that mostly grow.
@@ -258,7 +353,7 @@ mod tests {
         Session {
             week: "sun 17:00 - fri 17:00 America/New_York".parse().unwrap(),
             clock: "America/New_York+7h".parse().unwrap(),
-            holidays: vec![time::day_of(parse("2024-12-25").unwrap())],
+            holidays: vec!["2024-12-25".parse().unwrap()],
         }
     }
 
@@ -299,6 +394,40 @@ mod tests {
             OpenHours::new(&forex(), Span::new(parse("2024-12-23").unwrap(), parse("2024-12-28").unwrap()));
         assert_eq!(hours.spans().len(), 2);
         assert_eq!(hours.spans()[1].from, parse("2024-12-25 22:00").unwrap());
+    }
+
+    #[test]
+    fn short_days_close_early_open_late_or_open_at_all() {
+        let holidays = ["2024-12-24 -13:00", "2024-12-26 09:00-", "2024-12-28 10:00-14:00"];
+        let session = Session {
+            week: "mon-fri 08:00-17:00 Europe/Oslo".parse().unwrap(),
+            clock: "Europe/Oslo".parse().unwrap(),
+            holidays: holidays.iter().map(|h| h.parse().unwrap()).collect(),
+        };
+        let span = Span::new(parse("2024-12-23 12:00").unwrap(), parse("2024-12-30").unwrap());
+        let open: Vec<String> = session
+            .open_spans(span)
+            .iter()
+            .map(|s| format!("{} {}", wall(s.from), &wall(s.to)[11..]))
+            .collect();
+        assert_eq!(
+            open,
+            [
+                "2024-12-23 12:00 16:00",
+                "2024-12-24 07:00 12:00",
+                "2024-12-25 07:00 16:00",
+                "2024-12-26 08:00 16:00",
+                "2024-12-27 07:00 16:00",
+                "2024-12-28 09:00 13:00",
+            ]
+        );
+        // A currency's session day begins the evening before; an early close counts on its own wall.
+        let early = Session { holidays: vec!["2024-12-24 -13:00".parse().unwrap()], ..forex() };
+        let day = early.day_span(time::day_of(parse("2024-12-24").unwrap()));
+        assert_eq!(early.open_spans(day), [Span::new(day.from, parse("2024-12-24 18:00").unwrap())]);
+        for bad in ["soon", "2024-12-24 noon", "2024-12-24 25:00-"] {
+            assert!(bad.parse::<Holiday>().is_err(), "{bad}");
+        }
     }
 
     #[test]

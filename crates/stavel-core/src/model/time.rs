@@ -164,6 +164,19 @@ pub fn length_in_words(span: Micros) -> String {
     }
 }
 
+/// A length with its sign as [`parse_length`] reads it: `+7h`, `-1h30m`, `+15m`.
+pub fn length_as_typed(shift: Micros) -> String {
+    let sign = if shift < 0 { '-' } else { '+' };
+    let a = shift.abs();
+    let mut text = String::from(sign);
+    for (unit, n) in [('h', a / HOUR), ('m', a / MINUTE % 60), ('s', a / SECOND % 60)] {
+        if n != 0 {
+            text.push_str(&format!("{n}{unit}"));
+        }
+    }
+    text
+}
+
 /// Reads a length such as `10s`, `15m`, `2h`, `1d`, `-1h30m`.
 ///
 /// # Errors

@@ -3,9 +3,9 @@
 use serde_json::{Value, json};
 
 use super::bring_in::{intake_files, layout_named};
+use super::checking::check_one;
 use super::step::*;
-use super::told::{align_json, alternatives_in_words, check_json, check_lines};
-use crate::check::{check_series, mend_series};
+use super::told::{align_json, alternatives_in_words};
 use crate::compose::{self, Request};
 use crate::deliver::{self, Format, Order};
 use crate::frames::build_series;
@@ -81,28 +81,6 @@ pub fn span_between(from: Option<&str>, to: Option<&str>) -> Result<Span> {
 
 fn side_of(text: Option<&str>) -> Result<Side> {
     text.map_or(Ok(Side::Bid), str::parse)
-}
-
-fn check_one(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Report> {
-    let span = span_between(step.from.as_deref(), step.to.as_deref())?;
-    let (info, found) = check_series(shelf, &step.series, span, job)?;
-    let decimals = info.edition.scale.price;
-    let mut json = check_json(&step.series, &found, decimals);
-    let mut lines = check_lines(&step.series, &found);
-    let mut changed = Vec::new();
-    if !step.mend.is_empty() {
-        let counts = mend_series(shelf, &step.series, &step.mend, job)?;
-        json["mended"] = counts
-            .iter()
-            .map(|(k, n)| (k.word().to_owned(), json!(n)))
-            .collect::<serde_json::Map<_, _>>()
-            .into();
-        json["edition"] = json!(shelf.find(&step.series)?.edition.number);
-        let words: Vec<String> = counts.iter().map(|(k, n)| format!("{} {n}", k.word())).collect();
-        lines.insert(0, format!("{} mended: {}", step.series, words.join(", ")));
-        changed.push(step.series.clone());
-    }
-    Ok(Report { changed, ..Report::new(json, lines) })
 }
 
 fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Report> {

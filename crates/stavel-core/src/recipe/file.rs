@@ -67,8 +67,11 @@ impl Step {
             Step::Deliver(s) => place(&mut s.out),
             Step::Chart(s) => place(&mut s.out),
             Step::Rehearse(s) => place(&mut s.orders),
-            Step::Check(_)
-            | Step::Align(_)
+            Step::Check(s) => {
+                let paths = [&mut s.mends, &mut s.save_mends, &mut s.report];
+                paths.into_iter().flatten().for_each(place);
+            }
+            Step::Align(_)
             | Step::Splice(_)
             | Step::Frames(_)
             | Step::Compose(_)
@@ -81,6 +84,7 @@ impl Step {
     fn input_files(&self) -> Vec<PathBuf> {
         match self {
             Step::Intake(s) => s.paths.clone(),
+            Step::Check(s) => s.mends.iter().cloned().collect(),
             Step::Rehearse(s) => vec![s.orders.clone()],
             _ => Vec::new(),
         }

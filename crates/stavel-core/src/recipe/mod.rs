@@ -5,15 +5,16 @@
 
 mod apply;
 mod bring_in;
+mod checking;
 mod file;
 mod step;
 mod told;
 
 pub use apply::{Report, apply, bytes_in_words, frames_named, span_between};
 pub use bring_in::{hints_of, layout_named, plan_of};
+pub use checking::check_json;
 pub use file::{Done, Recipe, run};
 pub use step::{
     AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, RehearseStep,
     ShelfStep, SpliceStep, Step, UndoStep, Upkeep,
 };
-pub use told::check_json;

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::check::Kind;
+use crate::check::{Against, Mend};
 use crate::deliver::Format;
 use crate::intake::{DateOrder, Stamp};
 use crate::model::{Clock, Frame, SeriesName};
@@ -76,7 +76,44 @@ pub struct CheckStep {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub mend: Vec<Kind>,
+    pub mend: Vec<Mend>,
+    /// A file with a list of mends, done before those of `mend`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mends: Option<PathBuf>,
+    /// A file the mends are saved to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub save_mends: Option<PathBuf>,
+    /// Another series, or an edition of this one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub against: Option<Against>,
+    /// Read the session week off the rows.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub learn: bool,
+    /// An HTML or PDF page to keep with the data.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub report: Option<PathBuf>,
+}
+
+impl CheckStep {
+    /// A check of a whole series that mends nothing.
+    pub fn of(series: SeriesName) -> CheckStep {
+        CheckStep {
+            series,
+            from: None,
+            to: None,
+            mend: Vec::new(),
+            mends: None,
+            save_mends: None,
+            against: None,
+            learn: false,
+            report: None,
+        }
+    }
+
+    /// True where rows are changed.
+    pub fn mends_something(&self) -> bool {
+        !self.mend.is_empty() || self.mends.is_some()
+    }
 }
 
 /// A series whose clock is to be found, and the anchored one to find it with.
@@ -247,7 +284,7 @@ impl Step {
     /// True where the step changes the shelf.
     pub fn writes(&self) -> bool {
         match self {
-            Step::Check(s) => !s.mend.is_empty(),
+            Step::Check(s) => s.mends_something(),
             Step::Align(s) => s.anchor,
             Step::Deliver(_) | Step::Chart(_) | Step::Rehearse(_) => false,
             Step::Intake(_)
@@ -290,8 +327,14 @@ impl Step {
                 words.push(s.series.to_string());
                 opt(&mut words, "from", s.from.clone());
                 opt(&mut words, "to", s.to.clone());
-                let kinds: Vec<&str> = s.mend.iter().map(|k| k.word()).collect();
-                opt(&mut words, "mend", (!kinds.is_empty()).then(|| kinds.join(",")));
+                let mends: Vec<String> = s.mend.iter().map(Mend::to_string).collect();
+                opt(&mut words, "mend", (!mends.is_empty()).then(|| mends.join(",")));
+                let path = |p: &Option<PathBuf>| p.as_ref().map(|p| p.to_string_lossy().into_owned());
+                opt(&mut words, "mends", path(&s.mends));
+                opt(&mut words, "save-mends", path(&s.save_mends));
+                opt(&mut words, "against", s.against.as_ref().map(Against::to_string));
+                words.extend(s.learn.then(|| "--learn".into()));
+                opt(&mut words, "report", path(&s.report));
             }
             Step::Align(s) => {
                 words.extend([s.series.to_string(), "--to".into(), s.to.to_string()]);
@@ -355,7 +398,13 @@ impl Step {
     /// The series whose rows the step reads, as far as the step names them.
     pub fn reads(&self) -> Vec<SeriesName> {
         match self {
-            Step::Check(s) => vec![s.series.clone()],
+            Step::Check(s) => {
+                let other = s.against.iter().filter_map(|a| match a {
+                    Against::Series(name) => Some(name),
+                    Against::Edition(_) => None,
+                });
+                std::iter::once(&s.series).chain(other).cloned().collect()
+            }
             Step::Align(s) => vec![s.series.clone(), s.to.clone()],
             Step::Splice(s) => s.series.clone(),
             Step::Frames(s) => vec![s.series.clone()],

@@ -1,6 +1,6 @@
 //! Check: a calendar of days shaded by completeness, and what was found.
 
-use stavel_core::check::{Finding, Kind, Report, check_series};
+use stavel_core::check::{Finding, Kind, Mend, Report, check_series};
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{DAY, HOUR, civil_from_days, date, day_of, monday_of, wall, weekday};
 use stavel_core::model::{SeriesName, Span, time};
@@ -73,12 +73,8 @@ pub fn act(app: &mut App, act: Act) {
                     let label = format!("mend {n} findings of {} ({rows} rows): {words}? y/n", kind.word());
                     app.overlay = Some(Overlay::Prompt(Prompt::new(label, "y", move |app, answer| {
                         if answer.starts_with('y') {
-                            app.start(Step::Check(CheckStep {
-                                series,
-                                from: None,
-                                to: None,
-                                mend: vec![kind],
-                            }));
+                            let mend = vec![Mend::Kind(kind)];
+                            app.start(Step::Check(CheckStep { mend, ..CheckStep::of(series) }));
                         }
                     })));
                 }
@@ -87,7 +83,7 @@ pub fn act(app: &mut App, act: Act) {
             _ => app.say("no finding is chosen", Tone::Plain),
         },
         Act::MendAll => {
-            let due = |k: &&Kind| k.mend_in_words().is_some() && report.count(**k).0 > 0;
+            let due = |k: &&Kind| k.is_mended_by_default() && report.count(**k).0 > 0;
             let kinds: Vec<Kind> = Kind::ALL.iter().filter(due).copied().collect();
             match (app.selected.clone(), kinds.is_empty()) {
                 (Some(series), false) => {
@@ -96,7 +92,8 @@ pub fn act(app: &mut App, act: Act) {
                     let label = format!("mend {} rows? y/n", words.join(", "));
                     app.overlay = Some(Overlay::Prompt(Prompt::new(label, "y", move |app, answer| {
                         if answer.starts_with('y') {
-                            app.start(Step::Check(CheckStep { series, from: None, to: None, mend: kinds }));
+                            let mend = kinds.into_iter().map(Mend::Kind).collect();
+                            app.start(Step::Check(CheckStep { mend, ..CheckStep::of(series) }));
                         }
                     })));
                 }

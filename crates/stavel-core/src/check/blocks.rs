@@ -1,0 +1,133 @@
+//! Blocks of rows that were there before, at another time.
+//!
+//! Every row's values go into a rolling hash of the last [`WINDOW`] rows. Hashes that end in zeros are
+//! remembered with their time, which samples the same windows wherever they stand. A block is a run of
+//! remembered hashes that come again at one distance.
+
+use std::collections::HashMap;
+
+use super::piece::Piece;
+use super::{Finding, Kind};
+use crate::model::time::{MINUTE, length_in_words, wall};
+use crate::model::{Micros, Span};
+
+/// Rows a hash covers.
+const WINDOW: usize = 12;
+/// Of these, so many must differ from the row before: flat rows are alike everywhere.
+const CHANGES: u32 = 7;
+/// Sampled windows at one distance that make a block.
+const FEWEST: u32 = 3;
+const BASE: u64 = 0x9E37_79B9_7F4A_7C15;
+
+struct Match {
+    /// Now less then.
+    apart: Micros,
+    from: Micros,
+    to: Micros,
+    from_row: u64,
+    to_row: u64,
+    windows: u32,
+}
+
+/// Watches for rows that come again.
+pub struct Blocks {
+    /// One window in `2^bits` is remembered.
+    bits: u32,
+    ring: [(u64, Micros, bool); WINDOW],
+    row: u64,
+    hash: u64,
+    /// `BASE` to the power of the window.
+    power: u64,
+    changes: u32,
+    before: u64,
+    seen: HashMap<u64, Micros>,
+    open: Option<Match>,
+    found: Vec<Match>,
+}
+
+impl Blocks {
+    /// Ticks are many, so fewer of their windows are remembered.
+    pub fn new(ticks: bool) -> Blocks {
+        let power = (0..WINDOW).fold(1u64, |p, _| p.wrapping_mul(BASE));
+        Blocks {
+            bits: if ticks { 6 } else { 3 },
+            ring: [(0, 0, false); WINDOW],
+            row: 0,
+            hash: 0,
+            power,
+            changes: 0,
+            before: 0,
+            seen: HashMap::new(),
+            open: None,
+            found: Vec::new(),
+        }
+    }
+
+    pub fn piece(&mut self, piece: &Piece<'_>) {
+        for i in 0..piece.time.len() {
+            if piece.counts(i) {
+                let values = piece.rows.data.iter().map(|c| c[i] as u64);
+                let hash =
+                    values.fold(0u64, |h, v| (h ^ v).wrapping_mul(0xff51_afd7_ed55_8ccd).rotate_left(31));
+                self.row(piece.time[i], hash);
+            }
+        }
+    }
+
+    #[inline]
+    fn row(&mut self, time: Micros, value: u64) {
+        let slot = (self.row % WINDOW as u64) as usize;
+        let (old, _, old_changed) = self.ring[slot];
+        let changed = value != self.before;
+        self.before = value;
+        self.hash =
+            self.hash.wrapping_mul(BASE).wrapping_add(value).wrapping_sub(old.wrapping_mul(self.power));
+        self.changes = self.changes + u32::from(changed) - u32::from(old_changed);
+        self.ring[slot] = (value, time, changed);
+        self.row += 1;
+        let mixed = self.hash ^ (self.hash >> 29);
+        if mixed & ((1 << self.bits) - 1) != 0 || self.row < WINDOW as u64 || self.changes < CHANGES {
+            return;
+        }
+        let first = self.ring[(self.row % WINDOW as u64) as usize].1;
+        match self.seen.get(&mixed) {
+            Some(&then) if time - then > MINUTE => self.again(time, time - then, first),
+            Some(_) => {}
+            None => {
+                self.seen.insert(mixed, time);
+            }
+        }
+    }
+
+    fn again(&mut self, time: Micros, apart: Micros, first: Micros) {
+        let row = self.row;
+        match &mut self.open {
+            Some(m) if m.apart == apart && row - m.to_row < 40 << self.bits => {
+                m.to = time;
+                m.to_row = row;
+                m.windows += 1;
+            }
+            _ => {
+                self.end();
+                let from_row = row - WINDOW as u64;
+                self.open = Some(Match { apart, from: first, to: time, from_row, to_row: row, windows: 1 });
+            }
+        }
+    }
+
+    fn end(&mut self) {
+        self.found.extend(self.open.take().filter(|m| m.windows >= FEWEST));
+    }
+
+    /// The blocks, from the first to the last window that was sampled: some rows at both ends are not in it.
+    pub fn finish(mut self, row_length: Micros, out: &mut Vec<Finding>) {
+        self.end();
+        out.extend(self.found.into_iter().map(|m| Finding {
+            kind: Kind::RepeatedBlock,
+            span: Span::new(m.from, m.to + row_length.max(1)),
+            rows: m.to_row - m.from_row,
+            detail: format!("the rows of {}, {} before", wall(m.from - m.apart), length_in_words(m.apart)),
+            remedy: Some(super::Remedy::Again(m.apart)),
+        }));
+    }
+}

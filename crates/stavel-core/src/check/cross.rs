@@ -1,0 +1,264 @@
+//! Two series of one market held against each other.
+
+use crate::model::time::{MINUTE, civil_from_days, day_of};
+use crate::model::{Columns, Field, Micros, Span};
+
+use super::tally::Tally;
+use super::{Finding, Kind};
+
+/// How two series agree in a part of time. Prices in points; of the four prices of a bar the worst counts.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Agreement {
+    /// Bars that both have.
+    pub both: u64,
+    /// Of those, with the same four prices.
+    pub equal: u64,
+    /// Of those, farther apart than the tolerance.
+    pub apart: u64,
+    /// Bars only the first has, and only the second.
+    pub only_here: u64,
+    pub only_there: u64,
+    sums: [f64; 3],
+}
+
+impl Agreement {
+    /// Of the changes of the closes; 0 where it cannot be told.
+    pub fn correlation(&self) -> f64 {
+        let [xy, xx, yy] = self.sums;
+        if xx > 0.0 && yy > 0.0 { xy / (xx * yy).sqrt() } else { 0.0 }
+    }
+
+    fn changes(&mut self, x: i64, y: i64) {
+        let (x, y) = (x as f64, y as f64);
+        self.sums[0] += x * y;
+        self.sums[1] += x * x;
+        self.sums[2] += y * y;
+    }
+}
+
+/// Two series held against each other.
+#[derive(Debug, Clone, Default)]
+pub struct Cross {
+    /// By year and month.
+    pub months: Vec<((i64, i64), Agreement)>,
+    /// The ten days with most bars apart or on one side only, worst first.
+    pub worst_days: Vec<(i64, Agreement)>,
+    pub all: Agreement,
+    /// Usual level of the second less the first, in points.
+    pub level: i64,
+    /// Bars farther apart than this, the level taken off, disagree.
+    pub tolerance: i64,
+    /// Bars that disagree, those that follow each other as one.
+    pub findings: Vec<Finding>,
+}
+
+/// A pair of bars that may be too far apart.
+struct Far {
+    time: Micros,
+    off: i64,
+}
+
+/// Compares bars of two series as they come, in order of time.
+pub struct Crosser {
+    step: Micros,
+    /// True where both come from the same rows, so that nothing may differ.
+    same: bool,
+    days: Vec<(i64, Agreement)>,
+    before: Option<(i64, i64)>,
+    level: f64,
+    seen: u64,
+    offs: Tally,
+    mean_off: f64,
+    far: Vec<Far>,
+}
+
+/// How fast the level is followed: a share of each new difference.
+const FOLLOW: f64 = 1.0 / 256.0;
+/// A bar is apart beyond this many times what 95 of 100 bars are off.
+const FACTOR: i64 = 6;
+/// Bars kept to be judged at the end.
+const KEPT: usize = 1_000_000;
+
+impl Crosser {
+    pub fn new(step: Micros, same: bool) -> Crosser {
+        Crosser {
+            step,
+            same,
+            days: Vec::new(),
+            before: None,
+            level: 0.0,
+            seen: 0,
+            offs: Tally::default(),
+            mean_off: 0.0,
+            far: Vec::new(),
+        }
+    }
+
+    fn day(&mut self, time: Micros) -> &mut Agreement {
+        let day = day_of(time);
+        if self.days.last().is_none_or(|(d, _)| *d != day) {
+            self.days.push((day, Agreement::default()));
+        }
+        let last = self.days.len() - 1;
+        &mut self.days[last].1
+    }
+
+    /// A bar that only one of the two has.
+    pub fn alone(&mut self, time: Micros, here: bool) {
+        let day = self.day(time);
+        if here { day.only_here += 1 } else { day.only_there += 1 }
+    }
+
+    /// A bar that both have: open, high, low and close of each.
+    pub fn both(&mut self, time: Micros, a: [i64; 4], b: [i64; 4]) {
+        let difference = (b[3] - a[3]) as f64;
+        self.seen += 1;
+        // The first rows find the level, the others follow it.
+        let follow = (1.0 / self.seen as f64).max(FOLLOW);
+        self.level +=
+            (difference - self.level).clamp(-50.0 - self.mean_off * 8.0, 50.0 + self.mean_off * 8.0) * follow;
+        let level = if self.same { 0 } else { self.level.round() as i64 };
+        let off = a.iter().zip(&b).map(|(x, y)| (y - x - level).abs()).max().unwrap_or(0);
+        self.mean_off += (off as f64 - self.mean_off).min(self.mean_off * 8.0 + 8.0) * follow;
+        if off > 0 {
+            self.offs.add(off);
+        }
+        let far = if self.same { 0.0 } else { 3.0 * self.mean_off };
+        if off as f64 > far && self.far.len() < KEPT {
+            self.far.push(Far { time, off });
+        }
+        let before = self.before.replace((a[3], b[3]));
+        let day = self.day(time);
+        day.both += 1;
+        day.equal += u64::from(a == b);
+        if let Some((x, y)) = before {
+            day.changes(a[3] - x, b[3] - y);
+        }
+    }
+
+    pub fn finish(mut self) -> Cross {
+        let equal = self.seen - self.offs.total();
+        // Of all bars, the equal ones too.
+        let share =
+            ((0.95 * self.seen as f64 - equal as f64) / self.offs.total().max(1) as f64).clamp(0.0, 1.0);
+        let p95 = if share > 0.0 { self.offs.quantile(share) } else { 0 };
+        let tolerance = if self.same { 0 } else { (FACTOR * p95).max(3) };
+        let mut findings: Vec<Finding> = Vec::new();
+        let mut worst = 0;
+        for far in self.far.iter().filter(|f| f.off > tolerance) {
+            if let Ok(at) = self.days.binary_search_by_key(&day_of(far.time), |d| d.0) {
+                self.days[at].1.apart += 1;
+            }
+            match findings.last_mut() {
+                Some(f) if far.time - f.span.to <= 3 * self.step.max(MINUTE) => {
+                    f.span.to = far.time + self.step;
+                    f.rows += 1;
+                    worst = worst.max(far.off);
+                    f.detail = apart_in_words(worst);
+                }
+                _ => {
+                    worst = far.off;
+                    let span = Span::new(far.time, far.time + self.step);
+                    let detail = apart_in_words(worst);
+                    findings.push(Finding { kind: Kind::Disagrees, span, rows: 1, detail, remedy: None });
+                }
+            }
+        }
+        let mut cross = Cross { tolerance, level: self.level.round() as i64, findings, ..Cross::default() };
+        for (day, agreement) in &self.days {
+            let (year, month, _) = civil_from_days(*day);
+            if cross.months.last().is_none_or(|m| m.0 != (year, month)) {
+                cross.months.push(((year, month), Agreement::default()));
+            }
+            if let Some((_, m)) = cross.months.last_mut() {
+                add(m, agreement);
+            }
+            add(&mut cross.all, agreement);
+        }
+        let bad = |a: &Agreement| a.apart + a.only_here + a.only_there;
+        let mut days = self.days;
+        days.retain(|(_, a)| bad(a) > 0);
+        days.sort_by_key(|(day, a)| (std::cmp::Reverse(bad(a)), *day));
+        days.truncate(10);
+        cross.worst_days = days;
+        cross
+    }
+}
+
+fn apart_in_words(worst: i64) -> String {
+    format!("up to {worst} points apart")
+}
+
+fn add(sum: &mut Agreement, part: &Agreement) {
+    sum.both += part.both;
+    sum.equal += part.equal;
+    sum.apart += part.apart;
+    sum.only_here += part.only_here;
+    sum.only_there += part.only_there;
+    sum.sums.iter_mut().zip(part.sums).for_each(|(a, b)| *a += b);
+}
+
+/// Bars of one series, piece by piece.
+pub struct Bars<I> {
+    pieces: I,
+    piece: Columns,
+    at: usize,
+}
+
+impl<I: Iterator<Item = crate::Result<Columns>>> Bars<I> {
+    pub fn new(pieces: I) -> Bars<I> {
+        Bars { pieces, piece: Columns::empty(&[], Default::default()), at: 0 }
+    }
+
+    /// The next bar: its time, open, high, low and close.
+    fn peek(&mut self) -> crate::Result<Option<(Micros, [i64; 4])>> {
+        while self.at >= self.piece.len() {
+            let Some(piece) = self.pieces.next() else { return Ok(None) };
+            (self.piece, self.at) = (piece?, 0);
+        }
+        let column = |f| self.piece.column(f)[self.at];
+        let prices = [Field::Open, Field::High, Field::Low, Field::Close].map(column);
+        Ok(Some((self.piece.time[self.at], prices)))
+    }
+}
+
+/// Compares two series of bars where both have history; `factors` bring their prices to one scale.
+///
+/// # Errors
+/// Where a piece cannot be read, or `advance` says stop.
+pub fn walk<I, J>(
+    crosser: &mut Crosser,
+    mut here: Bars<I>,
+    mut there: Bars<J>,
+    factors: (i64, i64),
+    mut advance: impl FnMut() -> crate::Result<()>,
+) -> crate::Result<()>
+where
+    I: Iterator<Item = crate::Result<Columns>>,
+    J: Iterator<Item = crate::Result<Columns>>,
+{
+    let mut n = 0u32;
+    loop {
+        let (a, b) = (here.peek()?, there.peek()?);
+        n += 1;
+        if n.is_multiple_of(1 << 16) {
+            advance()?;
+        }
+        match (a, b) {
+            (Some((t, x)), Some((u, y))) if t == u => {
+                crosser.both(t, x.map(|v| v * factors.0), y.map(|v| v * factors.1));
+                here.at += 1;
+                there.at += 1;
+            }
+            (Some((t, _)), b) if b.is_none_or(|(u, _)| t < u) => {
+                crosser.alone(t, true);
+                here.at += 1;
+            }
+            (_, Some((u, _))) => {
+                crosser.alone(u, false);
+                there.at += 1;
+            }
+            _ => return Ok(()),
+        }
+    }
+}

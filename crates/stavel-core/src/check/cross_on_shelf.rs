@@ -1,0 +1,174 @@
+//! Cross-checks on the shelf: against another series, or an older edition.
+
+use super::cross::{Bars, Cross, Crosser, walk};
+use super::{Finding, Kind, Remedy};
+use crate::align;
+use crate::frames::build_rows;
+use crate::job::Job;
+use crate::model::price::unit;
+use crate::model::time::{HOUR, MINUTE, WEEK, length_in_words};
+use crate::model::{Columns, Field, Frame, SeriesName, Side, Span};
+use crate::store::{Scan, SeriesInfo, Shelf};
+use crate::{Error, Result};
+
+/// What a series is held against.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Against {
+    Series(SeriesName),
+    /// An edition of the same series, by number.
+    Edition(i64),
+}
+
+impl std::fmt::Display for Against {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Against::Series(name) => name.fmt(f),
+            Against::Edition(number) => number.fmt(f),
+        }
+    }
+}
+
+impl std::str::FromStr for Against {
+    type Err = Error;
+    fn from_str(text: &str) -> Result<Against> {
+        match text.parse() {
+            Ok(number) => Ok(Against::Edition(number)),
+            Err(_) => text.parse().map(Against::Series),
+        }
+    }
+}
+
+/// A cross-check with what it was made of.
+pub struct Crossed {
+    pub here: SeriesInfo,
+    pub there: SeriesInfo,
+    /// The frame at which bars were compared.
+    pub frame: Frame,
+    /// Decimals of the points in it.
+    pub decimals: u8,
+    /// Where both have rows.
+    pub span: Span,
+    pub cross: Cross,
+}
+
+/// Holds a series against another of its instrument, or an older edition of itself, where both have rows.
+/// Ticks or short bars are framed to the longer frame first.
+///
+/// # Errors
+/// Where one is afloat and the other not, they share no time, or cannot be brought to one frame.
+pub fn cross_check(
+    shelf: &Shelf,
+    name: &SeriesName,
+    against: &Against,
+    span: Span,
+    job: &Job,
+) -> Result<Crossed> {
+    let here = shelf.find(name)?;
+    let there = match against {
+        Against::Series(other) if other == name => {
+            return Err(Error::arguments(format!(
+                "{name} cannot be held against itself; name another series or an edition."
+            )));
+        }
+        Against::Series(other) => shelf.find(other)?,
+        Against::Edition(number) => {
+            let edition = shelf.editions(name)?.into_iter().find(|e| e.number == *number);
+            let edition = edition.ok_or_else(|| {
+                Error::input(format!(
+                    "{name} has no edition {number}; stavel shelf {name} --editions lists them."
+                ))
+            })?;
+            SeriesInfo { edition, ..here.clone() }
+        }
+    };
+    if here.is_afloat() != there.is_afloat() {
+        let afloat = if here.is_afloat() { &here } else { &there };
+        return Err(Error::input(format!(
+            "{} is afloat and the other is not: their times cannot be compared; find its clock first (stavel align).",
+            afloat.name
+        )));
+    }
+    let reach = |i: &SeriesInfo| Span::new(i.edition.first, i.edition.last + i.name.frame.length().max(1));
+    let span = reach(&here).overlap(&reach(&there)).and_then(|s| s.overlap(&span)).ok_or_else(|| {
+        Error::input(format!("{} and {} have no time in common there.", here.name, there.name))
+    })?;
+    let frame = if here.name.frame.is_bars() || there.name.frame.is_bars() {
+        here.name.frame.max(there.name.frame)
+    } else {
+        Frame::M1
+    };
+    let same = here.name.source == there.name.source;
+    let (a, b) = (here.edition.scale.price, there.edition.scale.price);
+    let decimals = a.max(b);
+    let mut crosser = Crosser::new(frame.length(), same);
+    job.begin(format!("check {name} against {}", there.name), here.edition.rows + there.edition.rows);
+    let factors = (unit(decimals - a), unit(decimals - b));
+    let (left, right) = (pieces(shelf, &here, frame, span, job)?, pieces(shelf, &there, frame, span, job)?);
+    walk(&mut crosser, Bars::new(left), Bars::new(right), factors, || job.advance(1 << 16))?;
+    let mut cross = crosser.finish();
+    if !same && frame.length() <= HOUR {
+        cross.findings.extend(slips(shelf, &here, &there, span, job)?);
+    }
+    Ok(Crossed { here, there, frame, decimals, span, cross })
+}
+
+/// Bars of a series at a frame: as they are on the shelf, or framed.
+enum Pieces {
+    Shelf(Scan),
+    Framed(Option<Columns>),
+}
+
+impl Iterator for Pieces {
+    type Item = Result<Columns>;
+    fn next(&mut self) -> Option<Self::Item> {
+        match self {
+            Pieces::Shelf(scan) => scan.next(),
+            Pieces::Framed(rows) => rows.take().map(Ok),
+        }
+    }
+}
+
+fn pieces(shelf: &Shelf, info: &SeriesInfo, frame: Frame, span: Span, job: &Job) -> Result<Pieces> {
+    if info.name.frame == frame {
+        let fields = [Field::Open, Field::High, Field::Low, Field::Close];
+        return Ok(Pieces::Shelf(shelf.scan(&info.edition, span, Some(&fields))?));
+    }
+    let built = build_rows(shelf, info, frame, None, Side::Bid, span, job)?;
+    // A bar cut by the span's ends is no bar to compare.
+    let (from, to) = (usize::from(built.partial_first), built.bars.len() - usize::from(built.partial_last));
+    Ok(Pieces::Framed(Some(built.bars.rows(from..to.max(from)))))
+}
+
+/// Weeks in which the two correlate best an hour or more apart.
+fn slips(
+    shelf: &Shelf,
+    here: &SeriesInfo,
+    there: &SeriesInfo,
+    span: Span,
+    job: &Job,
+) -> Result<Vec<Finding>> {
+    let step = here.name.frame.length().max(there.name.frame.length()).max(MINUTE);
+    let rows = |info| align::bars(shelf, info, step, span);
+    let Ok(weeks) = align::correlate(&rows(here)?, &rows(there)?, step, job) else { return Ok(Vec::new()) };
+    let odd = |w: &&align::WeekFit| w.speaks && w.best_offset().abs() >= HOUR / 2;
+    let mut out: Vec<Finding> = Vec::new();
+    for week in weeks.iter().filter(odd) {
+        let by = week.best_offset();
+        match out.last_mut() {
+            Some(f) if f.span.to == week.start && f.remedy == Some(Remedy::Move(-by)) => f.span.to += WEEK,
+            _ => {
+                let way = if by > 0 { "late" } else { "early" };
+                let detail = format!("written {} {way} of {}", length_in_words(by.abs()), there.name.short());
+                let span = Span::new(week.start, week.start + WEEK);
+                out.push(Finding {
+                    kind: Kind::ClockSlip,
+                    span,
+                    rows: 0,
+                    detail,
+                    remedy: Some(Remedy::Move(-by)),
+                });
+            }
+        }
+    }
+    Ok(out)
+}

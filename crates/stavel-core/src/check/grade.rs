@@ -1,0 +1,60 @@
+//! A grade from 0 to 100, with what took points off.
+
+use super::{Kind, Report};
+
+/// A reason for points taken off.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Loss {
+    pub points: f64,
+    pub why: String,
+}
+
+/// How good a series is for a test, and why not better.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Grade {
+    /// 0 to 100.
+    pub points: u8,
+    pub losses: Vec<Loss>,
+}
+
+/// What findings of a kind cost: for the first, and at most.
+fn cost(kind: Kind) -> (f64, f64) {
+    match kind {
+        Kind::ClockSlip => (5.0, 25.0),
+        Kind::ScaleJump => (15.0, 30.0),
+        Kind::Spike => (2.0, 15.0),
+        Kind::BadOhlc | Kind::NonPositive => (2.0, 15.0),
+        Kind::Frozen | Kind::RepeatedBlock => (2.0, 12.0),
+        Kind::Crossed | Kind::WideSpread => (1.0, 8.0),
+        Kind::ConflictingTime | Kind::Disagrees => (1.0, 10.0),
+        Kind::StubDay => (5.0, 5.0),
+        Kind::DuplicateTime | Kind::OutOfOrder => (0.5, 3.0),
+        // What is missing is told by the coverage; filler by what a mend drops.
+        Kind::Missing => (0.0, 0.0),
+        Kind::ClosedMarket => (1.0, 2.0),
+    }
+}
+
+/// Grades a report. Coverage costs two points a percent missing, up to 40; each kind of finding its price
+/// for the first and half of it for every doubling of their number, up to its most.
+pub fn grade(report: &Report) -> Grade {
+    let mut losses = Vec::new();
+    let missing = (1.0 - report.coverage).max(0.0) * 100.0;
+    if missing >= 0.05 {
+        losses.push(Loss {
+            points: (missing * 2.0).min(40.0),
+            why: format!("{missing:.1} % of open time has no rows"),
+        });
+    }
+    for kind in Kind::ALL {
+        let (n, _) = report.count(kind);
+        let (first, most) = cost(kind);
+        if n > 0 && first > 0.0 {
+            let points = (first + first / 2.0 * (n as f64).log2()).min(most);
+            losses.push(Loss { points, why: format!("{} {n}", kind.word()) });
+        }
+    }
+    losses.sort_by(|a, b| b.points.total_cmp(&a.points));
+    let lost: f64 = losses.iter().map(|l| l.points).sum();
+    Grade { points: (100.0 - lost).clamp(0.0, 100.0).floor() as u8, losses }
+}

@@ -1,0 +1,52 @@
+//! Rows at one time: the same row again, or another one.
+
+use super::piece::REPEATED;
+use super::runs::Runs;
+use super::{Kind, Run};
+use crate::model::{Columns, Micros, Shape};
+
+/// Compares each row with those at its time.
+#[derive(Default)]
+pub struct Order {
+    /// The time of the row before and the values of all rows at it, as far as they were needed.
+    time: Option<Micros>,
+    group: Vec<Vec<i64>>,
+    runs: Runs,
+}
+
+impl Order {
+    /// Marks the rows that are one too many.
+    pub fn piece(&mut self, rows: &Columns, join: Micros, marks: &mut [u8]) {
+        let bars = rows.shape() == Shape::Bars;
+        for (i, mark) in marks.iter_mut().enumerate() {
+            let time = rows.time[i];
+            if self.time != Some(time) {
+                self.time = Some(time);
+                self.group.clear();
+                continue;
+            }
+            let values = |i: usize| rows.data.iter().map(|c| c[i]).collect::<Vec<i64>>();
+            if self.group.is_empty() && i > 0 {
+                self.group.push(values(i - 1));
+            }
+            let row = values(i);
+            let kind = if self.group.contains(&row) { Kind::DuplicateTime } else { Kind::ConflictingTime };
+            self.group.push(row);
+            // Two quotes in one millisecond are two quotes.
+            if kind == Kind::DuplicateTime || bars {
+                self.runs.add(kind, time, join);
+                *mark |= REPEATED;
+            }
+        }
+        // The group may go on in the next piece.
+        if let Some(last) = rows.len().checked_sub(1)
+            && self.group.is_empty()
+        {
+            self.group.push(rows.data.iter().map(|c| c[last]).collect());
+        }
+    }
+
+    pub fn finish(self) -> Vec<Run> {
+        self.runs.done()
+    }
+}

@@ -1,0 +1,118 @@
+//! Rows in the session: open or closed, what is missing, how full each day is.
+
+use super::days::Days;
+use super::piece::{OPEN, REPEATED, TRADE};
+use super::runs::Runs;
+use super::slip::Slips;
+use super::tally::Tally;
+use super::{DayCoverage, Gap, Kind, Run, Subject};
+use crate::model::session::OpenHours;
+use crate::model::time::{DAY, MINUTE};
+use crate::model::{Frame, Micros, Span};
+
+/// Places each row in the session.
+pub struct Place {
+    open: OpenHours,
+    slips: Slips,
+    days: Days,
+    runs: Runs,
+    frame: Frame,
+    /// First row of open hours, and the end of the last.
+    seen: Option<(Micros, Micros)>,
+    gaps: Vec<Gap>,
+    pauses: Tally,
+    /// Flat rows without volume in closed and in open hours.
+    pub filler_closed: u64,
+    pub filler_open: u64,
+}
+
+/// What is known of a series' place in time.
+pub struct Placed {
+    pub runs: Vec<Run>,
+    pub slips: Vec<(Span, Micros)>,
+    pub gaps: Vec<Gap>,
+    pub days: Vec<DayCoverage>,
+    pub coverage: f64,
+    /// First and last row of open hours.
+    pub seen: (Micros, Micros),
+}
+
+impl Place {
+    pub fn new(subject: &Subject<'_>) -> Place {
+        let reach = Span::new(subject.span.from - 8 * DAY, subject.span.to + 8 * DAY);
+        let open = OpenHours::new(subject.session, reach);
+        Place {
+            slips: Slips::new(open.spans()),
+            days: Days::new(subject.session, subject.span),
+            open,
+            runs: Runs::default(),
+            frame: subject.frame,
+            seen: None,
+            gaps: Vec::new(),
+            pauses: Tally::default(),
+            filler_closed: 0,
+            filler_open: 0,
+        }
+    }
+
+    /// Takes a row whose marks say whether it repeats another and whether there is trade in it; marks
+    /// whether the market is open.
+    #[inline]
+    pub fn row(&mut self, time: Micros, join: Micros, mark: &mut u8) {
+        let has_trade = *mark & TRADE != 0;
+        // A bar that begins before the opening and reaches into open hours is a bar of open hours.
+        let length = self.frame.length();
+        let is_open =
+            self.open.is_open(time) || length > MINUTE && self.open.open_between(time, time + length) > 0;
+        if has_trade {
+            self.slips.trade(time);
+        } else if is_open {
+            self.filler_open += 1;
+        } else {
+            self.filler_closed += 1;
+        }
+        if !is_open {
+            self.runs.add_with(Kind::ClosedMarket, time, join, has_trade);
+            return;
+        }
+        *mark |= OPEN;
+        if *mark & REPEATED != 0 {
+            return;
+        }
+        let step = self.frame.length().min(DAY);
+        self.days.row(time, step);
+        let (first, from) = *self.seen.get_or_insert((time, time));
+        let pause = time - from;
+        if pause > self.longest_quiet() {
+            let open = self.open.open_between(from, time);
+            if open > self.longest_quiet() {
+                self.gaps.push(Gap { span: Span::new(from, time), open });
+            }
+        } else {
+            self.pauses.add(pause);
+        }
+        self.seen = Some((first, time + step));
+    }
+
+    /// The longest open time without a row that a quiet market explains.
+    fn longest_quiet(&self) -> Micros {
+        (2 * self.frame.length()).max(30 * MINUTE - 1)
+    }
+
+    pub fn finish(mut self) -> Placed {
+        let (first, end) = self.seen.unwrap_or_default();
+        let (days, coverage) = self.days.finish(first, end);
+        // Where rows are thin by nature, only what is long for this market is a hole.
+        let thin = 4 * self.pauses.quantile(0.995);
+        self.gaps.retain(|g| g.open > thin);
+        let step = if self.seen.is_some() { self.frame.length().min(DAY) } else { 0 };
+        Placed {
+            runs: self.runs.done(),
+            slips: self.slips.found(),
+            gaps: self.gaps,
+            days,
+            coverage,
+            seen: (first, end - step),
+        }
+    }
+}

@@ -1,0 +1,165 @@
+//! Spreads: what is usual in each hour of the week, and what is absurd.
+
+use std::collections::BTreeMap;
+
+use super::hours::WEEK_HOURS;
+use super::piece::Piece;
+use super::{Finding, Kind, SpreadStats};
+use crate::model::{Micros, Shape, Span};
+
+/// Spreads below this many points are counted in a table, others in a map.
+const TABLE: usize = 1024;
+/// A spread is absurd beyond this many times the median of its hour of the week …
+const FACTOR: i64 = 10;
+/// … and this many times what 95 of 100 rows do not exceed.
+const OVERALL: i64 = 4;
+/// … and this many times what 9 of 10 rows of its hour do not exceed.
+const BUSY: i64 = 3;
+/// Rows kept to be judged at the end.
+const KEPT: usize = 500_000;
+
+/// Counts of spreads in points.
+#[derive(Debug, Clone, Default)]
+struct Counts {
+    table: Vec<u64>,
+    beyond: BTreeMap<i64, u64>,
+    total: u64,
+}
+
+impl Counts {
+    fn add(&mut self, spread: i64, n: u64) {
+        self.total += n;
+        match usize::try_from(spread) {
+            Ok(at) if at < TABLE => {
+                if self.table.is_empty() {
+                    self.table = vec![0; TABLE];
+                }
+                self.table[at] += n;
+            }
+            _ => *self.beyond.entry(spread).or_default() += n,
+        }
+    }
+
+    fn each(&self) -> impl Iterator<Item = (i64, u64)> + '_ {
+        let low = self.beyond.range(..0).map(|(v, n)| (*v, *n));
+        let table = self.table.iter().enumerate().map(|(v, n)| (v as i64, *n)).filter(|(_, n)| *n > 0);
+        low.chain(table).chain(self.beyond.range(0..).map(|(v, n)| (*v, *n)))
+    }
+
+    /// The smallest spread that `share` of all rows do not exceed.
+    fn quantile(&self, share: f64) -> i64 {
+        let due = (self.total as f64 * share).ceil().max(1.0) as u64;
+        let mut seen = 0;
+        let hit = self.each().find(|(_, n)| {
+            seen += n;
+            seen >= due
+        });
+        hit.map_or(0, |(v, _)| v)
+    }
+}
+
+/// Gathers spreads. Bars with a spread of 0 do not know theirs and are passed over.
+pub struct Spreads {
+    hours: Vec<Counts>,
+    /// Rows far above the mean: time, spread, hour of the week.
+    wide: Vec<(Micros, i64, u8, Micros)>,
+    mean: f64,
+    rows: u64,
+    before: Micros,
+}
+
+impl Default for Spreads {
+    fn default() -> Self {
+        let hours = vec![Counts::default(); WEEK_HOURS];
+        Spreads { hours, wide: Vec::new(), mean: 0.0, rows: 0, before: Micros::MIN }
+    }
+}
+
+impl Spreads {
+    /// `hours`: the hour of the week of each row.
+    pub fn piece(&mut self, piece: &Piece<'_>, hours: &[u8]) {
+        let bars = piece.shape == Shape::Bars;
+        for (i, &spread) in piece.spread.iter().enumerate() {
+            if bars && spread == 0 {
+                continue;
+            }
+            let time = piece.time[i];
+            self.hours[hours[i] as usize].add(spread, 1);
+            self.rows += 1;
+            let wide = (self.mean * 4.0).max(1.0);
+            if spread as f64 > wide && self.rows > 100 && self.wide.len() < KEPT && piece.counts(i) {
+                self.wide.push((time, spread, hours[i], self.before));
+            }
+            self.mean += (spread as f64).min(wide) / 256.0 - self.mean / 256.0;
+            if self.rows <= 100 {
+                self.mean = self.mean.max(spread as f64);
+            }
+            self.before = time;
+        }
+    }
+
+    /// The usual spread so far, about.
+    pub fn usual(&self) -> i64 {
+        self.mean as i64
+    }
+
+    /// Spread quantiles over all and the median of each hour of the week; none where no spread is known.
+    pub fn finish(
+        self,
+        row_length: Micros,
+        out: &mut Vec<Finding>,
+    ) -> Option<(SpreadStats, Vec<Option<i64>>)> {
+        let mut all = Counts::default();
+        for hour in &self.hours {
+            hour.each().for_each(|(v, n)| all.add(v, n));
+        }
+        if all.total == 0 {
+            return None;
+        }
+        let median = |c: &Counts| (c.total >= 20).then(|| c.quantile(0.5));
+        let medians: Vec<Option<i64>> = self.hours.iter().map(median).collect();
+        // Hours in which the market is wide for some minutes every day are known by their own widest tenth.
+        let wide_part: Vec<i64> =
+            self.hours.iter().map(|c| if c.total >= 20 { c.quantile(0.9) } else { 0 }).collect();
+        let (overall, p95) = (all.quantile(0.5), all.quantile(0.95));
+        let absurd = |spread: i64, hour: u8| {
+            let usual = medians[hour as usize].unwrap_or(overall).max(overall);
+            spread > FACTOR * usual.max(1)
+                && spread > OVERALL * p95
+                && spread > BUSY * wide_part[hour as usize]
+        };
+        let mut last: Option<(Micros, i64)> = None;
+        for (time, spread, hour, before) in self.wide {
+            if !absurd(spread, hour) {
+                continue;
+            }
+            // Only rows that follow each other are one finding: what lies between is good.
+            match (last, out.last_mut()) {
+                (Some((t, most)), Some(f)) if t == before && f.kind == Kind::WideSpread => {
+                    f.span.to = time + row_length.max(1);
+                    f.rows += 1;
+                    let most = most.max(spread);
+                    f.detail = wide_in_words(most, overall);
+                    last = Some((time, most));
+                }
+                _ => {
+                    let span = Span::new(time, time + row_length.max(1));
+                    let detail = wide_in_words(spread, overall);
+                    out.push(Finding { kind: Kind::WideSpread, span, rows: 1, detail, remedy: None });
+                    last = Some((time, spread));
+                }
+            }
+        }
+        let stats = SpreadStats {
+            median: overall,
+            p90: all.quantile(0.9),
+            p99: all.quantile(0.99),
+            max: all.each().last().map_or(0, |(v, _)| v),
+        };
+        Some((stats, medians))
+    }
+}
+
+fn wide_in_words(spread: i64, usual: i64) -> String {
+    format!("a spread of {spread} points where {usual} are usual")
+}

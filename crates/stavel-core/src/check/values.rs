@@ -1,0 +1,48 @@
+//! The values of single rows: bars that contradict themselves, prices that cannot be, the largest moves.
+
+use super::piece::Piece;
+use super::runs::Runs;
+use super::{Extreme, Kind};
+use crate::model::{Micros, Shape};
+
+/// Looks at each row by itself and at its step from the row before.
+#[derive(Default)]
+pub struct Values {
+    pub runs: Runs,
+    before: Option<i64>,
+    pub max_range: Extreme,
+    pub max_body: Extreme,
+    pub max_jump: Extreme,
+}
+
+impl Values {
+    pub fn piece(&mut self, piece: &Piece<'_>, join: Micros) {
+        let [opens, highs, lows, closes] = piece.prices;
+        let (bars, quotes) = (piece.shape == Shape::Bars, piece.shape == Shape::Quotes);
+        for i in 0..piece.time.len() {
+            if piece.is(i, super::piece::REPEATED) {
+                continue;
+            }
+            let (open, high, low, close, time) = (opens[i], highs[i], lows[i], closes[i], piece.time[i]);
+            if open.min(low).min(close) <= 0 {
+                self.runs.add(Kind::NonPositive, time, join);
+            }
+            if bars {
+                if high < open.max(close).max(low) || low > open.min(close) {
+                    self.runs.add(Kind::BadOhlc, time, join);
+                }
+                self.max_range.larger(high - low, time);
+                self.max_body.larger((close - open).abs(), time);
+            } else if quotes && piece.spread[i] < 0 {
+                self.runs.add(Kind::Crossed, time, join);
+            }
+            // A row of closed hours is dropped or explained as one; its price is compared with no other.
+            if piece.counts(i) {
+                if let Some(before) = self.before {
+                    self.max_jump.larger((open - before).abs(), time);
+                }
+                self.before = Some(close);
+            }
+        }
+    }
+}
