@@ -5,6 +5,7 @@
 //! remembered hashes that come again at one distance.
 
 use std::collections::HashMap;
+use std::hash::{BuildHasherDefault, Hasher};
 
 use super::piece::Piece;
 use super::{Finding, Kind};
@@ -12,12 +13,27 @@ use crate::model::time::{MINUTE, length_in_words, wall};
 use crate::model::{Micros, Span};
 
 /// Rows a hash covers.
-const WINDOW: usize = 12;
+const WINDOW: usize = 16;
 /// Of these, so many must differ from the row before: flat rows are alike everywhere.
-const CHANGES: u32 = 7;
+const CHANGES: u32 = 9;
 /// Sampled windows at one distance that make a block.
 const FEWEST: u32 = 3;
 const BASE: u64 = 0x9E37_79B9_7F4A_7C15;
+
+/// The keys are hashes themselves.
+#[derive(Default)]
+struct AsIs(u64);
+
+impl Hasher for AsIs {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+    fn write(&mut self, _: &[u8]) {}
+    fn write_u64(&mut self, key: u64) {
+        // The lowest bits are zero in all of them.
+        self.0 = key.wrapping_mul(BASE);
+    }
+}
 
 struct Match {
     /// Now less then.
@@ -40,7 +56,7 @@ pub struct Blocks {
     power: u64,
     changes: u32,
     before: u64,
-    seen: HashMap<u64, Micros>,
+    seen: HashMap<u64, Micros, BuildHasherDefault<AsIs>>,
     open: Option<Match>,
     found: Vec<Match>,
 }
@@ -50,25 +66,29 @@ impl Blocks {
     pub fn new(ticks: bool) -> Blocks {
         let power = (0..WINDOW).fold(1u64, |p, _| p.wrapping_mul(BASE));
         Blocks {
-            bits: if ticks { 6 } else { 3 },
+            bits: if ticks { 7 } else { 4 },
             ring: [(0, 0, false); WINDOW],
             row: 0,
             hash: 0,
             power,
             changes: 0,
             before: 0,
-            seen: HashMap::new(),
+            seen: HashMap::default(),
             open: None,
             found: Vec::new(),
         }
     }
 
     pub fn piece(&mut self, piece: &Piece<'_>) {
-        for i in 0..piece.time.len() {
+        // Column by column: what lies together is read together.
+        let mut hashes = vec![0u64; piece.time.len()];
+        for column in &piece.rows.data {
+            for (hash, value) in hashes.iter_mut().zip(column) {
+                *hash = (*hash ^ *value as u64).wrapping_mul(0xff51_afd7_ed55_8ccd).rotate_left(31);
+            }
+        }
+        for (i, hash) in hashes.into_iter().enumerate() {
             if piece.counts(i) {
-                let values = piece.rows.data.iter().map(|c| c[i] as u64);
-                let hash =
-                    values.fold(0u64, |h, v| (h ^ v).wrapping_mul(0xff51_afd7_ed55_8ccd).rotate_left(31));
                 self.row(piece.time[i], hash);
             }
         }

@@ -1,6 +1,6 @@
 //! Frozen feeds: rows that go on while the price does not move, for far longer than this market rests.
 
-use super::piece::Piece;
+use super::piece::{Piece, TRADE};
 use super::tally::Tally;
 use super::{Finding, Kind};
 use crate::model::time::{MINUTE, length_in_words};
@@ -13,7 +13,7 @@ const FACTOR: i64 = 8;
 /// A pause of rows this long ends a rest: what is not there is missing, not frozen.
 const PAUSE: Micros = 10 * MINUTE;
 
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, Default)]
 struct Rest {
     from: Micros,
     to: Micros,
@@ -26,43 +26,49 @@ struct Rest {
 #[derive(Debug)]
 pub struct Frozen {
     step: Micros,
-    rest: Option<Rest>,
+    rest: Rest,
     lengths: Tally,
+    /// Rests of one row.
+    single: u64,
     long: Vec<Rest>,
 }
 
 impl Frozen {
     /// For rows that stand for `step` of time each; 0 for ticks.
     pub fn new(step: Micros) -> Frozen {
-        Frozen { step, rest: None, lengths: Tally::default(), long: Vec::new() }
+        Frozen { step, rest: Rest::default(), lengths: Tally::default(), single: 0, long: Vec::new() }
     }
 
     pub fn piece(&mut self, piece: &Piece<'_>) {
         let second = if piece.shape == Shape::Quotes { piece.spread } else { piece.prices[0] };
-        for i in 0..piece.time.len() {
+        let [open, high, low, close] = piece.prices;
+        let bars = piece.shape == Shape::Bars;
+        let mut rest = self.rest;
+        for (i, &time) in piece.time.iter().enumerate() {
             if !piece.counts(i) {
                 continue;
             }
-            let [open, high, low, close] = piece.prices.map(|p| p[i]);
-            let still = high == low && open == close;
-            let (price, time) = ((close, second[i]), piece.time[i]);
-            match &mut self.rest {
-                Some(rest) if still && rest.price == price && time - rest.to <= PAUSE + self.step => {
-                    rest.to = time;
-                    rest.rows += 1;
-                    rest.with_trade += u64::from(piece.is(i, super::piece::TRADE));
-                }
-                _ => {
-                    self.end();
-                    let with_trade = u64::from(piece.is(i, super::piece::TRADE));
-                    self.rest = Some(Rest { from: time, to: time, rows: 1, with_trade, price });
-                }
+            let still = !bars || high[i] == low[i] && open[i] == close[i];
+            let price = (close[i], second[i]);
+            let trade = u64::from(piece.is(i, TRADE));
+            if still && rest.price == price && rest.rows > 0 && time - rest.to <= PAUSE + self.step {
+                rest.to = time;
+                rest.rows += 1;
+                rest.with_trade += trade;
+                continue;
             }
+            // Most rows move; their rests of one row are counted at the end.
+            match rest.rows {
+                0 => {}
+                1 => self.single += 1,
+                _ => self.end_of_many(rest),
+            }
+            rest = Rest { from: time, to: time, rows: 1, with_trade: trade, price };
         }
+        self.rest = rest;
     }
 
-    fn end(&mut self) {
-        let Some(rest) = self.rest.take() else { return };
+    fn end_of_many(&mut self, rest: Rest) {
         let length = rest.to - rest.from + self.step;
         self.lengths.add(length);
         if rest.rows >= 10 && length >= LEAST.max(10 * self.step) {
@@ -71,7 +77,8 @@ impl Frozen {
     }
 
     pub fn finish(mut self, out: &mut Vec<Finding>) {
-        self.end();
+        self.end_of_many(self.rest);
+        self.lengths.add_many(self.step, self.single);
         let usual = self.lengths.quantile(0.99);
         for rest in self.long {
             let length = rest.to - rest.from + self.step;

@@ -57,50 +57,76 @@ impl HourStats {
     }
 }
 
+/// The hour that is being gathered.
+#[derive(Debug, Clone, Copy, Default)]
+struct Now {
+    hour: u8,
+    begun: Micros,
+    last: Micros,
+    rows: u64,
+    moved: i64,
+    steady: i64,
+}
+
 /// Gathers what each hour of the week is like, and how each week's days run.
 pub struct Hours {
     stats: Vec<HourStats>,
-    last: Option<(u8, Micros)>,
-    before: Option<i64>,
+    now: Now,
+    /// The price before; 0 where there is none.
+    before: i64,
     /// Movement by hour of the wall's day, for each week: begin and 24 sums.
-    pub(super) weeks: Vec<(i64, [f32; 24])>,
+    weeks: Vec<(i64, [f32; 24])>,
 }
 
 impl Default for Hours {
     fn default() -> Self {
-        Hours { stats: vec![HourStats::default(); WEEK_HOURS], last: None, before: None, weeks: Vec::new() }
+        let stats = vec![HourStats::default(); WEEK_HOURS];
+        Hours { stats, now: Now::default(), before: 0, weeks: Vec::new() }
     }
 }
 
 impl Hours {
     pub fn piece(&mut self, piece: &Piece<'_>, hours: &[u8]) {
         let [_, high, low, close] = piece.prices;
-        for i in 0..piece.time.len() {
+        for (i, &time) in piece.time.iter().enumerate() {
             if piece.marks[i] & (OPEN | TRADE) != OPEN | TRADE {
                 continue;
             }
-            let (hour, time) = (hours[i], piece.time[i]);
-            let step = self.before.map_or(0, |b| (close[i] - b).abs());
-            self.before = Some(close[i]);
+            if hours[i] != self.now.hour || time - self.now.last > 2 * HOUR {
+                self.end_hour();
+                self.now = Now { hour: hours[i], begun: time, ..Now::default() };
+            }
+            let step = if self.before == 0 { 0 } else { (close[i] - self.before).abs() };
             let moved = (high[i] - low[i]).max(step);
-            let is_new = self.last.is_none_or(|(h, t)| h != hour || time - t > 2 * HOUR);
-            self.last = Some((hour, time));
-            let stats = &mut self.stats[hour as usize];
-            stats.rows += 1;
-            stats.seen += u32::from(is_new);
-            stats.moved += moved;
-            let week = monday_of(day_of(time));
-            if self.weeks.last().is_none_or(|(w, _)| *w != week) {
-                self.weeks.push((week, [0.0; 24]));
-            }
-            if let Some((_, day)) = self.weeks.last_mut() {
-                // A jump over a hole is no movement of its hour.
-                day[hour as usize % 24] += moved.min(high[i] / 100) as f32;
-            }
+            self.before = close[i];
+            self.now.last = time;
+            self.now.rows += 1;
+            self.now.moved += moved;
+            // A jump over a hole is no movement of its hour.
+            self.now.steady += moved.min(high[i] >> 7);
         }
     }
 
-    pub fn finish(self, spreads: Option<&[Option<i64>]>) -> (Vec<HourStats>, Vec<(i64, [f32; 24])>) {
+    /// Adds the hour that has ended to its hour of the week, and to its week.
+    fn end_hour(&mut self) {
+        if self.now.rows == 0 {
+            return;
+        }
+        let stats = &mut self.stats[self.now.hour as usize];
+        stats.rows += self.now.rows;
+        stats.seen += 1;
+        stats.moved += self.now.moved;
+        let week = monday_of(day_of(self.now.begun));
+        if self.weeks.last().is_none_or(|(w, _)| *w != week) {
+            self.weeks.push((week, [0.0; 24]));
+        }
+        if let Some((_, day)) = self.weeks.last_mut() {
+            day[self.now.hour as usize % 24] += self.now.steady as f32;
+        }
+    }
+
+    pub fn finish(mut self, spreads: Option<&[Option<i64>]>) -> (Vec<HourStats>, Vec<(i64, [f32; 24])>) {
+        self.end_hour();
         let mut stats = self.stats;
         for (hour, spread) in stats.iter_mut().zip(spreads.unwrap_or_default()) {
             hour.spread = *spread;

@@ -32,6 +32,9 @@ pub struct Mender {
     moved: Columns,
     /// The rows at the latest time: more of that time may follow.
     held: Columns,
+    /// Spans whose clock slipped and stays so: their rows in closed hours are trade at a wrong hour, and
+    /// dropping them would hide the slip.
+    slipped: Vec<Span>,
     /// The last row given, for filling.
     last: Option<(Micros, i64)>,
 }
@@ -62,8 +65,13 @@ impl Mender {
             moves: Vec::new(),
             moved: Columns::empty(&[], Default::default()),
             held: Columns::empty(&[], Default::default()),
+            slipped: Vec::new(),
             last: None,
         };
+        if !mends.contains(&Mend::Kind(Kind::ClockSlip)) {
+            let slips = report.findings.iter().filter(|f| f.kind == Kind::ClockSlip);
+            mender.slipped = slips.map(|f| f.span).collect();
+        }
         for (at, mend) in mends.iter().enumerate() {
             mender.plan(at, mend, report)?;
         }
@@ -280,7 +288,8 @@ impl Mender {
             .map(|i| {
                 let flat =
                     bars && open[i] == close[i] && high[i] == low[i] && volume.get(i).is_none_or(|v| *v == 0);
-                !self.within.holds(rows.time[i]) || self.open.is_open(rows.time[i]) || only_filler && !flat
+                let kept = !flat && (only_filler || self.slipped.iter().any(|s| s.holds(rows.time[i])));
+                kept || !self.within.holds(rows.time[i]) || self.open.is_open(rows.time[i])
             })
             .collect();
         rows.retain(|i| keep[i]);

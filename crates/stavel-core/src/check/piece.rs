@@ -55,7 +55,12 @@ impl<'a> Piece<'a> {
         if rows.has(Field::BidVolume) { rows.column(Field::BidVolume) } else { rows.column(Field::Volume) }
     }
 
+    #[inline]
     pub fn look(&self, i: usize) -> Look {
+        if self.shape != Shape::Bars {
+            let price = self.prices[0][i];
+            return Look { time: self.time[i], open: price, high: price, low: price, close: price };
+        }
         let [open, high, low, close] = self.prices.map(|p| p[i]);
         Look { time: self.time[i], open, high, low, close }
     }

@@ -21,6 +21,8 @@ pub struct Place {
     seen: Option<(Micros, Micros)>,
     gaps: Vec<Gap>,
     pauses: Tally,
+    /// Pauses of a minute or less.
+    brisk: u64,
     /// Flat rows without volume in closed and in open hours.
     pub filler_closed: u64,
     pub filler_open: u64,
@@ -50,6 +52,7 @@ impl Place {
             seen: None,
             gaps: Vec::new(),
             pauses: Tally::default(),
+            brisk: 0,
             filler_closed: 0,
             filler_open: 0,
         }
@@ -88,8 +91,10 @@ impl Place {
             if open > self.longest_quiet() {
                 self.gaps.push(Gap { span: Span::new(from, time), open });
             }
-        } else {
+        } else if pause > MINUTE {
             self.pauses.add(pause);
+        } else {
+            self.brisk += 1;
         }
         self.seen = Some((first, time + step));
     }
@@ -103,6 +108,7 @@ impl Place {
         let (first, end) = self.seen.unwrap_or_default();
         let (days, coverage) = self.days.finish(first, end);
         // Where rows are thin by nature, only what is long for this market is a hole.
+        self.pauses.add_many(MINUTE, self.brisk);
         let thin = 4 * self.pauses.quantile(0.995);
         self.gaps.retain(|g| g.open > thin);
         let step = if self.seen.is_some() { self.frame.length().min(DAY) } else { 0 };

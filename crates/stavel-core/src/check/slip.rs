@@ -34,6 +34,9 @@ impl Slips {
             self.at += 1;
         }
         let Some(span) = self.spans.get(self.at) else { return };
+        if t >= span.from + HOUR && t < span.to - HOUR {
+            return;
+        }
         let edges = &mut self.edges[self.at];
         if t >= span.to {
             edges.after_close += 1;

@@ -4,8 +4,6 @@
 //! the median of range and step over the [`MEMORY`] rows before, so that neither news nor the spike itself
 //! blinds it.
 
-use std::collections::VecDeque;
-
 use super::piece::Look;
 use super::{Finding, Kind, Remedy};
 use crate::model::price::scaled;
@@ -17,8 +15,10 @@ const FACTOR: i64 = 15;
 const MEMORY: usize = 63;
 /// The longest spike, in rows.
 const LONGEST: usize = 5;
-/// A jump that stays is a change of scale or contract from this ratio of prices on.
-const RATIO: f64 = 1.05;
+/// A jump that stays is a change of scale or contract from this ratio of prices on, in per cent.
+const PERCENT: i64 = 105;
+/// The share of [`MEMORY`] new moves in the mean over thousands of rows.
+const SLOWLY: f64 = 1.0 / 64.0;
 /// Rows that a new level must last to be one.
 const STAYS: u64 = 20;
 
@@ -30,19 +30,48 @@ struct Jump {
     ratio: f64,
 }
 
+/// The last [`MEMORY`] moves, oldest given up first.
+#[derive(Debug)]
+struct Moves {
+    ring: [i64; MEMORY],
+    next: usize,
+    full: bool,
+}
+
+impl Default for Moves {
+    fn default() -> Moves {
+        Moves { ring: [0; MEMORY], next: 0, full: false }
+    }
+}
+
+impl Moves {
+    /// Takes a move in; gives the one it takes the place of.
+    #[inline]
+    fn take(&mut self, moved: i64) -> i64 {
+        let old = std::mem::replace(&mut self.ring[self.next], moved);
+        self.next += 1;
+        if self.next == MEMORY {
+            self.next = 0;
+            self.full = true;
+        }
+        old
+    }
+}
+
 /// Finds spikes and jumps of the level, row by row.
 #[derive(Debug)]
 pub struct Spikes {
     before: Option<Look>,
-    moves: VecDeque<i64>,
+    moves: Moves,
     /// Mean move times [`MEMORY`]: the quick test before the median is looked at.
     mean: i64,
+    /// The most that one row counts.
+    cap: i64,
     /// Mean move over thousands of rows.
     slow: f64,
-    learned: f64,
     /// Rows that left the level and have not come back.
     away: Vec<Look>,
-    /// A level left for a ratio beyond [`RATIO`]: the last price before, and rows since.
+    /// A level left for a ratio beyond [`PERCENT`]: the last price before, and rows since.
     leaving: Option<(Jump, i64, u64)>,
     jumps: Vec<Jump>,
     spikes: Vec<(Span, u64, i64)>,
@@ -56,10 +85,10 @@ impl Spikes {
     pub fn new(least: i64) -> Spikes {
         Spikes {
             before: None,
-            moves: VecDeque::with_capacity(MEMORY + 1),
+            moves: Moves::default(),
             mean: 0,
+            cap: i64::MAX / 128,
             slow: 0.0,
-            learned: 0.0,
             away: Vec::new(),
             leaving: None,
             jumps: Vec::new(),
@@ -88,7 +117,7 @@ impl Spikes {
         let up = row.high - before.high;
         let down = before.low - row.low;
         let quick = (self.mean / MEMORY as i64).max(self.least) * (FACTOR / 3);
-        if up.max(down) > quick && self.moves.len() == MEMORY && up.max(down) > FACTOR * self.usual() {
+        if up.max(down) > quick && self.moves.full && up.max(down) > FACTOR * self.usual() {
             self.away.push(row);
             return;
         }
@@ -98,9 +127,8 @@ impl Spikes {
 
     /// The median move of the rows before.
     fn usual(&self) -> i64 {
-        let mut moves: Vec<i64> = self.moves.iter().copied().collect();
-        let middle = moves.len() / 2;
-        let (_, median, _) = moves.select_nth_unstable(middle);
+        let mut moves = self.moves.ring;
+        let (_, median, _) = moves.select_nth_unstable(MEMORY / 2);
         // A feed that stood still for an hour has not made its market calmer.
         (*median).max(self.least).max(self.slow as i64 / 2)
     }
@@ -113,7 +141,7 @@ impl Spikes {
         let near = |price: i64| (price - before.close).abs() * 3 < size;
         // Back at once: the row begins near the level, or jumps to it. A walk back is no return.
         let back = near(row.open) && near(row.close) && departure(&row) * 3 < size;
-        let abrupt = self.away.len() == 1 && near(last.close) || self.returns_at_once(&row, size);
+        let abrupt = self.away.iter().all(|a| near(a.close)) || self.returns_at_once(&row, size);
         // Several rows away are told from a turn of the market by being far away.
         let far = self.away.len() == 1 || size > 2 * FACTOR * self.usual();
         if back && abrupt && far {
@@ -146,21 +174,24 @@ impl Spikes {
         if let Some(before) = self.before {
             self.watch_level(before, row);
         }
-        let cap = if self.moves.len() < MEMORY { i64::MAX } else { FACTOR * (self.mean / MEMORY as i64 + 1) };
-        let moved = moved.clamp(0, cap);
-        if self.moves.len() == MEMORY {
-            self.mean -= self.moves.pop_front().unwrap_or(0);
+        let moved = moved.clamp(0, self.cap);
+        self.mean += moved - self.moves.take(moved);
+        if self.moves.next == 0 {
+            self.look_back();
         }
-        self.learned = (self.learned + 1.0).min(4096.0);
-        self.slow += (moved as f64 - self.slow) / self.learned;
-        self.moves.push_back(moved);
-        self.mean += moved;
         self.before = Some(row);
     }
 
+    /// Every [`MEMORY`] rows: how far a single row may count, and what is usual over thousands of rows.
+    fn look_back(&mut self) {
+        let mean = self.mean / MEMORY as i64;
+        self.cap = FACTOR * (mean + 1);
+        self.slow =
+            if self.slow == 0.0 { mean as f64 } else { self.slow + (mean as f64 - self.slow) * SLOWLY };
+    }
+
     fn watch_level(&mut self, before: Look, row: Look) {
-        let beyond =
-            |a: i64, b: i64| a > 0 && b > 0 && (a as f64 / b as f64).max(b as f64 / a as f64) > RATIO;
+        let beyond = |a: i64, b: i64| a > 0 && b > 0 && (a * 100 > b * PERCENT || b * 100 > a * PERCENT);
         if let Some((jump, level, rows)) = &mut self.leaving {
             if !beyond(row.close, *level) {
                 self.leaving = None;

@@ -23,8 +23,12 @@ fn class(value: i64) -> usize {
 
 impl Tally {
     pub fn add(&mut self, value: i64) {
-        self.counts[class(value)] += 1;
-        self.total += 1;
+        self.add_many(value, 1);
+    }
+
+    pub fn add_many(&mut self, value: i64, n: u64) {
+        self.counts[class(value)] += n;
+        self.total += n;
     }
 
     pub fn total(&self) -> u64 {

@@ -17,8 +17,10 @@ pub struct Values {
 
 impl Values {
     pub fn piece(&mut self, piece: &Piece<'_>, join: Micros) {
+        if piece.shape != Shape::Bars {
+            return self.ticks(piece, join);
+        }
         let [opens, highs, lows, closes] = piece.prices;
-        let (bars, quotes) = (piece.shape == Shape::Bars, piece.shape == Shape::Quotes);
         for i in 0..piece.time.len() {
             if piece.is(i, super::piece::REPEATED) {
                 continue;
@@ -27,21 +29,36 @@ impl Values {
             if open.min(low).min(close) <= 0 {
                 self.runs.add(Kind::NonPositive, time, join);
             }
-            if bars {
-                if high < open.max(close).max(low) || low > open.min(close) {
-                    self.runs.add(Kind::BadOhlc, time, join);
-                }
-                self.max_range.larger(high - low, time);
-                self.max_body.larger((close - open).abs(), time);
-            } else if quotes && piece.spread[i] < 0 {
-                self.runs.add(Kind::Crossed, time, join);
+            if high < open.max(close).max(low) || low > open.min(close) {
+                self.runs.add(Kind::BadOhlc, time, join);
             }
+            self.max_range.larger(high - low, time);
+            self.max_body.larger((close - open).abs(), time);
             // A row of closed hours is dropped or explained as one; its price is compared with no other.
             if piece.counts(i) {
                 if let Some(before) = self.before {
                     self.max_jump.larger((open - before).abs(), time);
                 }
                 self.before = Some(close);
+            }
+        }
+    }
+    fn ticks(&mut self, piece: &Piece<'_>, join: Micros) {
+        let quotes = piece.shape == Shape::Quotes;
+        for (i, (&price, &time)) in piece.prices[0].iter().zip(piece.time).enumerate() {
+            if piece.is(i, super::piece::REPEATED) {
+                continue;
+            }
+            if price <= 0 {
+                self.runs.add(Kind::NonPositive, time, join);
+            }
+            if quotes && piece.spread[i] < 0 {
+                self.runs.add(Kind::Crossed, time, join);
+            }
+            if piece.counts(i) {
+                let before = self.before.unwrap_or(price);
+                self.max_jump.larger((price - before).abs(), time);
+                self.before = Some(price);
             }
         }
     }

@@ -45,7 +45,7 @@ fn every_planted_defect_and_the_clock_are_found_in_other_markets_too() {
         apply(&mut shelf, mend, &job).unwrap();
         let (_, left) = check_series(&shelf, &series, Span::ALL, &job).unwrap();
         assert!(
-            left.findings.iter().all(|f| f.kind.mend_in_words().is_none()),
+            left.findings.iter().all(|f| !f.kind.is_mended_by_default()),
             "seed {seed}: {:?}",
             left.findings
         );
