@@ -10,8 +10,10 @@ use stavel_core::frames::Builder;
 use stavel_core::intake::{Hints, plan, take};
 use stavel_core::job::Job;
 use stavel_core::model::price::push_scaled;
-use stavel_core::model::time::{DAY, MINUTE, SECOND, parse, wall};
-use stavel_core::model::{Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Session, Side, Span};
+use stavel_core::model::time::{DAY, HOUR, MINUTE, SECOND, parse, wall};
+use stavel_core::model::{
+    Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Session, Side, Span, Unit,
+};
 use stavel_core::splice::{Rule, splice};
 use stavel_core::store::{Origin, Shelf};
 
@@ -174,8 +176,26 @@ fn align_of_ten_years_of_minutes(bencher: Bencher) {
     let clock = session().clock;
     here.time.iter_mut().for_each(|t| *t = clock.to_wall(*t));
     bencher.bench_local(|| {
-        let fit = align::fit(&align::correlate(&here, &there, MINUTE, &Job::unwatched()).expect("weeks"));
+        let weeks = align::correlate(&here, &there, MINUTE, false, &Job::unwatched()).expect("weeks");
+        let fit = align::fit(&weeks, MINUTE);
         assert_eq!(fit.clock, clock);
+    });
+}
+
+#[divan::bench(sample_count = 5)]
+fn align_of_ten_years_of_hours(bencher: Bencher) {
+    let hour = Frame::Bars { unit: Unit::Hour, count: 1 };
+    let rows = minutes();
+    let mut builder =
+        Builder::new(Frame::M1, hour, Side::Bid, &rows.fields, rows.scale, &session()).expect("a builder");
+    builder.push(&rows);
+    let there = builder.finish().bars;
+    let mut here = there.clone();
+    let clock = session().clock;
+    here.time.iter_mut().for_each(|t| *t = clock.to_wall(*t));
+    bencher.bench_local(|| {
+        let weeks = align::correlate(&here, &there, HOUR, false, &Job::unwatched()).expect("weeks");
+        assert_eq!(align::fit(&weeks, HOUR).clock, clock);
     });
 }
 

@@ -3,10 +3,11 @@
 use std::collections::BTreeMap;
 
 use serde_json::json;
-use stavel_core::align::{anchor_series, study};
+use stavel_core::align::{Ask, Doubtful, anchor_series, study};
 use stavel_core::check::{Kind, Mend, check_series, mend_series};
 use stavel_core::compose::{Request, compose};
 use stavel_core::frames::{build_rows, build_series};
+use stavel_core::intake::Stamp;
 use stavel_core::job::Job;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, parse, wall};
 use stavel_core::model::{Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Session, Side, Span};
@@ -117,15 +118,20 @@ fn minutes_are_aligned_to_ticks_and_come_back_unchanged() {
     put(&mut shelf, "NOKSEK@quill:ticks", &vendor, Some("UTC"));
     put(&mut shelf, "NOKSEK@tarn:1m", &written_in(&broker, &clock), None);
     let (tarn, quill) = (name("NOKSEK@tarn:1m"), name("NOKSEK@quill:ticks"));
-    let found = study(&shelf, &tarn, &quill, &Job::unwatched()).unwrap();
+    let found = study(&shelf, &tarn, &quill, &Ask::default(), &Job::unwatched()).unwrap();
     assert!(found.is_sure() && found.fit.clock == clock && found.fit.confidence > 0.99);
     assert!(found.evidence.iter().all(|e| e.range_here == e.range_there && e.range_here > 0));
-    assert_eq!(anchor_series(&mut shelf, &tarn, &clock, json!({})).unwrap(), 0);
+    let doubtful =
+        anchor_series(&mut shelf, &tarn, &clock, Stamp::Open, json!({}), &Job::unwatched()).unwrap();
+    assert_eq!(doubtful, Doubtful::default());
     assert!(read(&shelf, "NOKSEK@tarn:1m") == broker);
-    assert!(anchor_series(&mut shelf, &tarn, &clock, json!({})).is_err(), "it is anchored already");
-    let again = study(&shelf, &tarn, &quill, &Job::unwatched()).unwrap();
+    assert!(
+        anchor_series(&mut shelf, &tarn, &clock, Stamp::Open, json!({}), &Job::unwatched()).is_err(),
+        "it is anchored already"
+    );
+    let again = study(&shelf, &tarn, &quill, &Ask::default(), &Job::unwatched()).unwrap();
     assert_eq!(again.fit.clock, clock, "an anchored series is studied as it was written");
-    assert!(study(&shelf, &tarn, &tarn, &Job::unwatched()).is_err());
+    assert!(study(&shelf, &tarn, &tarn, &Ask::default(), &Job::unwatched()).is_err());
 }
 
 #[test]
@@ -135,7 +141,9 @@ fn an_afloat_series_is_no_measure_for_another() {
     put(&mut shelf, "NOKSEK@tarn:1m", &rows, None);
     put(&mut shelf, "NOKSEK@quill:1m", &rows, None);
     let err =
-        study(&shelf, &name("NOKSEK@tarn:1m"), &name("NOKSEK@quill:1m"), &Job::unwatched()).err().unwrap();
+        study(&shelf, &name("NOKSEK@tarn:1m"), &name("NOKSEK@quill:1m"), &Ask::default(), &Job::unwatched())
+            .err()
+            .unwrap();
     assert!(err.to_string().contains("afloat itself"), "{err}");
 }
 

@@ -269,7 +269,10 @@ impl App {
                     running.job.stop();
                     self.say("stopping …", Tone::Plain);
                 }
-                None => self.message = Message::default(),
+                None => {
+                    self.message = Message::default();
+                    self.check.forget_mends();
+                }
             },
             Act::Undo => match self.shelf.removed.take().or_else(|| self.selected.clone()) {
                 Some(series) => self.start(Step::Undo(UndoStep { series })),

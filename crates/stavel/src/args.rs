@@ -50,9 +50,18 @@ pub enum Command {
         series: SeriesName,
         #[arg(long, value_name = "SERIES")]
         to: SeriesName,
-        /// Store the series in UTC with the clock found.
+        /// Store the series in UTC with the clock found, or chosen.
         #[arg(long)]
         anchor: bool,
+        /// Take this clock instead of finding one.
+        #[arg(long)]
+        clock: Option<Clock>,
+        /// Bars are stamped where they open or where they close; found where it is not said.
+        #[arg(long, value_parser = ["open", "close"])]
+        stamp: Option<String>,
+        /// Tell the score of every rule that was tried.
+        #[arg(long)]
+        scan: bool,
     },
     /// Merge sources into one history, in order of precedence.
     #[command(alias = "merge")]

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use anyhow::{Context, Result, bail};
 use serde_json::{Value, json};
 use stavel_core::Error;
+use stavel_core::intake::Stamp;
 use stavel_core::job::Job;
 use stavel_core::recipe::{
     AlignStep, ChartStep, CheckStep, DeliverStep, Done, FramesStep, Recipe, RehearseStep, Report, SpliceStep,
@@ -84,9 +85,13 @@ fn step_of(command: &Command, folder: &Path) -> Result<Step> {
             learn: a.learn,
             report: a.report.clone(),
         }),
-        Command::Align { series, to, anchor } => {
-            Step::Align(AlignStep { series: series.clone(), to: to.clone(), anchor: *anchor })
-        }
+        Command::Align { series, to, anchor, clock, stamp, scan } => Step::Align(AlignStep {
+            anchor: *anchor,
+            clock: clock.clone(),
+            stamp: stamp.as_deref().map(|s| if s == "close" { Stamp::Close } else { Stamp::Open }),
+            scan: *scan,
+            ..AlignStep::of(series.clone(), to.clone())
+        }),
         Command::Splice { series, into, rule } => {
             Step::Splice(SpliceStep { series: series.clone(), into: into.clone(), rule: *rule })
         }
@@ -281,6 +286,9 @@ report = 'x.html'
 act = 'align'
 series = 'NOKSEK@tarn:1m'
 to = 'NOKSEK@quill:1m'
+clock = 'UTC+2, from 2023-06-04 America/New_York+7h'
+stamp = 'close'
+scan = true
 anchor = true
 [[step]]
 act = 'splice'

@@ -1,4 +1,7 @@
-//! Correlation of returns over all offsets, a week at a time, by fast Fourier transform.
+//! Correlation of returns and of ranges over all offsets, a week at a time, by fast Fourier transform.
+//!
+//! Returns say most. Ranges, each less the mean of its neighbours so that the common rhythm of the day does
+//! not speak, are the same whichever side or way round a price is quoted.
 
 use rayon::prelude::*;
 use realfft::RealFftPlanner;
@@ -10,7 +13,7 @@ use crate::model::{Columns, Field};
 use crate::{Error, Result};
 
 /// The farthest a wall is taken to be from UTC.
-const REACH: Micros = 14 * HOUR;
+pub(super) const REACH: Micros = 14 * HOUR;
 /// 1970-01-03 15:00, a Saturday: in whatever clock, currency markets rest then and clocks change after.
 const WEEK_START: Micros = 2 * DAY + 15 * HOUR;
 /// A return counts at most this many times the mean return, so that one jump does not speak for a week.
@@ -18,10 +21,17 @@ const CLIP: f32 = 8.0;
 /// Fewest returns on both sides for a week to be looked at.
 const FEWEST: usize = 100;
 
-/// The offsets looked at: written time minus UTC, from -14 h to +14 h in steps of one bar.
+/// What returns weigh beside ranges.
+const OF_RETURNS: f32 = 0.65;
+/// Bars on each side that a range is compared with.
+const NEIGHBOURS: usize = 6;
+
+/// The offsets looked at: written time minus UTC, from about -14 h to +14 h in steps of `step`, each `phase`
+/// beyond a whole number of steps.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Offsets {
     pub step: Micros,
+    pub phase: Micros,
 }
 
 impl Offsets {
@@ -30,15 +40,16 @@ impl Offsets {
         2 * self.around() + 1
     }
     fn around(&self) -> usize {
-        (REACH / self.step) as usize
+        (REACH / self.step).max(1) as usize
     }
     /// The offset at a place in the list.
     pub fn at(&self, place: usize) -> Micros {
-        (place as Micros - self.around() as Micros) * self.step
+        (place as Micros - self.around() as Micros) * self.step + self.phase
     }
     /// The place of the offset nearest to `offset`, if it is within reach.
     pub fn place(&self, offset: Micros) -> Option<usize> {
-        let place = (offset + self.around() as Micros * self.step + self.step / 2).div_euclid(self.step);
+        let from = offset - self.phase + self.around() as Micros * self.step;
+        let place = (from + self.step / 2).div_euclid(self.step);
         usize::try_from(place).ok().filter(|&p| p < self.count())
     }
 }
@@ -46,8 +57,9 @@ impl Offsets {
 /// One week's correlation at every offset.
 #[derive(Debug, Clone)]
 pub struct WeekFit {
-    /// When the week begins, as written.
+    /// When the week (of bars of many hours: the fortnight) begins, as written, and how long it is.
     pub start: Micros,
+    pub length: Micros,
     pub offsets: Offsets,
     /// From -1 to 1, for each offset.
     pub correlation: Vec<f32>,
@@ -72,36 +84,90 @@ impl WeekFit {
     }
 }
 
-/// Compares bars whose times are `here` as written with bars whose times are `there` in UTC.
-/// Both need closes, sorted times and bars of `step`.
+/// Compares bars whose times are `here` as written with bars whose times are `there` in UTC. Both hold high,
+/// low and close, sorted by time, in bars of `step`. `inverse` takes the second for a quote the other way
+/// round.
 ///
 /// # Errors
 /// Where there is no week in which both have enough bars, or the person stops it.
-pub fn correlate(here: &Columns, there: &Columns, step: Micros, job: &Job) -> Result<Vec<WeekFit>> {
-    let offsets = Offsets { step: step.max(MINUTE) };
-    let Some(((first, last), _)) = here.ends().zip(there.ends()) else {
-        return Err(Error::input("One of the two series is empty; there is nothing to compare."));
-    };
-    let weeks: Vec<Micros> = {
-        let start = WEEK_START + (first - WEEK_START).div_euclid(WEEK) * WEEK;
-        (0..).map(|i| start + i * WEEK).take_while(|w| *w <= last).collect()
-    };
+pub fn correlate(
+    here: &Columns,
+    there: &Columns,
+    step: Micros,
+    inverse: bool,
+    job: &Job,
+) -> Result<Vec<WeekFit>> {
+    let step = step.max(MINUTE);
+    let (phase_here, phase_there) = (phase_of(here, step), phase_of(there, step));
+    let offsets = Offsets { step, phase: phase_here - phase_there };
+    let weeks = weeks_of(here, WEEK)?;
+    let (here, there) =
+        (Bars::of(here, step, phase_here, false), Bars::of(there, step, phase_there, inverse));
     job.begin("align", weeks.len() as u64);
     let plan = Plan::new(offsets);
     let fits: Vec<Option<WeekFit>> = weeks
         .par_iter()
         .map(|&start| {
             job.advance(1)?;
-            Ok(plan.week(here, there, start))
+            Ok(plan.week(&here, &there, start))
         })
         .collect::<Result<_>>()?;
-    let fits: Vec<WeekFit> = fits.into_iter().flatten().collect();
+    some(fits.into_iter().flatten().collect())
+}
+
+/// The weeks (or stretches of `length`) that hold the rows of a series.
+pub(super) fn weeks_of(here: &Columns, length: Micros) -> Result<Vec<Micros>> {
+    let Some((first, last)) = here.ends() else {
+        return Err(Error::input("One of the two series is empty; there is nothing to compare."));
+    };
+    let start = WEEK_START + (first - WEEK_START).div_euclid(WEEK) * WEEK;
+    Ok((0..).map(|i| start + i * length).take_while(|w| *w <= last).collect())
+}
+
+/// The fits, if there are any.
+pub(super) fn some(fits: Vec<WeekFit>) -> Result<Vec<WeekFit>> {
     if fits.is_empty() {
         return Err(Error::input(
             "The two series share no week with enough bars to compare; take in history that overlaps.",
         ));
     }
     Ok(fits)
+}
+
+/// How far beyond whole steps most bars begin.
+fn phase_of(rows: &Columns, step: Micros) -> Micros {
+    let mut counts = std::collections::HashMap::new();
+    // A few thousand rows say it as well as millions.
+    for t in rows.time.iter().step_by((rows.len() / 4096).max(1)) {
+        *counts.entry(t.rem_euclid(step)).or_insert(0u32) += 1;
+    }
+    counts.into_iter().max_by_key(|(phase, n)| (*n, -phase)).map_or(0, |(phase, _)| phase)
+}
+
+/// Bars on a grid of whole steps.
+struct Bars<'a> {
+    time: std::borrow::Cow<'a, [Micros]>,
+    high: &'a [i64],
+    low: &'a [i64],
+    close: &'a [i64],
+    /// -1 for quotes the other way round.
+    sign: i64,
+}
+
+impl<'a> Bars<'a> {
+    fn of(rows: &'a Columns, step: Micros, phase: Micros, inverse: bool) -> Bars<'a> {
+        let time = if phase == 0 && step > 0 {
+            std::borrow::Cow::Borrowed(rows.time.as_slice())
+        } else {
+            rows.time.iter().map(|t| t - phase).collect::<Vec<_>>().into()
+        };
+        let [high, low, close] = [Field::High, Field::Low, Field::Close].map(|f| rows.column(f));
+        Bars { time, high, low, close, sign: if inverse { -1 } else { 1 } }
+    }
+
+    fn range_of(&self, from: Micros, to: Micros) -> std::ops::Range<usize> {
+        self.time.partition_point(|&t| t < from)..self.time.partition_point(|&t| t < to)
+    }
 }
 
 struct Plan {
@@ -125,11 +191,29 @@ impl Plan {
         Plan { offsets, bars, size, forward, back }
     }
 
-    fn week(&self, here: &Columns, there: &Columns, start: Micros) -> Option<WeekFit> {
-        let reach = self.offsets.at(self.offsets.count() - 1);
-        let x = returns(here, start, self.offsets.step, self.bars)?;
-        let y = returns(there, start - reach, self.offsets.step, self.bars + self.offsets.count() - 1)?;
-        let products = self.products(&x, &y);
+    fn week(&self, here: &Bars<'_>, there: &Bars<'_>, start: Micros) -> Option<WeekFit> {
+        let step = self.offsets.step;
+        let reach = self.offsets.around() as Micros * step;
+        let (more, count) = (self.bars + self.offsets.count() - 1, self.bars);
+        let x = returns(here, start, step, count)?;
+        let y = returns(there, start - reach, step, more)?;
+        let mut correlation = self.over_offsets(&x, &y);
+        if let (Some(x), Some(y)) =
+            (ranges(here, start, step, count), ranges(there, start - reach, step, more))
+        {
+            let of_ranges = self.over_offsets(&x, &y);
+            for (c, r) in correlation.iter_mut().zip(of_ranges) {
+                *c = *c * OF_RETURNS + r * (1.0 - OF_RETURNS);
+            }
+        }
+        let best = (0..correlation.len()).max_by(|&a, &b| correlation[a].total_cmp(&correlation[b]))?;
+        let speaks = stands_out(&correlation, best);
+        Some(WeekFit { start, length: WEEK, offsets: self.offsets, correlation, best, speaks })
+    }
+
+    /// The correlation of one week's values with the other side's, at every offset.
+    fn over_offsets(&self, x: &[f32], y: &[f32]) -> Vec<f32> {
+        let products = self.products(x, y);
         let energy_x: f64 = x.iter().map(|v| (v * v) as f64).sum();
         let mut energy_y: f64 = y[..self.bars].iter().map(|v| (v * v) as f64).sum();
         // Product k pairs written bar t with the bar at y[t + k], which is UTC t - reach + k: the
@@ -143,9 +227,7 @@ impl Plan {
                 energy_y += (y[k + self.bars] as f64).powi(2) - (y[k] as f64).powi(2);
             }
         }
-        let best = (0..correlation.len()).max_by(|&a, &b| correlation[a].total_cmp(&correlation[b]))?;
-        let speaks = stands_out(&correlation, best);
-        Some(WeekFit { start, offsets: self.offsets, correlation, best, speaks })
+        correlation
     }
 
     /// Sums over t of x[t] * y[t + k], for every k.
@@ -173,16 +255,15 @@ impl Plan {
 
 /// Returns on a grid of `count` steps from `start`: the change of the close where the bar before is
 /// there, else 0; clipped. None where there are too few.
-fn returns(rows: &Columns, start: Micros, step: Micros, count: usize) -> Option<Vec<f32>> {
-    let close = rows.column(Field::Close);
-    let range = rows.range_of(crate::model::Span::new(start - step, start + count as Micros * step));
+fn returns(rows: &Bars<'_>, start: Micros, step: Micros, count: usize) -> Option<Vec<f32>> {
+    let range = rows.range_of(start - step, start + count as Micros * step);
     let mut out = vec![0.0f32; count];
     let (mut sum, mut seen) = (0.0f64, 0usize);
     for i in range.start.max(1)..range.end {
         if rows.time[i] - rows.time[i - 1] != step || rows.time[i] < start {
             continue;
         }
-        let change = (close[i] - close[i - 1]) as f32;
+        let change = ((rows.close[i] - rows.close[i - 1]) * rows.sign) as f32;
         if change != 0.0 {
             out[((rows.time[i] - start) / step) as usize] = change;
             sum += change.abs() as f64;
@@ -193,8 +274,36 @@ fn returns(rows: &Columns, start: Micros, step: Micros, count: usize) -> Option<
     if seen < FEWEST.min(count / 4) {
         return None;
     }
-    let most = (sum / seen as f64) as f32 * CLIP;
-    out.iter_mut().for_each(|v| *v = v.clamp(-most, most));
+    clip(&mut out, (sum / seen as f64) as f32 * CLIP);
+    Some(out)
+}
+
+fn clip(values: &mut [f32], most: f32) {
+    values.iter_mut().for_each(|v| *v = v.clamp(-most, most));
+}
+
+/// High less low on the same grid, each less the mean of its neighbours; clipped. None where bars have no
+/// range.
+fn ranges(rows: &Bars<'_>, start: Micros, step: Micros, count: usize) -> Option<Vec<f32>> {
+    let range = rows.range_of(start, start + count as Micros * step);
+    let own: Vec<f32> = range.clone().map(|i| (rows.high[i] - rows.low[i]) as f32).collect();
+    let mut sums = vec![0.0f64; own.len() + 1];
+    for (i, v) in own.iter().enumerate() {
+        sums[i + 1] = sums[i] + *v as f64;
+    }
+    let mut out = vec![0.0f32; count];
+    let mut total = 0.0f64;
+    for (i, v) in own.iter().enumerate() {
+        let (from, to) = (i.saturating_sub(NEIGHBOURS), (i + NEIGHBOURS + 1).min(own.len()));
+        let mean = (sums[to] - sums[from]) / (to - from) as f64;
+        let off = *v - mean as f32;
+        total += off.abs() as f64;
+        out[((rows.time[range.start + i] - start) / step) as usize] = off;
+    }
+    if total == 0.0 || own.len() < FEWEST.min(count / 4) {
+        return None;
+    }
+    clip(&mut out, (total / own.len() as f64) as f32 * CLIP);
     Some(out)
 }
 

@@ -1,6 +1,9 @@
-//! The evidence people look for by eye: the longest bars of one series in the other.
+//! The evidence people look for: the longest bars of one series in the other, when the week opens and closes,
+//! stub days, daily bars.
 
-use crate::model::time::HOUR;
+use std::collections::BTreeMap;
+
+use crate::model::time::{DAY, HOUR, MINUTE, WEEK, day_of, monday_of, weekday};
 use crate::model::{Clock, Columns, Field, Micros};
 
 /// A long bar here and the bar at the same moment there.
@@ -11,28 +14,178 @@ pub struct Evidence {
     /// High minus low in points, here and there (0 where there is no bar).
     pub range_here: i64,
     pub range_there: i64,
+    /// The range there at the written time taken for UTC: what one would have compared without a clock.
+    pub range_before: i64,
+}
+
+fn range(rows: &Columns, i: usize) -> i64 {
+    rows.column(Field::High)[i] - rows.column(Field::Low)[i]
 }
 
 /// The longest bars of a series whose times are as written (at most one an hour), with the bars of
 /// an anchored series at the moments a clock gives them. Bars outside the other series are passed over.
-pub fn longest_bars(here: &Columns, there: &Columns, clock: &Clock, count: usize) -> Vec<Evidence> {
-    let range = |rows: &Columns, i: usize| rows.column(Field::High)[i] - rows.column(Field::Low)[i];
+/// `back` is what bars stamped at their close are moved back by.
+pub fn longest_bars(
+    here: &Columns,
+    there: &Columns,
+    clock: &Clock,
+    back: Micros,
+    count: usize,
+) -> Vec<Evidence> {
     let Some((first, last)) = there.ends() else { return Vec::new() };
     let mut order: Vec<usize> = (0..here.len()).collect();
     order.sort_by_key(|&i| std::cmp::Reverse(range(here, i)));
+    let at = |t: Micros| there.time.binary_search(&t).map_or(0, |j| range(there, j));
     let mut out: Vec<Evidence> = Vec::new();
     for i in order {
         let written = here.time[i];
-        let utc = clock.from_wall(written).settle();
+        let utc = clock.from_wall(written).settle() - back;
         let near = out.iter().any(|e| (e.written - written).abs() < HOUR);
         if near || utc < first || utc > last {
             continue;
         }
-        let range_there = there.time.binary_search(&utc).map_or(0, |j| range(there, j));
-        out.push(Evidence { utc, written, range_here: range(here, i), range_there });
+        let (range_there, range_before) = (at(utc), at(written));
+        out.push(Evidence { utc, written, range_here: range(here, i), range_there, range_before });
         if out.len() == count {
             break;
         }
     }
     out
+}
+
+/// When most weeks begin and end, and how many do: minutes since Monday 00:00 on a wall.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct WeekEdges {
+    pub opens: i64,
+    pub closes: i64,
+    /// Weeks that open, and close, within a quarter of an hour of that.
+    pub keep_open: usize,
+    pub keep_close: usize,
+    pub weeks: usize,
+    /// Weeks with a Saturday or Sunday of six hours or less.
+    pub stubs: usize,
+}
+
+/// The edges of the weeks of rows whose times are on some wall. A week is what lies between two silences of a
+/// day or more.
+pub fn week_edges(times: impl Iterator<Item = Micros>, bar: Micros) -> WeekEdges {
+    let mut weeks: Vec<(Micros, Micros)> = Vec::new();
+    let mut weekend: BTreeMap<i64, (Micros, Micros)> = BTreeMap::new();
+    for t in times {
+        match weeks.last_mut() {
+            Some(week) if t - week.1 < DAY => week.1 = t + bar,
+            _ => weeks.push((t, t + bar)),
+        }
+        if weekday(day_of(t)) >= 5 {
+            let day = weekend.entry(day_of(t)).or_insert((t, t));
+            day.1 = t + bar;
+        }
+    }
+    let of_week = |t: Micros| (t - monday_of(day_of(t)) * DAY) / MINUTE;
+    let usual = |edges: Vec<i64>| {
+        let mut counts: BTreeMap<i64, usize> = BTreeMap::new();
+        edges.iter().for_each(|e| *counts.entry(e / 15).or_default() += 1);
+        let (quarter, n) = counts.into_iter().max_by_key(|c| c.1).unwrap_or_default();
+        let mut within: Vec<i64> = edges.into_iter().filter(|e| e / 15 == quarter).collect();
+        within.sort_unstable();
+        (within.get(within.len() / 2).copied().unwrap_or_default(), n)
+    };
+    // The first and last week may be cut.
+    let whole = if weeks.len() > 2 { &weeks[1..weeks.len() - 1] } else { &weeks[..] };
+    let (opens, keep_open) = usual(whole.iter().map(|w| of_week(w.0)).collect());
+    let (closes, keep_close) = usual(whole.iter().map(|w| of_week(w.1)).collect());
+    let stubs = weekend.values().filter(|(from, to)| to - from <= 6 * HOUR).count();
+    WeekEdges { opens, closes, keep_open, keep_close, weeks: whole.len(), stubs }
+}
+
+/// How daily bars of two series agree: days both have, and of those how many have the same open, high, low and
+/// close within a twentieth of the usual range.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Dailies {
+    pub days: usize,
+    pub same: [usize; 4],
+}
+
+/// Compares daily bars cut at midnight of `wall`; `shift` moves the first series' times to UTC.
+pub fn dailies(here: &Columns, there: &Columns, wall: &Clock, shift: impl Fn(Micros) -> Micros) -> Dailies {
+    let mine = days_of(here, wall, shift);
+    let theirs = days_of(there, wall, |t| t);
+    let both: Vec<(&[i64; 4], &[i64; 4])> =
+        mine.iter().filter_map(|(day, bar)| Some((bar, theirs.get(day)?))).collect();
+    let usual: i64 = both.iter().map(|(_, b)| b[1] - b[2]).sum::<i64>() / both.len().max(1) as i64;
+    let mut levels: Vec<i64> = both.iter().map(|(a, b)| b[3] - a[3]).collect();
+    let middle = levels.len() / 2;
+    let level = if levels.is_empty() { 0 } else { *levels.select_nth_unstable(middle).1 };
+    let mut out = Dailies { days: both.len(), same: [0; 4] };
+    for (a, b) in both {
+        for (same, (x, y)) in out.same.iter_mut().zip(a.iter().zip(b)) {
+            *same += usize::from((y - x - level).abs() * 20 <= usual);
+        }
+    }
+    out
+}
+
+/// Open, high, low and close of each day on a wall; days on which less than six hours trade are left out.
+fn days_of(rows: &Columns, wall: &Clock, shift: impl Fn(Micros) -> Micros) -> BTreeMap<i64, [i64; 4]> {
+    let mut out: BTreeMap<i64, ([i64; 4], Micros, Micros)> = BTreeMap::new();
+    let [high, low, close] = [Field::High, Field::Low, Field::Close].map(|f| rows.column(f));
+    let mut before = None;
+    for i in 0..rows.len() {
+        let t = wall.to_wall(shift(rows.time[i]));
+        // The close before is where the first bar of a day began, near enough.
+        let open = before.unwrap_or(close[i]);
+        before = Some(close[i]);
+        let (bar, _, last) = out.entry(day_of(t)).or_insert(([open, high[i], low[i], close[i]], t, t));
+        bar[1] = bar[1].max(high[i]);
+        bar[2] = bar[2].min(low[i]);
+        bar[3] = close[i];
+        *last = t;
+    }
+    out.into_iter().filter(|(_, (_, a, b))| b - a > 6 * HOUR).map(|(day, (bar, ..))| (day, bar)).collect()
+}
+
+/// What a clock means for a session that keeps to New York, and where it parts from the clock people take it
+/// for: sentences without a full stop.
+pub fn clock_in_words(clock: &Clock, edges: &WeekEdges) -> Vec<String> {
+    let mut out = vec![clock.in_words()];
+    if edges.weeks > 2 {
+        let at = |m: i64| {
+            let day = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
+            format!("{} {:02}:{:02}", day[(m / 1440).clamp(0, 6) as usize], m % 1440 / 60, m % 60)
+        };
+        out.push(format!("its week runs from {} to {}", at(edges.opens), at(edges.closes)));
+        let length = (edges.closes - edges.opens).rem_euclid(7 * 1440);
+        let days = (edges.opens.rem_euclid(1440) + length).div_euclid(1440)
+            + i64::from((edges.opens + length).rem_euclid(1440) > 60);
+        out.push(match edges.stubs * 2 > edges.weeks {
+            true => "a stub of a day on most weekends".into(),
+            false => format!("{days} daily bars a week"),
+        });
+    }
+    out.extend(parting(clock));
+    out
+}
+
+/// The common zone nearest to a clock, and in how many weeks of a year they part.
+fn parting(clock: &Clock) -> Option<String> {
+    let year = crate::model::time::days_from_civil(2024, 1, 1) * DAY;
+    let weeks: Vec<Micros> = (0..52).map(|w| year + w * WEEK + 3 * DAY).collect();
+    let own = clock.parts().0.map(str::to_owned);
+    let apart = |zone: &Clock| -> Vec<Micros> {
+        weeks.iter().copied().filter(|t| zone.offset_at(*t) != clock.offset_at(*t)).collect()
+    };
+    let known = ["Europe/Athens", "Europe/Oslo", "Europe/London", "America/New_York", "UTC"];
+    let nearest = known
+        .iter()
+        .filter(|z| own.as_deref() != Some(**z))
+        .filter_map(|z| Some((z, apart(&z.parse::<Clock>().ok()?))))
+        .filter(|(_, weeks)| !weeks.is_empty() && weeks.len() <= 26)
+        .min_by_key(|(_, weeks)| weeks.len())?;
+    let spring = nearest.1.iter().filter(|t| **t < year + 26 * WEEK).count();
+    let name = nearest.0.rsplit('/').next().unwrap_or(nearest.0).replace('_', " ");
+    Some(match (spring, nearest.1.len() - spring) {
+        (s, 0) => format!("differs from {name} time in {s} weeks of spring"),
+        (0, a) => format!("differs from {name} time in {a} weeks of autumn"),
+        (s, a) => format!("differs from {name} time in {s} weeks of spring and {a} of autumn"),
+    })
 }

@@ -2,10 +2,14 @@
 
 use serde_json::json;
 
-use super::{Evidence, Fit, WeekFit, anchor, correlate, fit, longest_bars};
+use super::anchoring::{Doubtful, Mover};
+use super::coarse::{correlate_finely, fine_step};
+use super::evidence::{Dailies, Evidence, WeekEdges, dailies, longest_bars, week_edges};
+use super::{Fit, WeekFit, correlate, fit, fit_to};
+use crate::intake::Stamp;
 use crate::job::Job;
-use crate::model::time::MINUTE;
-use crate::model::{Clock, Columns, Field, Micros, SeriesName, Span};
+use crate::model::time::{DAY, HOUR, MINUTE};
+use crate::model::{Clock, Columns, Field, Micros, SeriesName, Shape, Span};
 use crate::store::{Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
@@ -13,23 +17,59 @@ use crate::{Error, Result};
 pub struct Study {
     pub here: SeriesInfo,
     pub there: SeriesInfo,
+    /// True where the second is quoted the other way round.
+    pub inverse: bool,
     pub weeks: Vec<WeekFit>,
     pub fit: Fit,
+    /// True where a person chose the clock.
+    pub chosen: bool,
     pub evidence: Vec<Evidence>,
+    pub edges: Edges,
+    /// Daily bars of both on the instrument's clock, written times taken for UTC, and by the clock.
+    pub dailies: (Dailies, Dailies),
+}
+
+/// When weeks begin and end.
+pub struct Edges {
+    /// On the wall the series is written in.
+    pub written: WeekEdges,
+    /// On the clock of the instrument's session days: written times taken for UTC, by the clock, and of the
+    /// other series.
+    pub before: WeekEdges,
+    pub after: WeekEdges,
+    pub there: WeekEdges,
 }
 
 impl Study {
-    /// True where a clock was found that can be trusted.
+    /// True where a clock was found that can be trusted: it gets most of what the weeks give, and most of the
+    /// weeks that say anything agree with it.
     pub fn is_sure(&self) -> bool {
-        self.fit.confidence >= super::LEAST_CONFIDENCE && self.fit.weeks.iter().any(|w| w.agrees)
+        let speak = self.fit.weeks.iter().filter(|w| w.speaks).count();
+        let agree = self.fit.weeks.iter().filter(|w| w.agrees).count();
+        self.fit.confidence >= super::LEAST_CONFIDENCE
+            && agree > 0
+            && agree * 2 > speak
+            && speak * 4 > self.fit.weeks.len()
+    }
+
+    /// What bars stamped at their close are moved back by.
+    pub fn back(&self) -> Micros {
+        if self.fit.stamp == Stamp::Close { self.here.name.frame.length() } else { 0 }
     }
 }
 
-/// Compares a series with an anchored one and fits a clock.
+/// What a person says of the clock beforehand.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Ask {
+    pub clock: Option<Clock>,
+    pub stamp: Option<Stamp>,
+}
+
+/// Compares a series with an anchored one and fits a clock, or rates the one a person chose.
 ///
 /// # Errors
 /// Where the other series is afloat itself, or there is nothing to compare.
-pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, job: &Job) -> Result<Study> {
+pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: &Job) -> Result<Study> {
     let (here, there) = (shelf.find(name)?, shelf.find(to)?);
     if there.is_afloat() {
         return Err(Error::input(format!("{to} is afloat itself; align to a series whose clock is known.")));
@@ -37,7 +77,10 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, job: &Job) -> Re
     if name == to {
         return Err(Error::arguments(format!("{name} cannot be aligned to itself.")));
     }
-    let step = name.frame.length().max(to.frame.length()).max(MINUTE);
+    let own = name.frame.length().max(MINUTE);
+    let theirs_step = to.frame.length().max(MINUTE);
+    let step = if own > theirs_step { own } else { own.max(theirs_step) };
+    let fine = fine_step(step, theirs_step);
     let mut mine = bars(shelf, &here, step, Span::ALL)?;
     if let Some(clock) = &here.edition.clock {
         // An anchored series is studied in the times it was written in.
@@ -45,30 +88,112 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, job: &Job) -> Re
         mine.sort();
     }
     // Only what can overlap is read of the other side.
-    let day = crate::model::time::DAY;
-    let near = mine.ends().map_or(Span::ALL, |(a, b)| Span::new(a - 9 * day, b + 9 * day));
-    let theirs = bars(shelf, &there, step, near)?;
-    let weeks = correlate(&mine, &theirs, step, job)?;
-    let fit = fit(&weeks);
-    let evidence = longest_bars(&mine, &theirs, &fit.clock, 10);
-    Ok(Study { here, there, weeks, fit, evidence })
+    let near = mine.ends().map_or(Span::ALL, |(a, b)| Span::new(a - 9 * DAY, b + 9 * DAY));
+    let theirs = bars(shelf, &there, fine, near)?;
+    let compare = |inverse: bool| match fine < step {
+        true => correlate_finely(&mine, &theirs, (step, fine), inverse, job),
+        false => correlate(&mine, &theirs, step, inverse, job),
+    };
+    let turned = is_turned(shelf, name, to);
+    let mut weeks = compare(turned)?;
+    let mut inverse = turned;
+    if !weeks.iter().any(|w| w.speaks)
+        && let Ok(other) = compare(!turned)
+        && other.iter().any(|w| w.speaks)
+    {
+        (weeks, inverse) = (other, !turned);
+    }
+    let bar = name.frame.length();
+    let written = week_edges(mine.time.iter().copied(), bar);
+    let found = match (&ask.clock, ask.stamp) {
+        (Some(clock), stamp) => fit_to(&weeks, bar, clock, stamp.unwrap_or_default()),
+        (None, Some(Stamp::Close)) => stamped_at_close(&weeks, bar, fit(&weeks, bar)),
+        (None, Some(Stamp::Open)) => fit(&weeks, 0),
+        (None, None) => {
+            let found = fit(&weeks, bar);
+            if begins_a_bar_late(&written, bar) { stamped_at_close(&weeks, bar, found) } else { found }
+        }
+    };
+    let back = if found.stamp == Stamp::Close { bar } else { 0 };
+    let evidence = longest_bars(&mine, &theirs, &found.clock, back, 10);
+    let wall = shelf.instrument(&name.instrument)?.sheet.session.clock;
+    let to_utc = |t: Micros| found.clock.from_wall(t).settle() - back;
+    let edges = Edges {
+        written,
+        before: week_edges(mine.time.iter().map(|t| wall.to_wall(*t)), bar),
+        after: week_edges(mine.time.iter().map(|t| wall.to_wall(to_utc(*t))), bar),
+        there: week_edges(theirs.time.iter().map(|t| wall.to_wall(*t)), to.frame.length()),
+    };
+    let dailies = match own < 12 * HOUR && !inverse {
+        true => (dailies(&mine, &theirs, &wall, |t| t), dailies(&mine, &theirs, &wall, to_utc)),
+        false => Default::default(),
+    };
+    Ok(Study {
+        here,
+        there,
+        inverse,
+        weeks,
+        fit: found,
+        chosen: ask.clock.is_some(),
+        evidence,
+        edges,
+        dailies,
+    })
 }
 
-/// High, low and close of a series in bars of `step`.
+/// True where two pairs have each other's currencies.
+fn is_turned(shelf: &Shelf, a: &SeriesName, b: &SeriesName) -> bool {
+    let sheet = |n: &SeriesName| shelf.instrument(&n.instrument).ok().map(|i| i.sheet);
+    match (sheet(a), sheet(b)) {
+        (Some(a), Some(b)) => a.base == b.quote && a.quote == b.base && !a.quote.is_empty(),
+        _ => false,
+    }
+}
+
+/// Bars of a quarter of an hour or more look the same stamped at their close on one clock, and at their open
+/// on a clock a bar ahead. Where the week begins just a bar after midnight and ends with a bar stamped at
+/// midnight, the former is meant.
+fn begins_a_bar_late(written: &WeekEdges, bar: Micros) -> bool {
+    let minutes = bar / MINUTE;
+    (15..=240).contains(&minutes)
+        && written.weeks >= 3
+        && written.keep_open * 2 > written.weeks
+        && written.opens.rem_euclid(1440) == minutes
+        && (written.closes - minutes).rem_euclid(1440) == 0
+}
+
+/// The fit a bar earlier, for bars stamped at their close.
+fn stamped_at_close(weeks: &[WeekFit], bar: Micros, found: Fit) -> Fit {
+    if found.stamp == Stamp::Close || !found.clock.changes().is_empty() {
+        return found;
+    }
+    let (zone, shift) = found.clock.parts();
+    let clock = match zone {
+        Some(zone) => Clock::zone(zone, shift - bar),
+        None => Ok(Clock::fixed(shift - bar)),
+    };
+    clock.map_or(found, |clock| fit_to(weeks, bar, &clock, Stamp::Close))
+}
+
+/// High, low and close of a series in bars of `step`, in order of time; bars of `step` or longer as they are.
+///
+/// # Errors
+/// Where the series cannot be read.
 pub fn bars(shelf: &Shelf, info: &SeriesInfo, step: Micros, span: Span) -> Result<Columns> {
     let shape = crate::model::columns::shape_of(&info.edition.fields);
     let [high, low, close] = match shape {
-        crate::model::Shape::Bars => [Field::High, Field::Low, Field::Close],
-        crate::model::Shape::Quotes => [Field::Bid; 3],
-        crate::model::Shape::Trades => [Field::Last; 3],
-        crate::model::Shape::Depth => [Field::Price; 3],
+        Shape::Bars => [Field::High, Field::Low, Field::Close],
+        Shape::Quotes => [Field::Bid; 3],
+        Shape::Trades => [Field::Last; 3],
+        Shape::Depth => [Field::Price; 3],
     };
+    let as_they_are = shape == Shape::Bars && info.name.frame.length() >= step;
     let mut out = Columns::empty(&[Field::High, Field::Low, Field::Close], info.edition.scale);
     for rows in shelf.scan(&info.edition, span, Some(&[high, low, close]))? {
         let rows = rows?;
         let (high, low, close) = (rows.column(high), rows.column(low), rows.column(close));
         for i in 0..rows.len() {
-            let start = rows.time[i].div_euclid(step) * step;
+            let start = if as_they_are { rows.time[i] } else { rows.time[i].div_euclid(step) * step };
             if out.time.last() == Some(&start) {
                 let at = out.len() - 1;
                 out.data[0][at] = out.data[0][at].max(high[i]);
@@ -91,30 +216,42 @@ pub fn anchor_series(
     shelf: &mut Shelf,
     name: &SeriesName,
     clock: &Clock,
+    stamp: Stamp,
     detail: serde_json::Value,
-) -> Result<u64> {
+    job: &Job,
+) -> Result<Doubtful> {
     let info = shelf.find(name)?;
     if !info.is_afloat() {
         return Err(Error::input(format!(
             "{name} is anchored already; stavel undo {name} sets it afloat again."
         )));
     }
-    let mut rows = shelf.read(&info.edition, Span::ALL)?;
-    let doubtful = anchor(&mut rows, clock);
     let mut detail = detail;
-    detail["doubtful_times"] = json!(doubtful);
     detail["disorder"] = anchored_disorder(shelf, &info, clock)?;
     let origin = Origin {
         act: "align",
-        detail,
+        detail: json!({}),
         clock: Some(clock.clone()),
         fields: info.edition.fields.clone(),
         scale: info.edition.scale,
     };
+    let scan = shelf.scan(&info.edition, Span::ALL, None)?;
+    job.begin(format!("anchor {name}"), info.edition.rows);
+    let mut mover = Mover::new(clock, stamp, name.frame);
     let mut draft = shelf.draft(name, origin)?;
-    draft.push(rows)?;
+    for rows in scan {
+        let rows = rows?;
+        job.advance(rows.len() as u64)?;
+        draft.push(mover.push(rows))?;
+    }
+    if let Some(rest) = mover.finish() {
+        draft.push(rest)?;
+    }
+    detail["doubtful_times"] = json!(mover.doubtful.twice + mover.doubtful.never);
+    detail["stamp"] = json!(stamp);
+    draft.set_detail(detail);
     draft.commit()?;
-    Ok(doubtful)
+    Ok(mover.doubtful)
 }
 
 /// What intake noted of rows out of order, with its times moved to UTC.

@@ -149,7 +149,9 @@ fn slips(
 ) -> Result<Vec<Finding>> {
     let step = here.name.frame.length().max(there.name.frame.length()).max(MINUTE);
     let rows = |info| align::bars(shelf, info, step, span);
-    let Ok(weeks) = align::correlate(&rows(here)?, &rows(there)?, step, job) else { return Ok(Vec::new()) };
+    let Ok(weeks) = align::correlate(&rows(here)?, &rows(there)?, step, false, job) else {
+        return Ok(Vec::new());
+    };
     let odd = |w: &&align::WeekFit| w.speaks && w.best_offset().abs() >= HOUR / 2;
     let mut out: Vec<Finding> = Vec::new();
     for week in weeks.iter().filter(odd) {

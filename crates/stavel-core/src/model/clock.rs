@@ -7,7 +7,8 @@ use std::sync::Arc;
 use super::time::{DAY, EARLIEST, HOUR, LATEST, MINUTE, Micros, SECOND, Span};
 use crate::{Error, Result};
 
-/// A rule that maps wall time to UTC: `UTC`, `UTC+3`, `Europe/Oslo`, `America/New_York+7h`.
+/// A rule that maps wall time to UTC: `UTC`, `UTC+3`, `Europe/Oslo`, `America/New_York+7h`, or several one
+/// after the other: `UTC+2, from 2023-06-04 America/New_York+7h` (dates in UTC).
 ///
 /// Cheap to clone. A wall time is a [`Micros`] as if the wall showed UTC.
 #[derive(Debug, Clone)]
@@ -16,6 +17,8 @@ pub struct Clock {
     zone: Option<Arc<str>>,
     shift: Micros,
     stretches: Arc<[Stretch]>,
+    /// Clocks that follow, each with the moment from which it holds; empty for a single clock.
+    follow: Arc<[(Micros, Clock)]>,
 }
 
 /// A stretch of time with one offset from UTC; it ends where the next begins.
@@ -64,6 +67,7 @@ impl Clock {
             zone: None,
             shift: offset,
             stretches: Arc::new([Stretch { from: Micros::MIN, offset }]),
+            follow: Arc::new([]),
         }
     }
 
@@ -91,7 +95,31 @@ impl Clock {
         }
         let text =
             if shift == 0 { name.clone() } else { format!("{name}{}", super::time::length_as_typed(shift)) };
-        Ok(Clock { text: text.into(), zone: Some(name.into()), shift, stretches: stretches.into() })
+        let follow = Arc::new([]);
+        Ok(Clock { text: text.into(), zone: Some(name.into()), shift, stretches: stretches.into(), follow })
+    }
+
+    /// A clock that was changed: `first`, then others, each from a moment on, in order of time.
+    pub fn piecewise(first: &Clock, changes: &[(Micros, Clock)]) -> Clock {
+        let mut text = first.to_string();
+        let mut stretches: Vec<Stretch> = first.stretches.to_vec();
+        for (from, clock) in changes {
+            let date = if from.rem_euclid(DAY) == 0 {
+                super::time::date(from.div_euclid(DAY))
+            } else {
+                super::time::rfc3339(*from)
+            };
+            text.push_str(&format!(", from {date} {clock}"));
+            stretches.retain(|s| s.from < *from);
+            stretches.push(Stretch { from: *from, offset: clock.offset_at(*from) });
+            stretches.extend(clock.stretches.iter().filter(|s| s.from > *from));
+        }
+        Clock { text: text.into(), zone: None, shift: 0, stretches: stretches.into(), follow: changes.into() }
+    }
+
+    /// The moments at which this clock was changed for another; none for a single clock.
+    pub fn changes(&self) -> &[(Micros, Clock)] {
+        &self.follow
     }
 
     /// The zone's name and the shift added to it; no name for a fixed offset.
@@ -167,6 +195,11 @@ impl Clock {
 
     /// The clock in words, for people: what its midnight is.
     pub fn in_words(&self) -> String {
+        if let [.., (from, last)] = &*self.follow {
+            let (times, date) = (self.follow.len(), super::time::date(from.div_euclid(DAY)));
+            let changed = if times == 1 { "changed once".into() } else { format!("changed {times} times") };
+            return format!("{changed}; since {date} {}", last.in_words());
+        }
         match (&self.zone, self.shift) {
             (None, 0) => "universal time".into(),
             (None, _) => "the same distance from UTC all year".into(),
@@ -212,6 +245,25 @@ impl FromStr for Clock {
 
     fn from_str(text: &str) -> Result<Clock> {
         let text = text.trim();
+        if let Some((first, rest)) = text.split_once(", from ") {
+            let first: Clock = first.parse()?;
+            let mut changes: Vec<(Micros, Clock)> = Vec::new();
+            for part in rest.split(", from ") {
+                let change = part.split_once(' ').ok_or_else(|| {
+                    Error::arguments(format!(
+                        "'{text}' is not a clock; a change is written UTC+2, from 2023-06-04 UTC+3."
+                    ))
+                })?;
+                let from = super::time::parse(change.0)?;
+                if changes.last().is_some_and(|c| c.0 >= from) {
+                    return Err(Error::arguments(format!(
+                        "The changes of the clock '{text}' are not in order of time."
+                    )));
+                }
+                changes.push((from, change.1.parse()?));
+            }
+            return Ok(Clock::piecewise(&first, &changes));
+        }
         let upper = text.to_ascii_uppercase();
         if let Some(rest) = upper.strip_prefix("UTC")
             && (rest.is_empty() || rest.starts_with(['+', '-']))
@@ -279,6 +331,20 @@ mod tests {
         assert_eq!(clock.to_wall(at("2024-01-15 22:00")), at("2024-01-16"));
         assert_eq!(clock.to_wall(at("2024-03-12 21:00")), at("2024-03-13"));
         assert_eq!(clock.in_words(), "midnight is 17:00 in New York");
+    }
+
+    #[test]
+    fn a_clock_that_was_changed_reads_as_written_and_comes_back() {
+        let text = "UTC+2, from 2023-06-04 America/New_York+7h, from 2024-02-04T12:00:00Z UTC";
+        let clock: Clock = text.parse().unwrap();
+        assert_eq!(clock.to_string(), text);
+        let hours = ["2023-01-10", "2023-06-03 23:59", "2023-06-04", "2023-12-01", "2024-02-04 12:00"];
+        assert_eq!(hours.map(|t| clock.offset_at(at(t)) / HOUR), [2, 2, 3, 2, 0]);
+        assert_eq!(clock.from_wall(clock.to_wall(at("2023-12-01"))), Wall::Once(at("2023-12-01")));
+        assert_eq!(clock.from_wall(at("2023-06-04 02:30")), Wall::Never { at: at("2023-06-04") });
+        for bad in ["UTC, from", "UTC, from soon UTC+1", "UTC, from 2024-01-01 UTC+1, from 2023-01-01 UTC"] {
+            assert!(bad.parse::<Clock>().is_err(), "{bad}");
+        }
     }
 
     #[test]

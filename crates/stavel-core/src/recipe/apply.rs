@@ -2,10 +2,10 @@
 
 use serde_json::{Value, json};
 
+use super::aligning::align_one;
 use super::bring_in::{intake_files, layout_named};
 use super::checking::check_one;
 use super::step::*;
-use super::told::{align_json, alternatives_in_words};
 use crate::compose::{self, Request};
 use crate::deliver::{self, Format, Order};
 use crate::frames::build_series;
@@ -16,7 +16,7 @@ use crate::model::{Clock, Frame, Micros, SeriesName, Side, Span};
 use crate::rehearse::{Tape, read_orders, run_orders};
 use crate::splice::splice_series;
 use crate::store::Shelf;
-use crate::{Error, Result, align};
+use crate::{Error, Result};
 
 /// What a step did.
 #[derive(Debug, Clone)]
@@ -81,48 +81,6 @@ pub fn span_between(from: Option<&str>, to: Option<&str>) -> Result<Span> {
 
 fn side_of(text: Option<&str>) -> Result<Side> {
     text.map_or(Ok(Side::Bid), str::parse)
-}
-
-fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Report> {
-    let study = align::study(shelf, &step.series, &step.to, job)?;
-    let sure = study.is_sure();
-    let fit = &study.fit;
-    let agree = fit.weeks.iter().filter(|w| w.agrees).count();
-    let mut lines = Vec::new();
-    let mut anchored = !study.here.is_afloat();
-    let mut changed = Vec::new();
-    let mut settled = true;
-    if !sure {
-        lines.push(format!(
-            "no clock: {} and {} are not alike in any week at one offset; check that they are the same instrument",
-            step.series, step.to
-        ));
-    } else {
-        lines.push(format!(
-            "{} is written in {} ({}): {agree} of {} weeks agree, confidence {:.2}",
-            step.series,
-            fit.clock,
-            fit.clock.in_words(),
-            fit.weeks.len(),
-            fit.confidence
-        ));
-        lines.extend(alternatives_in_words(fit));
-        if step.anchor && study.here.is_afloat() {
-            let detail = json!({"to": step.to.to_string(), "confidence": fit.confidence, "weeks": fit.weeks.len(), "agree": agree});
-            let doubtful = align::anchor_series(shelf, &step.series, &fit.clock, detail)?;
-            lines.push(format!("anchored: stored in UTC, {doubtful} doubtful wall times"));
-            anchored = true;
-            changed.push(step.series.clone());
-        } else if step.anchor && study.here.edition.clock.as_ref() != Some(&fit.clock) {
-            lines.push(format!(
-                "it is anchored in another clock, {}; undo that first to take this one",
-                study.here.edition.clock.as_ref().map(Clock::to_string).unwrap_or_default()
-            ));
-            settled = false;
-        }
-    }
-    let json = align_json(&study, sure, anchored);
-    Ok(Report { wants_person: !sure || !settled, changed, ..Report::new(json, lines) })
 }
 
 fn splice(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<Report> {

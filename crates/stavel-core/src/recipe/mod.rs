@@ -3,13 +3,14 @@
 //! A [`Step`] is one act with all its settings. The command line, the bench and recipe files all make
 //! steps; [`apply`] does them, and gives a [`Report`] for people and programs.
 
+mod aligning;
 mod apply;
 mod bring_in;
 mod checking;
 mod file;
 mod step;
-mod told;
 
+pub use aligning::{minute_of_week, stretches_in_words};
 pub use apply::{Report, apply, bytes_in_words, frames_named, span_between};
 pub use bring_in::{hints_of, layout_named, plan_of};
 pub use checking::check_json;

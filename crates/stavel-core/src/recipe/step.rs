@@ -124,6 +124,22 @@ pub struct AlignStep {
     pub to: SeriesName,
     #[serde(default, skip_serializing_if = "is_default")]
     pub anchor: bool,
+    /// The clock a person chose, instead of the one that is found.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clock: Option<Clock>,
+    /// Whether bars are stamped where they open or close, where a person knows it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stamp: Option<Stamp>,
+    /// Tell the score of every rule.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub scan: bool,
+}
+
+impl AlignStep {
+    /// The clock is to be found; nothing is written.
+    pub fn of(series: SeriesName, to: SeriesName) -> AlignStep {
+        AlignStep { series, to, anchor: false, clock: None, stamp: None, scan: false }
+    }
 }
 
 /// Series to join, in order of precedence.
@@ -304,6 +320,7 @@ impl Step {
                 words.extend([format!("--{name}"), quoted(&value)]);
             }
         };
+        let stamp = |s: Stamp| if s == Stamp::Close { "close" } else { "open" };
         match self {
             Step::Intake(s) => {
                 words.extend(s.paths.iter().map(|p| quoted(&p.to_string_lossy())));
@@ -315,7 +332,6 @@ impl Step {
                 opt(&mut words, "side", s.side.clone());
                 opt(&mut words, "decimals", s.decimals.map(|d| d.to_string()));
                 opt(&mut words, "dates", s.dates.map(|d| d.words().replace(" dates", "")));
-                let stamp = |s: Stamp| if s == Stamp::Close { "close" } else { "open" };
                 opt(&mut words, "stamp", s.stamp.map(|s| stamp(s).to_owned()));
                 opt(&mut words, "layout", s.layout.clone());
                 opt(&mut words, "names", s.names.clone());
@@ -338,6 +354,9 @@ impl Step {
             }
             Step::Align(s) => {
                 words.extend([s.series.to_string(), "--to".into(), s.to.to_string()]);
+                opt(&mut words, "clock", s.clock.as_ref().map(Clock::to_string));
+                opt(&mut words, "stamp", s.stamp.map(|s| stamp(s).to_owned()));
+                words.extend(s.scan.then(|| "--scan".into()));
                 words.extend(s.anchor.then(|| "--anchor".into()));
             }
             Step::Splice(s) => {

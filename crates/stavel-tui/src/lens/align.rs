@@ -1,22 +1,35 @@
-//! Align: the heat of weeks by offset, the clock fitted, the longest bars of both.
+//! Align: the heat of weeks by offset, the clock fitted or chosen, and the evidence.
 
-use stavel_core::align::{Study, study};
-use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, date, day_of, wall};
-use stavel_core::model::{Frame, SeriesName};
-use stavel_core::recipe::{AlignStep, Step};
+use stavel_core::align::{Ask, Fit, Study, clock_in_words, fit_to, study};
+use stavel_core::intake::Stamp;
+use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, date, day_of};
+use stavel_core::model::{Clock, Frame, SeriesName};
+use stavel_core::recipe::{AlignStep, Step, stretches_in_words};
 use stavel_core::store::SeriesInfo;
 
-use super::{Fact, scroll, step};
+use super::{Fact, align_evidence, step};
 use crate::act::Act;
 use crate::app::{App, Tone};
 use crate::canvas::Canvas;
 use crate::jobs::Slot;
+use crate::overlay::{Overlay, Prompt};
 use crate::theme;
 
 #[derive(Default)]
 pub struct State {
     study: Slot<Study>,
-    at: usize,
+    pub at: usize,
+    /// The clock a person chose, with what the weeks say of it at once.
+    chosen: Option<Fit>,
+    /// True where sessions and days are shown instead of the longest bars.
+    pub sessions: bool,
+}
+
+impl State {
+    /// The fit that is shown: of the clock chosen, else of the clock found.
+    pub fn fit<'a>(&'a self, found: &'a Study) -> &'a Fit {
+        self.chosen.as_ref().unwrap_or(&found.fit)
+    }
 }
 
 /// The series whose clock is asked for and the one it is compared with: the afloat one and an anchored
@@ -42,12 +55,19 @@ fn pair(app: &App) -> Option<(&SeriesInfo, &SeriesInfo)> {
 pub fn want(app: &mut App) {
     let Some((here, there)) = pair(app) else { return };
     let (a, b): (SeriesName, SeriesName) = (here.name.clone(), there.name.clone());
-    let key = format!("{} {}", here.edition.id, there.edition.id);
+    let ids = format!("{} {}", here.edition.id, there.edition.id);
+    // A clock chosen for one pair says nothing of another.
+    if app.align.study.get().is_some_and(|s| s.here.name != a || s.there.name != b) {
+        app.align.chosen = None;
+    }
+    let ask = app.align.chosen.as_ref().map(|f| Ask { clock: Some(f.clock.clone()), stamp: Some(f.stamp) });
+    let ask = ask.unwrap_or_default();
+    let key = format!("{ids} {ask:?}");
     app.align.study.want(
         key,
         &app.threads,
         |app| Some(&mut app.align.study),
-        move |shelf, job| study(shelf, &a, &b, job),
+        move |shelf, job| study(shelf, &a, &b, &ask, job),
     );
 }
 
@@ -55,19 +75,7 @@ pub fn act(app: &mut App, act: Act) {
     let Some(found) = app.align.study.get().cloned() else { return };
     match act {
         Act::Up | Act::Down => app.align.at = step(app.align.at, found.evidence.len(), act == Act::Down),
-        Act::Accept => {
-            if !found.is_sure() {
-                app.say("no clock was found that can be trusted", Tone::Wrong);
-            } else if !found.here.is_afloat() {
-                app.say(
-                    format!("{} is anchored already; u sets it afloat again", found.here.name.short()),
-                    Tone::Plain,
-                );
-            } else {
-                let (series, to) = (found.here.name.clone(), found.there.name.clone());
-                app.start(Step::Align(AlignStep { series, to, anchor: true }));
-            }
-        }
+        Act::Accept => accept(app, &found),
         Act::Enter => {
             if let Some(e) = found.evidence.get(app.align.at) {
                 let at = e.utc;
@@ -75,8 +83,76 @@ pub fn act(app: &mut App, act: Act) {
                 app.show_place(at, HOUR);
             }
         }
+        Act::Evidence => app.align.sessions = !app.align.sessions,
+        Act::NudgeBack => nudge(app, &found, -found.here.name.frame.length().max(MINUTE)),
+        Act::NudgeOn => nudge(app, &found, found.here.name.frame.length().max(MINUTE)),
+        Act::HourBack => nudge(app, &found, -HOUR),
+        Act::HourOn => nudge(app, &found, HOUR),
+        Act::OwnClock => {
+            let now = app.align.fit(&found).clock.to_string();
+            let done = move |app: &mut App, typed: &str| choose(app, typed);
+            app.overlay = Some(Overlay::Prompt(Prompt::new("clock (empty: the one found)", &now, done)));
+        }
         _ => {}
     }
+}
+
+fn accept(app: &mut App, found: &Study) {
+    let fit = app.align.fit(found).clone();
+    let chosen = app.align.chosen.is_some();
+    if !found.here.is_afloat() {
+        let text = format!("{} is anchored already; u sets it afloat again", found.here.name.short());
+        return app.say(text, Tone::Plain);
+    }
+    if !chosen && !found.is_sure() {
+        return app.say("no clock was found that can be trusted; o takes one of your own", Tone::Wrong);
+    }
+    let step = AlignStep::of(found.here.name.clone(), found.there.name.clone());
+    let (clock, stamp) = if chosen { (Some(fit.clock), Some(fit.stamp)) } else { (None, None) };
+    app.start(Step::Align(AlignStep { anchor: true, clock, stamp, ..step }));
+}
+
+/// Takes a clock that was typed.
+fn choose(app: &mut App, typed: &str) {
+    let Some(found) = app.align.study.get().cloned() else { return };
+    if typed.is_empty() {
+        app.align.chosen = None;
+        return app.say("back to the clock found", Tone::Plain);
+    }
+    match typed.parse::<Clock>() {
+        Ok(clock) => rate(app, &found, &clock, Stamp::Open),
+        Err(err) => app.complain(&err),
+    }
+}
+
+/// Shifts the clock by a length: by hours as a clock, by a bar to the other stamp of bars.
+fn nudge(app: &mut App, found: &Study, by: Micros) {
+    let fit = app.align.fit(found).clone();
+    if !fit.clock.changes().is_empty() {
+        return app.say("a clock that changes is not nudged; o takes one of your own", Tone::Plain);
+    }
+    let (zone, shift) = fit.clock.parts();
+    let clock = match zone {
+        Some(zone) => Clock::zone(zone, shift + by),
+        None => Ok(Clock::fixed(shift + by)),
+    };
+    match clock {
+        Ok(clock) if clock.offset_at(found.here.edition.first).abs() <= 18 * HOUR => {
+            rate(app, found, &clock, fit.stamp);
+        }
+        Ok(_) => app.say("no clock is farther from UTC than this", Tone::Plain),
+        Err(err) => app.complain(&err),
+    }
+}
+
+fn rate(app: &mut App, found: &Study, clock: &Clock, stamp: Stamp) {
+    let fit = fit_to(&found.weeks, found.here.name.frame.length(), clock, stamp);
+    let agree = fit.weeks.iter().filter(|w| w.agrees).count();
+    app.say(
+        format!("{clock}: {agree} of {} weeks agree, confidence {:.2}", fit.weeks.len(), fit.confidence),
+        Tone::Plain,
+    );
+    app.align.chosen = Some(fit);
 }
 
 pub fn draw(app: &App, mut canvas: Canvas<'_>) {
@@ -106,29 +182,36 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
             return;
         }
     };
+    let fit = app.align.fit(found);
     let (here, there) = (found.here.name.short(), found.there.name.short());
     let title = if canvas.width() >= 100 {
         format!("{here} written time against {there} (UTC): agreement by week")
-    } else if found.is_sure() {
+    } else if found.is_sure() || app.align.chosen.is_some() {
         // Without room for facts the clock is told here.
-        let agree = found.fit.weeks.iter().filter(|w| w.agrees).count();
-        format!("{here} against {there}: {}, {agree} of {} weeks", found.fit.clock, found.fit.weeks.len())
+        let agree = fit.weeks.iter().filter(|w| w.agrees).count();
+        format!("{here} against {there}: {}, {agree} of {} weeks", fit.clock, fit.weeks.len())
     } else {
         format!("{here} against {there}: no clock, they are not alike")
     };
     canvas.put(1, 0, &title, theme::words());
     let width = canvas.width();
-    let bars = (found.evidence.len() as u16 + 2).min(canvas.height() / 2);
+    let bars = (found.evidence.len() as u16 + 2).max(10).min(canvas.height() / 2);
     let heat = canvas.height().saturating_sub(bars + 1);
-    draw_heat(found, canvas.part(0, 1, width, heat));
+    draw_heat(found, fit, canvas.part(0, 1, width, heat));
     let below = heat + 1;
     canvas.rule(below, theme::rule());
-    draw_bars(app, found, canvas.part(0, below + 1, width, bars.saturating_sub(1)));
+    let part = canvas.part(0, below + 1, width, bars.saturating_sub(1));
+    if app.align.sessions {
+        align_evidence::draw_sessions(found, part);
+    } else {
+        align_evidence::draw_bars(app, found, part);
+    }
 }
 
 /// Offsets shown: around the weeks' best, as many as there are lines.
-fn offsets_shown(found: &Study, lines: u16) -> Vec<Micros> {
+fn offsets_shown(found: &Study, fit: &Fit, lines: u16) -> Vec<Micros> {
     let mut best: Vec<Micros> = found.weeks.iter().filter(|w| w.speaks).map(|w| w.best_offset()).collect();
+    best.extend(fit.weeks.first().map(|w| w.expected));
     best.sort_unstable();
     let (low, high) = (best.first().copied().unwrap_or(-4 * HOUR), best.last().copied().unwrap_or(4 * HOUR));
     let spare = (lines as Micros - ((high - low) / HOUR + 1)).max(0);
@@ -136,7 +219,7 @@ fn offsets_shown(found: &Study, lines: u16) -> Vec<Micros> {
     (0..lines as Micros).map(|i| (top - i * HOUR).clamp(-14 * HOUR, 14 * HOUR)).collect()
 }
 
-fn draw_heat(found: &Study, mut canvas: Canvas<'_>) {
+fn draw_heat(found: &Study, fit: &Fit, mut canvas: Canvas<'_>) {
     let left = 8u16;
     let columns = canvas.width().saturating_sub(left + 1) as usize;
     let lines = canvas.height().saturating_sub(2).min(29);
@@ -146,7 +229,7 @@ fn draw_heat(found: &Study, mut canvas: Canvas<'_>) {
     let each = found.weeks.len().div_ceil(columns).max(1);
     let wide = (columns / found.weeks.len().max(1)).clamp(1, 3);
     let place = |week: usize| left + (week / each * wide) as u16;
-    for (row, offset) in offsets_shown(found, lines).into_iter().enumerate() {
+    for (row, offset) in offsets_shown(found, fit, lines).into_iter().enumerate() {
         let y = row as u16;
         let sign = if offset < 0 { '-' } else { '+' };
         canvas.put(1, y, &format!("{sign}{:>2} h", offset.abs() / HOUR), theme::faint());
@@ -154,7 +237,7 @@ fn draw_heat(found: &Study, mut canvas: Canvas<'_>) {
             // The best within half an hour of the line's offset.
             let near = (-30..30).map(|m| week.at(offset + m * MINUTE)).fold(0.0f32, f32::max);
             let peak = week.peak().max(0.01);
-            let verdict = &found.fit.weeks[i];
+            let verdict = &fit.weeks[i];
             let on_rule = (verdict.expected - offset).abs() <= HOUR / 2;
             let is_best = (week.best_offset() - offset).abs() <= HOUR / 2 && week.speaks;
             let (mark, colour) = match (is_best, verdict.agrees) {
@@ -192,59 +275,43 @@ fn draw_heat(found: &Study, mut canvas: Canvas<'_>) {
     );
 }
 
-fn draw_bars(app: &App, found: &Study, mut canvas: Canvas<'_>) {
-    let head =
-        format!("{:<3} {:<17} {:<17} {:>7}  {:>7} {:>7}", "", "written", "UTC", "diff", "here", "there");
-    canvas.put(1, 0, "longest bars", theme::words());
-    canvas.put(14, 0, &head, theme::faint());
-    let rows = canvas.height().saturating_sub(1) as usize;
-    let longest = found.evidence.iter().map(|e| e.range_here.max(e.range_there)).max().unwrap_or(1).max(1);
-    let at = app.align.at.min(found.evidence.len().saturating_sub(1));
-    let first = scroll(at, rows, found.evidence.len());
-    for (i, e) in found.evidence.iter().enumerate().skip(first).take(rows) {
-        let y = (i - first) as u16 + 1;
-        let hours = (e.written - e.utc) as f64 / HOUR as f64;
-        let text = format!(
-            "{:>3} {:<17} {:<17} {:>+5.1} h  {:>7} {:>7}",
-            i + 1,
-            wall(e.written),
-            wall(e.utc),
-            hours,
-            e.range_here,
-            e.range_there
-        );
-        let x = canvas.put(14, y, &text, if i == at { theme::chosen() } else { theme::words() });
-        let bar = |range: i64| "▄".repeat((range * 14 / longest).max(0) as usize);
-        canvas.put(x + 2, y, &bar(e.range_here), theme::words().fg(theme::source(1)));
-        canvas.put(x + 18, y, &bar(e.range_there), theme::words().fg(theme::source(0)));
-    }
-}
-
 pub fn facts(app: &App) -> Vec<Fact> {
     let Some(found) = app.align.study.get() else { return Vec::new() };
-    let fit = &found.fit;
-    if !found.is_sure() {
+    let fit = app.align.fit(found);
+    let chosen = app.align.chosen.is_some();
+    if !found.is_sure() && !chosen {
         return vec![
             Fact::heading("no clock"),
             Fact::words("The two series are not alike at any one offset. Are they the same instrument?"),
+            Fact::words("o: take a clock of your own and see what the weeks say of it"),
         ];
     }
     let agree = fit.weeks.iter().filter(|w| w.agrees).count();
-    let mut out = vec![
-        Fact::heading(fit.clock.to_string()),
-        Fact::words(fit.clock.in_words()),
-        Fact::words(format!("{agree} of {} weeks agree", fit.weeks.len())),
-        Fact::Pair("confidence", format!("{:.2}", fit.confidence)),
-        Fact::Gap,
-    ];
+    let mut out = vec![Fact::heading(fit.clock.to_string())];
+    if chosen {
+        out.push(Fact::words(format!(
+            "your choice; found was {}",
+            found.fit.scan.first().map_or_else(String::new, |s| s.0.to_string())
+        )));
+    }
+    out.extend(clock_in_words(&fit.clock, &found.edges.written).into_iter().map(Fact::Words));
+    if fit.stamp == Stamp::Close {
+        out.push(Fact::words("bars are stamped at their close"));
+    }
+    if found.inverse {
+        out.push(Fact::words(format!("{} is quoted the other way round", found.there.name.short())));
+    }
+    out.push(Fact::words(format!("{agree} of {} weeks agree", fit.weeks.len())));
+    out.push(Fact::Pair("confidence", format!("{:.2}", fit.confidence)));
+    out.push(Fact::Gap);
     if !fit.alternatives.is_empty() {
         out.push(Fact::heading("other clocks"));
     }
-    for a in &fit.alternatives {
+    for a in fit.alternatives.iter().take(4) {
         out.push(Fact::words(format!("{}  {:.2}", a.clock, a.score)));
         out.push(Fact::words(match a.differs.len() {
-            0 => "  no week here tells it apart".to_owned(),
-            n => format!("  {n} weeks speak against it"),
+            0 => format!("  parts {}: not covered", stretches_in_words(&a.would_differ[..1])),
+            n => format!("  {n} covered weeks speak against it"),
         }));
     }
     let odd: Vec<_> = fit.weeks.iter().filter(|w| w.speaks && !w.agrees).collect();

@@ -1,12 +1,21 @@
-//! Check: a calendar of days shaded by completeness, and what was found.
+//! Check: a calendar of days shaded by completeness, what was found, and mends before they are done.
 
-use stavel_core::check::{Finding, Kind, Mend, Report, check_series};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use stavel_core::check::{
+    Against, Crossed, Finding, Kind, Mend, MendList, Report, check_series, cross_check, learn_week,
+    preview_mends,
+};
+use stavel_core::job::Job;
 use stavel_core::model::price::scaled;
-use stavel_core::model::time::{DAY, HOUR, civil_from_days, date, day_of, monday_of, wall, weekday};
+use stavel_core::model::time::{DAY, HOUR, MINUTE, date, wall};
 use stavel_core::model::{SeriesName, Span, time};
-use stavel_core::recipe::{CheckStep, Step};
+use stavel_core::recipe::{CheckStep, ComposeStep, Step};
+use stavel_core::store::Shelf;
 
-use super::{Fact, scroll, step};
+use super::check_mends::{self, Preview};
+use super::{Fact, check_against, check_calendar, check_week, scroll, step};
 use crate::act::Act;
 use crate::app::{App, Tone};
 use crate::canvas::{Canvas, thousands};
@@ -14,13 +23,37 @@ use crate::jobs::Slot;
 use crate::overlay::{Overlay, Prompt};
 use crate::theme;
 
+/// What is shown below the calendar.
+#[derive(Default, Clone, Copy, PartialEq, Eq)]
+enum Below {
+    #[default]
+    Findings,
+    Week,
+    Against,
+}
+
 #[derive(Default)]
 pub struct State {
     pub report: Slot<Report>,
     at: usize,
+    /// Mends chosen and not yet done, with what they would do.
+    mends: Vec<Mend>,
+    preview: Slot<Preview>,
+    crossed: Slot<Crossed>,
+    below: Below,
 }
 
 impl State {
+    /// Shows a part below the calendar, or the findings again.
+    fn show(&mut self, part: Below) {
+        self.below = if self.below == part { Below::Findings } else { part };
+    }
+
+    /// Lets the mends go that were chosen.
+    pub fn forget_mends(&mut self) {
+        self.mends.clear();
+    }
+
     /// What was found in a series, if that is what was checked last.
     pub fn found_in(&self, app: &App, series: &SeriesName) -> Option<&Report> {
         let edition = app.snapshot.find(series)?.edition.id;
@@ -30,12 +63,62 @@ impl State {
 
 pub fn want(app: &mut App) {
     let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)) else { return };
-    let (name, key) = (info.name.clone(), format!("{}", info.edition.id));
+    let (name, edition) = (info.name.clone(), info.edition.id.to_string());
+    let series = name.clone();
     app.check.report.want(
-        key,
+        edition.clone(),
         &app.threads,
         |app| Some(&mut app.check.report),
-        move |shelf, job| check_series(shelf, &name, Span::ALL, job).map(|(_, report)| report),
+        move |shelf, job| check_series(shelf, &series, Span::ALL, job).map(|(_, report)| report),
+    );
+    if app.check.report.is_for(&edition) {
+        want_preview(app, &name, &edition);
+    } else {
+        app.check.mends.clear();
+    }
+    if app.check.below == Below::Against {
+        want_crossed(app, &name, &edition);
+    }
+}
+
+/// Has the chosen mends tried, around the finding that is chosen.
+fn want_preview(app: &mut App, name: &SeriesName, edition: &str) {
+    let Some(report) = app.check.report.get().cloned().filter(|_| !app.check.mends.is_empty()) else {
+        return;
+    };
+    let place = seen(app, &report).get(app.check.at).map_or(app.window, |f| f.span);
+    let around = (place.length() / 2).clamp(45 * MINUTE, 7 * DAY);
+    let window = Span::new(place.from - around, place.to + around);
+    let (name, mends) = (name.clone(), app.check.mends.clone());
+    let key = format!("{edition} {window:?} {mends:?}");
+    app.check.preview.want(
+        key,
+        &app.threads,
+        |app| Some(&mut app.check.preview),
+        move |shelf, job| {
+            let (before, after, counts) = preview_mends(shelf, &name, &report, &mends, window, job)?;
+            Ok(Preview { counts, before, after, window })
+        },
+    );
+}
+
+/// Has the series held against the longest one of another source.
+fn want_crossed(app: &mut App, name: &SeriesName, edition: &str) {
+    let afloat = app.snapshot.find(name).is_some_and(|s| s.is_afloat());
+    let others =
+        app.snapshot.roots_of(&name.instrument).filter(|s| s.name != *name && s.is_afloat() == afloat);
+    let Some(other) = others.max_by_key(|s| (s.name.source != name.source, s.edition.last - s.edition.first))
+    else {
+        app.check.below = Below::Findings;
+        return app.say("there is no other series to hold it against", Tone::Plain);
+    };
+    let key = format!("{edition} {}", other.edition.id);
+    let (name, against) = (name.clone(), Against::Series(other.name.clone()));
+    app.check.crossed.want(
+        key,
+        &app.threads,
+        |app| Some(&mut app.check.crossed),
+        move |shelf, job| cross_check(shelf, &name, &against, Span::ALL, job),
     );
 }
 
@@ -66,42 +149,94 @@ pub fn act(app: &mut App, act: Act) {
                 app.show_place(f.span.from, (f.span.length() * 2).clamp(HOUR, 60 * DAY));
             }
         }
-        Act::Mend => match (chosen, app.selected.clone()) {
-            (Some(f), Some(series)) => match f.kind.mend_in_words() {
-                Some(words) => {
-                    let (kind, (n, rows)) = (f.kind, report.count(f.kind));
-                    let label = format!("mend {n} findings of {} ({rows} rows): {words}? y/n", kind.word());
-                    app.overlay = Some(Overlay::Prompt(Prompt::new(label, "y", move |app, answer| {
-                        if answer.starts_with('y') {
-                            let mend = vec![Mend::Kind(kind)];
-                            app.start(Step::Check(CheckStep { mend, ..CheckStep::of(series) }));
-                        }
-                    })));
-                }
-                None => app.say(format!("{} has no mend here", f.kind.word()), Tone::Plain),
-            },
-            _ => app.say("no finding is chosen", Tone::Plain),
+        Act::Mend => match chosen.map(|f| (f.kind, f.kind.mend_in_words())) {
+            Some((kind, Some(_))) => toggle(&mut app.check.mends, Mend::Kind(kind)),
+            Some((kind, None)) => app.say(format!("{} has no mend here", kind.word()), Tone::Plain),
+            None => app.say("no finding is chosen", Tone::Plain),
         },
         Act::MendAll => {
             let due = |k: &&Kind| k.is_mended_by_default() && report.count(**k).0 > 0;
-            let kinds: Vec<Kind> = Kind::ALL.iter().filter(due).copied().collect();
-            match (app.selected.clone(), kinds.is_empty()) {
-                (Some(series), false) => {
-                    let words: Vec<String> =
-                        kinds.iter().map(|k| format!("{} {}", k.word(), report.count(*k).1)).collect();
-                    let label = format!("mend {} rows? y/n", words.join(", "));
-                    app.overlay = Some(Overlay::Prompt(Prompt::new(label, "y", move |app, answer| {
-                        if answer.starts_with('y') {
-                            let mend = kinds.into_iter().map(Mend::Kind).collect();
-                            app.start(Step::Check(CheckStep { mend, ..CheckStep::of(series) }));
-                        }
-                    })));
-                }
-                _ => app.say("nothing found here has a mend", Tone::Plain),
+            let mends: Vec<Mend> = Kind::ALL.iter().filter(due).map(|k| Mend::Kind(*k)).collect();
+            if mends.is_empty() {
+                app.say("nothing found here has a mend that is safe without looking", Tone::Plain);
             }
+            app.check.mends = mends;
         }
+        Act::Accept => match (app.selected.clone(), app.check.mends.is_empty()) {
+            (Some(series), false) => {
+                let mend = std::mem::take(&mut app.check.mends);
+                app.start(Step::Check(CheckStep { mend, ..CheckStep::of(series) }));
+            }
+            _ => app.say("choose what to mend first: m the finding's kind, M all that is safe", Tone::Plain),
+        },
+        Act::SaveMends if app.check.mends.is_empty() => {
+            app.say("there are no mends to save; m and M choose some", Tone::Plain);
+        }
+        Act::SaveMends => ask(app, "save the mends as", "mends.toml", |app, path| {
+            let list = MendList { mend: app.check.mends.clone() };
+            match list.write(Path::new(path)) {
+                Ok(()) => app.say(format!("{path} holds {} mends", list.mend.len()), Tone::Good),
+                Err(err) => app.complain(&err),
+            }
+        }),
+        Act::LoadMends => {
+            ask(app, "take the mends of", "mends.toml", |app, path| match MendList::read(Path::new(path)) {
+                Ok(list) => app.check.mends = list.mend,
+                Err(err) => app.complain(&err),
+            })
+        }
+        Act::WeekHeat => app.check.show(Below::Week),
+        Act::Against => app.check.show(Below::Against),
+        Act::LearnWeek => learn(app),
+        Act::Report => ask(app, "write the report to (.html or .pdf)", "check.html", |app, path| {
+            if let Some(series) = app.selected.clone() {
+                let report = Some(PathBuf::from(path));
+                app.start(Step::Check(CheckStep { report, ..CheckStep::of(series) }));
+            }
+        }),
         _ => {}
     }
+}
+
+fn toggle(mends: &mut Vec<Mend>, mend: Mend) {
+    match mends.iter().position(|m| *m == mend) {
+        Some(at) => {
+            mends.remove(at);
+        }
+        None => mends.push(mend),
+    }
+}
+
+fn ask(app: &mut App, label: &str, proposal: &str, done: impl FnOnce(&mut App, &str) + Send + 'static) {
+    app.overlay = Some(Overlay::Prompt(Prompt::new(label, proposal, done)));
+}
+
+/// Reads the session week off the rows and proposes it.
+fn learn(app: &mut App) {
+    let Some(series) = app.selected.clone() else { return };
+    app.say("reading the session week off the rows …", Tone::Plain);
+    let name = series.clone();
+    let work = move |shelf: &Shelf, job: &Job| learn_week(shelf, &name, job);
+    app.threads.read(Arc::new(Job::unwatched()), work, move |app, learned| match learned {
+        Err(err) => app.complain(&err),
+        Ok(learned) => {
+            let sheet = app.snapshot.instrument(&series.instrument).map(|i| i.sheet.session.week.to_string());
+            let week = learned.week.to_string();
+            if sheet.as_deref() == Some(&week) {
+                return app.say(format!("the rows keep to the sheet's session week, {week}"), Tone::Good);
+            }
+            let label = format!(
+                "the rows of {} weeks say this; the sheet has {}; take it?",
+                learned.weeks,
+                sheet.unwrap_or_default()
+            );
+            ask(app, &label, &week, move |app, typed| {
+                let set = [("hours".to_owned(), typed.to_owned())].into();
+                let (name, like) = (series.instrument.clone(), None);
+                app.start(Step::Compose(ComposeStep { name, like, set, ..ComposeStep::default() }));
+            });
+        }
+    });
 }
 
 pub fn draw(app: &App, mut canvas: Canvas<'_>) {
@@ -117,82 +252,23 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
         }
     };
     let width = canvas.width();
-    let calendar = draw_calendar(app, report, canvas.part(0, 0, width, 9));
+    let calendar = check_calendar::draw(app, report, canvas.part(0, 0, width, 12));
     let height = canvas.height().saturating_sub(calendar);
     let mut below = canvas.part(0, calendar, width, height);
     below.rule(0, theme::rule());
+    if !app.check.mends.is_empty() {
+        let part = below.part(0, 1, width, height.saturating_sub(1));
+        return check_mends::draw(&app.check.mends, app.check.preview.get().map(|p| p.as_ref()), part);
+    }
+    match app.check.below {
+        Below::Week => return check_week::draw(report, below.part(0, 1, width, height.saturating_sub(1))),
+        Below::Against => {
+            return check_against::draw(&app.check.crossed, below.part(0, 1, width, height.saturating_sub(1)));
+        }
+        Below::Findings => {}
+    }
     let kinds = draw_kinds(report, &mut below);
     draw_findings(app, report, below.part(kinds, 1, width.saturating_sub(kinds), height.saturating_sub(1)));
-}
-
-/// Weeks across, weekdays down; several weeks share a column where the window is long. Gives the lines used.
-fn draw_calendar(app: &App, report: &Report, mut canvas: Canvas<'_>) -> u16 {
-    let left = 5u16;
-    let columns = (canvas.width().saturating_sub(left + 1) as i64).max(1);
-    let (first, last) = (monday_of(day_of(app.window.from)), day_of(app.window.to - 1));
-    let weeks = ((last - first) / 7 + 1).max(1);
-    // A week has its part of the width: several columns, or one together with its neighbours.
-    let column_of = |week: i64| (week * columns / weeks).min(columns - 1);
-    for (i, name) in ["mon", "tue", "wed", "thu", "fri", "sat", "sun"].iter().enumerate() {
-        canvas.put(1, i as u16 + 1, name, theme::faint());
-    }
-    let mut free = 0;
-    for week in 0..weeks {
-        let (year, month, day) = civil_from_days(first + week * 7 + 6);
-        let is_new = if weeks > 80 { month == 1 && day <= 7 } else { day <= 7 };
-        if is_new && column_of(week) >= free {
-            let label =
-                if month == 1 { year.to_string() } else { date(first + week * 7 + 6)[..7].to_owned() };
-            canvas.put(left + column_of(week) as u16, 0, &label, theme::faint());
-            free = column_of(week) + 9;
-        }
-    }
-    let from = report.days.partition_point(|d| d.day < first);
-    for d in report.days[from..].iter().take_while(|d| d.day <= last) {
-        let week = (d.day - first) / 7;
-        let share = d.share();
-        let colour = if share < 0.5 {
-            theme::WRONG
-        } else if share < 0.97 {
-            theme::RISING
-        } else {
-            theme::source(0)
-        };
-        let mark = if share < 0.2 { "·" } else { theme::shade(share) };
-        for column in column_of(week)..column_of(week + 1).max(column_of(week) + 1) {
-            let (x, y) = (left + column as u16, weekday(d.day) as u16 + 1);
-            // Of days that share a cell, the emptiest is seen.
-            let taken =
-                canvas.buffer.cell((canvas.area.x + x, canvas.area.y + y)).is_some_and(|c| c.symbol() != " ");
-            if !taken || share < 0.97 {
-                canvas.put(x, y, mark, theme::words().fg(colour));
-            }
-        }
-    }
-    for column in 0..columns {
-        let day = |c: i64| (first + c * weeks * 7 / columns) * DAY;
-        mark_findings(
-            report,
-            Span::new(day(column), day(column + 1).max(day(column) + 1)),
-            left + column as u16,
-            &mut canvas,
-        );
-    }
-    canvas.put(1, 8, "findings", theme::faint());
-    9
-}
-
-/// The worst finding of a column's weeks, below it.
-fn mark_findings(report: &Report, span: Span, x: u16, canvas: &mut Canvas<'_>) {
-    let inside =
-        report.findings.iter().filter(|f| f.kind != Kind::ClosedMarket && f.span.overlap(&span).is_some());
-    if let Some(worst) = inside.map(|f| f.kind.severity()).max() {
-        let (mark, colour) = theme::severity(worst);
-        // The label stands at the left; marks begin where it ends.
-        if x > 9 {
-            canvas.put(x, 8, mark, theme::words().fg(colour));
-        }
-    }
 }
 
 /// Kinds with their counts at the left; gives the columns used.
@@ -252,7 +328,11 @@ pub fn facts(app: &App) -> Vec<Fact> {
         app.selected.as_ref().and_then(|s| app.snapshot.find(s)).map_or(0, |s| s.edition.scale.price);
     let price = |e: stavel_core::check::Extreme| scaled(e.points, decimals);
     let missing: Vec<String> = report.missing_days().map(date).collect();
-    let mut out = vec![
+    let mut out = vec![Fact::heading(format!("grade {}", report.grade.points))];
+    let losses = report.grade.losses.iter().take(4);
+    out.extend(losses.map(|l| Fact::words(format!("-{:.1} {}", l.points, l.why))));
+    out.extend([
+        Fact::Gap,
         Fact::heading("completeness"),
         Fact::Pair("rows", thousands(report.rows)),
         Fact::Pair("covered", format!("{:.2} %", report.coverage * 100.0)),
@@ -267,7 +347,12 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Fact::words(format!("  {}", wall(report.max_range.at))),
         Fact::Pair("jump", price(report.max_gap)),
         Fact::words(format!("  {}", wall(report.max_gap.at))),
-    ];
+    ]);
+    if let Some(gap) = report.largest_gap() {
+        out.push(Fact::Pair("hole", time::length_in_words(gap.open)));
+        out.push(Fact::words(format!("  {}", wall(gap.span.from))));
+    }
+    out.push(Fact::Pair("a minute", format!("{:.1} rows", report.rows_a_minute())));
     if let Some(s) = report.spread {
         out.push(Fact::Gap);
         out.push(Fact::heading("spread in points"));
@@ -280,6 +365,7 @@ pub fn facts(app: &App) -> Vec<Fact> {
         out.push(Fact::heading(f.kind.word()));
         out.push(Fact::words(format!("{} … {}", wall(f.span.from), wall(f.span.to))));
         out.push(Fact::words(time::length_in_words(f.span.length())));
+        out.push(Fact::words(f.detail.clone()));
         out.push(Fact::words(match f.kind.mend_in_words() {
             Some(words) => format!("m: {words}"),
             None => "Enter: see it on the chart".into(),

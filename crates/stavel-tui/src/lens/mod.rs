@@ -3,8 +3,13 @@
 //! Each has its state, what it wants read, what its acts do, its picture and its facts.
 
 pub mod align;
+mod align_evidence;
 pub mod chart;
 pub mod check;
+mod check_against;
+mod check_calendar;
+mod check_mends;
+mod check_week;
 pub mod compose;
 pub mod deliver;
 pub mod frames;

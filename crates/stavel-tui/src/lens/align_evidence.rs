@@ -1,0 +1,81 @@
+//! The evidence for a clock: the longest bars of both series, when weeks open and close, daily bars.
+
+use stavel_core::align::{Dailies, Study, WeekEdges};
+use stavel_core::model::time::{HOUR, wall};
+use stavel_core::recipe::minute_of_week;
+
+use super::scroll;
+use crate::app::App;
+use crate::canvas::Canvas;
+use crate::theme;
+
+/// The longest bars as written, with the bars of the other series there, without a clock and with it.
+pub fn draw_bars(app: &App, found: &Study, mut canvas: Canvas<'_>) {
+    let head = format!(
+        "{:<3} {:<17} {:<17} {:>7}  {:>7} {:>7} {:>7}",
+        "", "written", "UTC", "diff", "here", "there", "before"
+    );
+    canvas.put(1, 0, "longest bars", theme::words());
+    canvas.put(14, 0, &head, theme::faint());
+    let rows = canvas.height().saturating_sub(1) as usize;
+    let longest = found.evidence.iter().map(|e| e.range_here.max(e.range_there)).max().unwrap_or(1).max(1);
+    let at = app.align.at.min(found.evidence.len().saturating_sub(1));
+    let first = scroll(at, rows, found.evidence.len());
+    for (i, e) in found.evidence.iter().enumerate().skip(first).take(rows) {
+        let y = (i - first) as u16 + 1;
+        let hours = (e.written - e.utc) as f64 / HOUR as f64;
+        let text = format!(
+            "{:>3} {:<17} {:<17} {:>+5.1} h  {:>7} {:>7} {:>7}",
+            i + 1,
+            wall(e.written),
+            wall(e.utc),
+            hours,
+            e.range_here,
+            e.range_there,
+            e.range_before
+        );
+        let x = canvas.put(14, y, &text, if i == at { theme::chosen() } else { theme::words() });
+        let bar = |range: i64| "▄".repeat((range * 10 / longest).max(0) as usize);
+        canvas.put(x + 2, y, &bar(e.range_here), theme::words().fg(theme::source(1)));
+        canvas.put(x + 13, y, &bar(e.range_there), theme::words().fg(theme::source(0)));
+    }
+}
+
+/// When weeks open and close and how daily bars agree: written times taken for UTC, and by the clock.
+pub fn draw_sessions(found: &Study, mut canvas: Canvas<'_>) {
+    let e = &found.edges;
+    let there = found.there.name.short();
+    canvas.put(1, 0, "sessions and days", theme::words());
+    let head = format!("{:<20} {:<24} {:<24} {there}", "", "without a clock", "with the clock");
+    canvas.put(1, 1, &head, theme::faint());
+    let edge = |of: fn(&WeekEdges) -> (i64, usize)| {
+        let told = |w: &WeekEdges| {
+            let (minute, keep) = of(w);
+            format!("{}, {keep} of {}", minute_of_week(minute), w.weeks)
+        };
+        [told(&e.before), told(&e.after), told(&e.there)]
+    };
+    let (before, after) = found.dailies;
+    let share = |d: &Dailies, i: usize| {
+        let share = d.same[i] as f64 * 100.0 / d.days.max(1) as f64;
+        if d.days == 0 { "–".to_owned() } else { format!("{share:.0} % of {} days", d.days) }
+    };
+    let stubs = |w: &WeekEdges| if w.stubs == 0 { "none".to_owned() } else { format!("{} days", w.stubs) };
+    let mut lines = vec![
+        ("week opens", edge(|w| (w.opens, w.keep_open))),
+        ("week closes", edge(|w| (w.closes, w.keep_close))),
+        ("weekend stubs", [stubs(&e.before), stubs(&e.after), stubs(&e.there)]),
+    ];
+    for (i, name) in ["same open", "same high", "same low", "same close"].into_iter().enumerate() {
+        lines.push((name, [share(&before, i), share(&after, i), String::new()]));
+    }
+    for (i, (name, cells)) in lines.iter().enumerate() {
+        let y = i as u16 + 2;
+        canvas.put(1, y, name, theme::faint());
+        // What the clock mends stands out from what it leaves as it was.
+        let mended = cells[0] != cells[1];
+        canvas.put(22, y, &cells[0], if mended { theme::words().fg(theme::WRONG) } else { theme::words() });
+        canvas.put(47, y, &cells[1], if mended { theme::words().fg(theme::GOOD) } else { theme::words() });
+        canvas.put(72, y, &cells[2], theme::faint());
+    }
+}

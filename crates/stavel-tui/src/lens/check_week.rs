@@ -1,0 +1,46 @@
+//! The hours of the week: how busy each is, and how wide the spread.
+
+use stavel_core::check::{HourStats, Report};
+
+use crate::canvas::Canvas;
+use crate::theme;
+
+/// Two weeks side by side, days down and hours across: rows (or movement) and spread.
+pub fn draw(report: &Report, mut canvas: Canvas<'_>) {
+    let each = 2u16;
+    let wide = 24 * each + 6;
+    let both = canvas.width() >= wide * 2 + 4;
+    let busy: Vec<f64> = report.hours.iter().map(HourStats::movement).collect();
+    draw_one("points moved an hour", &busy, canvas.part(1, 0, wide, 10), each);
+    let spreads: Vec<f64> = report.hours.iter().map(|h| h.spread.unwrap_or(0) as f64).collect();
+    let at = if both { canvas.part(wide + 4, 0, wide, 10) } else { canvas.part(1, 10, wide, 10) };
+    if spreads.iter().any(|s| *s > 0.0) {
+        draw_one("median spread in points", &spreads, at, each);
+    } else {
+        let mut at = at;
+        at.put(0, 0, "no spread is known of this series", theme::faint());
+    }
+}
+
+fn draw_one(title: &str, hours: &[f64], mut canvas: Canvas<'_>, each: u16) {
+    let most = hours.iter().copied().fold(0.0, f64::max).max(1.0);
+    let busiest = hours.iter().position(|h| *h == most).unwrap_or(0);
+    canvas.put(0, 0, &format!("{title}: up to {most:.0}"), theme::words());
+    for hour in (0..24u16).step_by(3) {
+        canvas.put(5 + hour * each, 1, &format!("{hour:02}"), theme::faint());
+    }
+    for (day, name) in ["mon", "tue", "wed", "thu", "fri", "sat", "sun"].iter().enumerate() {
+        let y = day as u16 + 2;
+        canvas.put(0, y, name, theme::faint());
+        for hour in 0..24usize {
+            let value = hours.get(day * 24 + hour).copied().unwrap_or(0.0);
+            let x = 5 + hour as u16 * each;
+            let here = day * 24 + hour == busiest;
+            let style = if here { theme::strong() } else { theme::words().fg(theme::source(1)) };
+            // The square root keeps quiet hours apart from closed ones.
+            let mark = if value == 0.0 { "·" } else { theme::shade((value / most).sqrt()) };
+            let style = if value == 0.0 { theme::words().fg(theme::RULE) } else { style };
+            canvas.put(x, y, &mark.repeat(each as usize), style);
+        }
+    }
+}
