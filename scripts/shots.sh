@@ -45,8 +45,9 @@ keys 3
 wait_for completeness
 picture check
 keys M
-wait_for "y/n"
-keys Enter
+wait_for "before: "
+picture mends
+keys a
 wait_for "mended:"
 keys 4
 wait_for "midnight is 17:00 in New York"

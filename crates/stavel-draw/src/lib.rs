@@ -4,6 +4,7 @@
 //! scene with characters; [`svg`] and [`pdf`] draw it into files.
 
 pub mod pdf;
+pub mod report;
 pub mod scene;
 pub mod step;
 pub mod svg;

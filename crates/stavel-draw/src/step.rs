@@ -1,27 +1,73 @@
 //! Charts of series on a shelf, and steps with charts among them.
 
+use std::path::Path;
+
 use serde_json::json;
+use stavel_core::check::check_series;
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, rfc3339};
 use stavel_core::model::{Clock, Columns, Frame, SeriesName, Side, Span};
-use stavel_core::recipe::{self, ChartStep, Report, Step};
+use stavel_core::recipe::{self, ChartStep, CheckStep, Report, Step};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result, frames};
 
+use crate::report;
 use crate::scene::{SceneRequest, scene};
 
 /// Most bars in a file's chart; more would be thinner than a line.
 const MOST_BARS: usize = 900;
 
-/// Does any step: charts here, all others in the core.
+/// Does any step: charts and pages here, all others in the core.
 ///
 /// # Errors
 /// As [`recipe::apply`].
 pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
     match step {
         Step::Chart(step) => chart(shelf, step, job),
+        Step::Check(CheckStep { report: Some(path), .. }) => {
+            is_page(path)?;
+            let mut report = recipe::apply(shelf, step, job)?;
+            let Step::Check(check) = step else { return Ok(report) };
+            write_page(shelf, check, path, job)?;
+            report.lines.push(format!("{} holds the report", path.display()));
+            report.files.push(path.clone());
+            Ok(report)
+        }
         other => recipe::apply(shelf, other, job),
     }
+}
+
+fn is_page(path: &Path) -> Result<()> {
+    match path.extension().and_then(|e| e.to_str()) {
+        Some("html" | "pdf") => Ok(()),
+        _ => Err(Error::arguments(format!("{} must end in .html or .pdf.", path.display()))),
+    }
+}
+
+/// Writes the report of a check, as the series is now.
+fn write_page(shelf: &Shelf, step: &CheckStep, path: &Path, job: &Job) -> Result<()> {
+    let span = recipe::span_between(step.from.as_deref(), step.to.as_deref())?;
+    let (info, found) = check_series(shelf, &step.series, span, job)?;
+    let page = report::Page {
+        series: &step.series,
+        edition: info.edition.number,
+        clock: if info.is_afloat() { "as written, its clock is not known".into() } else { "UTC".into() },
+        decimals: info.edition.scale.price,
+        report: &found,
+    };
+    let bytes = match path.extension().and_then(|e| e.to_str()) {
+        Some("pdf") => crate::pdf::from_svg(&report::draw(&page))?,
+        _ => report::html(&page).into_bytes(),
+    };
+    write_file(path, &bytes)
+}
+
+/// Writes a file, and the folder it goes to.
+fn write_file(path: &Path, bytes: &[u8]) -> Result<()> {
+    if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
+        std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
+    }
+    std::fs::write(path, bytes).map_err(|e| Error::io("Cannot write", path, &e))
 }
 
 /// Bars of a series in a span, in the shortest usual frame that gives at most `most` of them.
@@ -102,10 +148,7 @@ fn chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<Report> {
         Some("pdf") => crate::pdf::from_svg(&picture)?,
         _ => return Err(Error::arguments(format!("{} must end in .svg or .pdf.", step.out.display()))),
     };
-    if let Some(folder) = step.out.parent().filter(|p| !p.as_os_str().is_empty()) {
-        std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
-    }
-    std::fs::write(&step.out, &bytes).map_err(|e| Error::io("Cannot write", &step.out, &e))?;
+    write_file(&step.out, &bytes)?;
     let json = json!({"path": step.out, "series": step.series, "frame": frame, "bars": bars.len(), "bytes": bytes.len()});
     let line = format!("{}: {} bars of {frame}, {} bytes", step.out.display(), bars.len(), bytes.len());
     Ok(Report {

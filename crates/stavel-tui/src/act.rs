@@ -230,10 +230,10 @@ pub const TABLE: &[Line] = &[
         "against",
         "hold it against another source, month by month",
     ),
-    line(Act::LearnWeek, &["l"], Some(Lens::Check), "", "read the session week off the rows"),
-    line(Act::Report, &["R"], Some(Lens::Check), "", "write a page to keep with the data"),
+    line(Act::LearnWeek, &["l"], Some(Lens::Check), "learn", "read the session week off the rows"),
+    line(Act::Report, &["R"], Some(Lens::Check), "report", "write a page to keep with the data"),
     line(Act::SaveMends, &["W"], Some(Lens::Check), "", "save the chosen mends as a list"),
-    line(Act::LoadMends, &["L"], Some(Lens::Check), "", "take the mends of a saved list"),
+    line(Act::LoadMends, &["L"], Some(Lens::Check), "mend list", "take the mends of a saved list"),
     line(
         Act::Accept,
         &["a"],

@@ -95,12 +95,17 @@ pub fn fit(weeks: &[WeekFit], bar: Micros) -> Fit {
         let got = speaking.iter().map(|w| got_of(&clock, w, extra)).collect();
         Candidate { clock, penalty, got }
     };
-    let mut candidates: Vec<Candidate> =
-        common(&speaking, extra).into_iter().map(|(clock, penalty)| rated(clock, penalty)).collect();
+    // Clocks that are never apart around these weeks are one clock; the first name is kept.
+    let mut known: BTreeSet<Vec<Micros>> = BTreeSet::new();
+    let mut is_new = |clock: &Clock| known.insert(signature(clock, &speaking));
+    let mut candidates: Vec<Candidate> = Vec::new();
+    let all_common = common(&speaking, extra).into_iter();
+    candidates.extend(all_common.filter(|(c, _)| is_new(c)).map(|(clock, penalty)| rated(clock, penalty)));
     let best_of = |all: &[Candidate]| all.iter().map(|c| share(&c.got) - c.penalty).fold(f64::MIN, f64::max);
     let common_best = best_of(&candidates);
     if common_best < LAST_RESORT {
-        candidates.extend(rare(&speaking, extra).into_iter().map(|clock| rated(clock, PENALTY_RARE)));
+        let others = rare(&speaking, extra).into_iter().filter(|c| is_new(c));
+        candidates.extend(others.map(|clock| rated(clock, PENALTY_RARE)));
     }
     candidates.sort_by(|a, b| (share(&b.got) - b.penalty).total_cmp(&(share(&a.got) - a.penalty)));
     let single = share(&candidates[0].got) - candidates[0].penalty;
@@ -172,17 +177,13 @@ fn shifts(zone: &Clock, weeks: &[&WeekFit], extra: Micros) -> BTreeSet<Micros> {
     weeks.iter().map(|w| rounded(w.best_offset() - extra - offset_in(zone, w))).collect()
 }
 
-/// Zones of the whole database, one for each way in which offsets change over these weeks, each with the shift
-/// that explains most weeks.
+/// Zones of the whole database, each with the shift that explains most weeks.
 fn rare(weeks: &[&WeekFit], extra: Micros) -> Vec<Clock> {
-    let mut seen: BTreeSet<Vec<Micros>> = BTreeSet::new();
     let mut out = Vec::new();
-    let names = jiff::tz::db().available();
-    for name in names {
+    for name in jiff::tz::db().available() {
         let Ok(zone) = Clock::zone(name.as_str(), 0) else { continue };
         let offsets: Vec<Micros> = weeks.iter().map(|w| offset_in(&zone, w)).collect();
-        let changes: Vec<Micros> = offsets.iter().map(|o| o - offsets[0]).collect();
-        if changes.iter().all(|c| *c == 0) {
+        if offsets.iter().all(|o| *o == offsets[0]) {
             continue;
         }
         let mut votes: BTreeMap<Micros, usize> = BTreeMap::new();
@@ -190,10 +191,21 @@ fn rare(weeks: &[&WeekFit], extra: Micros) -> Vec<Clock> {
             *votes.entry(rounded(w.best_offset() - extra - o)).or_default() += 1;
         }
         let Some((&shift, _)) = votes.iter().max_by_key(|(shift, n)| (**n, -shift.abs())) else { continue };
-        // A zone that needs no shift is told by its own name, even where another has the same changes.
-        if seen.insert(changes) || shift == 0 {
-            out.extend(Clock::zone(name.as_str(), shift).ok());
-        }
+        out.extend(Clock::zone(name.as_str(), shift).ok());
+    }
+    // A zone that needs no shift goes before another with the same changes.
+    out.sort_by_key(|c| c.parts().1.abs());
+    out
+}
+
+/// The offsets of a clock in every week from half a year before the first to a year after the last.
+fn signature(clock: &Clock, weeks: &[&WeekFit]) -> Vec<Micros> {
+    let (Some(first), Some(last)) = (weeks.first(), weeks.last()) else { return Vec::new() };
+    let mut t = first.start - 26 * WEEK + WEEK / 2;
+    let mut out = Vec::new();
+    while t < last.start + 53 * WEEK {
+        out.push(clock.offset_at(t));
+        t += WEEK;
     }
     out
 }
@@ -275,8 +287,9 @@ fn alternatives(
         let differs: Vec<Micros> =
             weeks.iter().filter(|w| offset_in(other, w) != offset_in(clock, w)).map(|w| w.start).collect();
         let would_differ = weeks_apart(clock, other, weeks);
-        // A clock with the same offsets all the time is the same clock by another name.
-        if out.len() < 6 && !would_differ.is_empty() {
+        // A clock that is apart for a few days in years is the same clock for this purpose.
+        let days_apart: i64 = would_differ.iter().map(|(a, b)| b - a + 1).sum();
+        if out.len() < 6 && days_apart >= 6 {
             out.push(Alternative { clock: other.clone(), score: *score, differs, would_differ });
         }
     }

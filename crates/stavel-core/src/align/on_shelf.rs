@@ -104,7 +104,13 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: 
         (weeks, inverse) = (other, !turned);
     }
     let bar = name.frame.length();
-    let written = week_edges(mine.time.iter().copied(), bar);
+    // Filler has no range; it would hide where a week ends.
+    let moving = |rows: &Columns| -> Vec<Micros> {
+        let [high, low] = [Field::High, Field::Low].map(|f| rows.column(f));
+        (0..rows.len()).filter(|i| high[*i] > low[*i]).map(|i| rows.time[i]).collect()
+    };
+    let (own_times, their_times) = (moving(&mine), moving(&theirs));
+    let written = week_edges(own_times.iter().copied(), bar);
     let found = match (&ask.clock, ask.stamp) {
         (Some(clock), stamp) => fit_to(&weeks, bar, clock, stamp.unwrap_or_default()),
         (None, Some(Stamp::Close)) => stamped_at_close(&weeks, bar, fit(&weeks, bar)),
@@ -120,9 +126,9 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: 
     let to_utc = |t: Micros| found.clock.from_wall(t).settle() - back;
     let edges = Edges {
         written,
-        before: week_edges(mine.time.iter().map(|t| wall.to_wall(*t)), bar),
-        after: week_edges(mine.time.iter().map(|t| wall.to_wall(to_utc(*t))), bar),
-        there: week_edges(theirs.time.iter().map(|t| wall.to_wall(*t)), to.frame.length()),
+        before: week_edges(own_times.iter().map(|t| wall.to_wall(*t)), bar),
+        after: week_edges(own_times.iter().map(|t| wall.to_wall(to_utc(*t))), bar),
+        there: week_edges(their_times.iter().map(|t| wall.to_wall(*t)), to.frame.length()),
     };
     let dailies = match own < 12 * HOUR && !inverse {
         true => (dailies(&mine, &theirs, &wall, |t| t), dailies(&mine, &theirs, &wall, to_utc)),

@@ -222,43 +222,36 @@ impl<I: Iterator<Item = crate::Result<Columns>>> Bars<I> {
     }
 }
 
-/// Compares two series of bars where both have history; `factors` bring their prices to one scale.
+/// Compares two series of bars; `factors` bring their prices to one scale. `counts` says of each time whether
+/// it is looked at.
 ///
 /// # Errors
-/// Where a piece cannot be read, or `advance` says stop.
+/// Where a piece cannot be read, or `counts` fails.
 pub fn walk<I, J>(
     crosser: &mut Crosser,
     mut here: Bars<I>,
     mut there: Bars<J>,
     factors: (i64, i64),
-    mut advance: impl FnMut() -> crate::Result<()>,
+    mut counts: impl FnMut(Micros) -> crate::Result<bool>,
 ) -> crate::Result<()>
 where
     I: Iterator<Item = crate::Result<Columns>>,
     J: Iterator<Item = crate::Result<Columns>>,
 {
-    let mut n = 0u32;
     loop {
         let (a, b) = (here.peek()?, there.peek()?);
-        n += 1;
-        if n.is_multiple_of(1 << 16) {
-            advance()?;
+        let Some(now) = a.iter().chain(&b).map(|bar| bar.0).min() else { return Ok(()) };
+        let (a, b) = (a.filter(|bar| bar.0 == now), b.filter(|bar| bar.0 == now));
+        here.at += usize::from(a.is_some());
+        there.at += usize::from(b.is_some());
+        if !counts(now)? {
+            continue;
         }
         match (a, b) {
-            (Some((t, x)), Some((u, y))) if t == u => {
-                crosser.both(t, x.map(|v| v * factors.0), y.map(|v| v * factors.1));
-                here.at += 1;
-                there.at += 1;
+            (Some((_, x)), Some((_, y))) => {
+                crosser.both(now, x.map(|v| v * factors.0), y.map(|v| v * factors.1));
             }
-            (Some((t, _)), b) if b.is_none_or(|(u, _)| t < u) => {
-                crosser.alone(t, true);
-                here.at += 1;
-            }
-            (_, Some((u, _))) => {
-                crosser.alone(u, false);
-                there.at += 1;
-            }
-            _ => return Ok(()),
+            (here, _) => crosser.alone(now, here.is_some()),
         }
     }
 }

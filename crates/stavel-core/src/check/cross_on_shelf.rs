@@ -1,11 +1,13 @@
 //! Cross-checks on the shelf: against another series, or an older edition.
 
 use super::cross::{Bars, Cross, Crosser, walk};
+use super::on_shelf::session_of;
 use super::{Finding, Kind, Remedy};
 use crate::align;
 use crate::frames::build_rows;
 use crate::job::Job;
 use crate::model::price::unit;
+use crate::model::session::OpenHours;
 use crate::model::time::{HOUR, MINUTE, WEEK, length_in_words};
 use crate::model::{Columns, Field, Frame, SeriesName, Side, Span};
 use crate::store::{Scan, SeriesInfo, Shelf};
@@ -104,7 +106,16 @@ pub fn cross_check(
     job.begin(format!("check {name} against {}", there.name), here.edition.rows + there.edition.rows);
     let factors = (unit(decimals - a), unit(decimals - b));
     let (left, right) = (pieces(shelf, &here, frame, span, job)?, pieces(shelf, &there, frame, span, job)?);
-    walk(&mut crosser, Bars::new(left), Bars::new(right), factors, || job.advance(1 << 16))?;
+    // Rows of closed hours are a matter of one series alone.
+    let mut open = OpenHours::new(&session_of(shelf, &here)?, span);
+    let mut n = 0u32;
+    walk(&mut crosser, Bars::new(left), Bars::new(right), factors, |t| {
+        n += 1;
+        if n.is_multiple_of(1 << 16) {
+            job.advance(1 << 16)?;
+        }
+        Ok(open.is_open(t))
+    })?;
     let mut cross = crosser.finish();
     if !same && frame.length() <= HOUR {
         cross.findings.extend(slips(shelf, &here, &there, span, job)?);

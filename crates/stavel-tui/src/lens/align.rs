@@ -227,8 +227,10 @@ fn draw_heat(found: &Study, fit: &Fit, mut canvas: Canvas<'_>) {
         return;
     }
     let each = found.weeks.len().div_ceil(columns).max(1);
-    let wide = (columns / found.weeks.len().max(1)).clamp(1, 3);
-    let place = |week: usize| left + (week / each * wide) as u16;
+    // The weeks share the whole width.
+    let shown = found.weeks.len().div_ceil(each).max(1);
+    let place = |week: usize| left + (week / each * columns / shown) as u16;
+    let wide = |week: usize| (place(week + each) - place(week)).max(1) as usize;
     for (row, offset) in offsets_shown(found, fit, lines).into_iter().enumerate() {
         let y = row as u16;
         let sign = if offset < 0 { '-' } else { '+' };
@@ -248,7 +250,7 @@ fn draw_heat(found: &Study, fit: &Fit, mut canvas: Canvas<'_>) {
                 _ if near < peak / 4.0 => ("·", theme::RULE),
                 _ => (theme::shade((near / peak) as f64 * 0.7), theme::FAINT),
             };
-            canvas.put(place(i), y, &mark.repeat(wide), theme::words().fg(colour));
+            canvas.put(place(i), y, &mark.repeat(wide(i)), theme::words().fg(colour));
         }
     }
     let mut free = 0;
@@ -310,8 +312,8 @@ pub fn facts(app: &App) -> Vec<Fact> {
     for a in fit.alternatives.iter().take(4) {
         out.push(Fact::words(format!("{}  {:.2}", a.clock, a.score)));
         out.push(Fact::words(match a.differs.len() {
-            0 => format!("  parts {}: not covered", stretches_in_words(&a.would_differ[..1])),
-            n => format!("  {n} covered weeks speak against it"),
+            0 => format!("  parts {}, not covered", stretches_in_words(&a.would_differ[..1])),
+            n => format!("  {n} weeks speak against it"),
         }));
     }
     let odd: Vec<_> = fit.weeks.iter().filter(|w| w.speaks && !w.agrees).collect();

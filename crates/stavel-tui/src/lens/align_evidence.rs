@@ -69,13 +69,20 @@ pub fn draw_sessions(found: &Study, mut canvas: Canvas<'_>) {
     for (i, name) in ["same open", "same high", "same low", "same close"].into_iter().enumerate() {
         lines.push((name, [share(&before, i), share(&after, i), String::new()]));
     }
+    // Right is what the other series has too: its opening and closing, no stub, its days.
+    let like = |of: fn(&WeekEdges) -> i64| {
+        let near = |w: &WeekEdges| (of(w) - of(&e.there)).abs() <= 15;
+        (near(&e.before), near(&e.after))
+    };
+    let mut good = vec![like(|w| w.opens), like(|w| w.closes), (e.before.stubs == 0, e.after.stubs == 0)];
+    let same = |d: &Dailies, i: usize| d.same[i] * 100 >= d.days * 95;
+    good.extend((0..4).map(|i| (same(&before, i), same(&after, i))));
     for (i, (name, cells)) in lines.iter().enumerate() {
         let y = i as u16 + 2;
         canvas.put(1, y, name, theme::faint());
-        // What the clock mends stands out from what it leaves as it was.
-        let mended = cells[0] != cells[1];
-        canvas.put(22, y, &cells[0], if mended { theme::words().fg(theme::WRONG) } else { theme::words() });
-        canvas.put(47, y, &cells[1], if mended { theme::words().fg(theme::GOOD) } else { theme::words() });
+        let style = |good: bool| theme::words().fg(if good { theme::GOOD } else { theme::WRONG });
+        canvas.put(22, y, &cells[0], style(good[i].0));
+        canvas.put(47, y, &cells[1], style(good[i].1));
         canvas.put(72, y, &cells[2], theme::faint());
     }
 }

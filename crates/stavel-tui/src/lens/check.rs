@@ -10,9 +10,9 @@ use stavel_core::check::{
 use stavel_core::job::Job;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, date, wall};
-use stavel_core::model::{SeriesName, Span, time};
+use stavel_core::model::{Columns, SeriesName, Span, time};
 use stavel_core::recipe::{CheckStep, ComposeStep, Step};
-use stavel_core::store::Shelf;
+use stavel_core::store::{SeriesInfo, Shelf};
 
 use super::check_mends::{self, Preview};
 use super::{Fact, check_against, check_calendar, check_week, scroll, step};
@@ -39,6 +39,8 @@ pub struct State {
     /// Mends chosen and not yet done, with what they would do.
     mends: Vec<Mend>,
     preview: Slot<Preview>,
+    /// The rows around the chosen finding.
+    place: Slot<(Columns, Span)>,
     crossed: Slot<Crossed>,
     below: Below,
 }
@@ -62,7 +64,7 @@ impl State {
 }
 
 pub fn want(app: &mut App) {
-    let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)) else { return };
+    let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)).cloned() else { return };
     let (name, edition) = (info.name.clone(), info.edition.id.to_string());
     let series = name.clone();
     app.check.report.want(
@@ -73,6 +75,7 @@ pub fn want(app: &mut App) {
     );
     if app.check.report.is_for(&edition) {
         want_preview(app, &name, &edition);
+        want_place(app, info.clone());
     } else {
         app.check.mends.clear();
     }
@@ -86,9 +89,7 @@ fn want_preview(app: &mut App, name: &SeriesName, edition: &str) {
     let Some(report) = app.check.report.get().cloned().filter(|_| !app.check.mends.is_empty()) else {
         return;
     };
-    let place = seen(app, &report).get(app.check.at).map_or(app.window, |f| f.span);
-    let around = (place.length() / 2).clamp(45 * MINUTE, 7 * DAY);
-    let window = Span::new(place.from - around, place.to + around);
+    let window = around(seen(app, &report).get(app.check.at).map_or(app.window, |f| f.span));
     let (name, mends) = (name.clone(), app.check.mends.clone());
     let key = format!("{edition} {window:?} {mends:?}");
     app.check.preview.want(
@@ -99,6 +100,25 @@ fn want_preview(app: &mut App, name: &SeriesName, edition: &str) {
             let (before, after, counts) = preview_mends(shelf, &name, &report, &mends, window, job)?;
             Ok(Preview { counts, before, after, window })
         },
+    );
+}
+
+/// A finding's span with some room on both sides.
+fn around(span: Span) -> Span {
+    let room = (span.length() / 2).clamp(45 * MINUTE, 7 * DAY);
+    Span::new(span.from - room, span.to + room)
+}
+
+/// Has the rows read around the finding that is chosen.
+fn want_place(app: &mut App, info: SeriesInfo) {
+    let Some(report) = app.check.report.get().cloned() else { return };
+    let Some(window) = seen(app, &report).get(app.check.at).map(|f| around(f.span)) else { return };
+    let key = format!("{} {window:?}", info.edition.id);
+    app.check.place.want(
+        key,
+        &app.threads,
+        |app| Some(&mut app.check.place),
+        move |shelf, _| Ok((shelf.read(&info.edition, window)?, window)),
     );
 }
 
@@ -263,7 +283,10 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
     match app.check.below {
         Below::Week => return check_week::draw(report, below.part(0, 1, width, height.saturating_sub(1))),
         Below::Against => {
-            return check_against::draw(&app.check.crossed, below.part(0, 1, width, height.saturating_sub(1)));
+            return check_against::draw(
+                &app.check.crossed,
+                below.part(0, 1, width, height.saturating_sub(1)),
+            );
         }
         Below::Findings => {}
     }
@@ -303,7 +326,15 @@ fn draw_findings(app: &App, report: &Report, mut canvas: Canvas<'_>) {
         n => format!("{n} findings in this window"),
     };
     canvas.put(1, 0, &head, theme::faint());
-    let rows = canvas.height().saturating_sub(1) as usize;
+    let mut rows = canvas.height().saturating_sub(1) as usize;
+    // Where there is room, the place of the chosen finding is shown below the list.
+    let list = seen.len().clamp(3, 10);
+    if let Some(place) = app.check.place.get().filter(|_| rows >= list + 10) {
+        let top = list as u16 + 2;
+        let (width, height) = (canvas.width().saturating_sub(2), canvas.height().saturating_sub(top));
+        check_mends::draw_place(&place.0, place.1, canvas.part(1, top, width, height));
+        rows = list;
+    }
     let at = app.check.at.min(seen.len().saturating_sub(1));
     let first = scroll(at, rows, seen.len());
     for (i, f) in seen.iter().enumerate().skip(first).take(rows) {

@@ -47,6 +47,13 @@ pub fn draw(mends: &[Mend], preview: Option<&Preview>, mut canvas: Canvas<'_>) {
     }
 }
 
+/// The rows of one place, as strokes.
+pub fn draw_place(rows: &Columns, window: Span, mut canvas: Canvas<'_>) {
+    canvas.put(0, 0, &format!("{} … {}", wall(window.from), wall(window.to)), theme::faint());
+    let (width, height) = (canvas.width(), canvas.height().saturating_sub(1));
+    draw_rows(rows, window, scale_of(rows, rows), canvas.part(0, 1, width, height));
+}
+
 fn prices(rows: &Columns) -> Option<(&[i64], &[i64])> {
     [(Field::High, Field::Low), (Field::Ask, Field::Bid), (Field::Last, Field::Last)]
         .into_iter()

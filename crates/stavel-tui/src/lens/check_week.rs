@@ -20,6 +20,28 @@ pub fn draw(report: &Report, mut canvas: Canvas<'_>) {
         let mut at = at;
         at.put(0, 0, "no spread is known of this series", theme::faint());
     }
+    let y = if both { 11 } else { 21 };
+    let (width, height) = (canvas.width(), canvas.height().saturating_sub(y));
+    draw_months(report, canvas.part(1, y, width, height));
+}
+
+/// How full each month is: years down, months across.
+fn draw_months(report: &Report, mut canvas: Canvas<'_>) {
+    canvas.put(0, 0, "covered by month, %", theme::words());
+    let months = report.months();
+    let (Some(first), Some(last)) = (months.first(), months.last()) else { return };
+    let lines = canvas.height().saturating_sub(2) as i64;
+    let first = first.year.max(last.year - lines + 1);
+    for month in 1..=12u16 {
+        canvas.put_right(5 + month * 7, 1, &format!("{month:02}"), theme::faint());
+    }
+    for m in months.iter().filter(|m| m.year >= first) {
+        let y = (m.year - first) as u16 + 2;
+        let share = m.present as f64 * 100.0 / m.expected.max(1) as f64;
+        let colour = if share < 97.0 { theme::RISING } else { theme::WORDS };
+        canvas.put(0, y, &m.year.to_string(), theme::faint());
+        canvas.put_right(5 + m.month as u16 * 7, y, &format!("{share:.1}"), theme::words().fg(colour));
+    }
 }
 
 fn draw_one(title: &str, hours: &[f64], mut canvas: Canvas<'_>, each: u16) {

@@ -1,0 +1,290 @@
+//! The report of a check as one page: an upright sheet to keep with the data, in HTML or PDF.
+
+use stavel_core::check::{Kind, Report, Severity};
+use stavel_core::model::SeriesName;
+use stavel_core::model::price::scaled;
+use stavel_core::model::time::{civil_from_days, date, days_from_civil, length_in_words, wall};
+use svg::node::Text as Words;
+use svg::node::element::{Rectangle, Text};
+use svg::{Document, Node};
+
+/// The sheet, in the proportions of A4.
+const WIDTH: f64 = 840.0;
+const HEIGHT: f64 = 1188.0;
+const LEFT: f64 = 44.0;
+const INSIDE: f64 = WIDTH - 2.0 * LEFT;
+
+const PAPER: &str = "#ffffff";
+const INK: &str = "#1c2128";
+const FAINT: &str = "#6a7280";
+const RULE: &str = "#d5d9e0";
+const FULL: [u8; 3] = [0x2f, 0x7f, 0x8c];
+const WRONG: &str = "#c0392b";
+const DOUBT: &str = "#b7862b";
+const NOTE: &str = "#6a7280";
+
+/// What the sheet says.
+pub struct Page<'a> {
+    pub series: &'a SeriesName,
+    pub edition: i64,
+    /// The clock the times are told in: UTC, or as written.
+    pub clock: String,
+    pub decimals: u8,
+    pub report: &'a Report,
+}
+
+/// A sheet that is filled from the top.
+struct Sheet {
+    document: Document,
+    y: f64,
+}
+
+impl Sheet {
+    fn text(&mut self, x: f64, text: &str, size: f64, colour: &str) {
+        let words = Text::new("")
+            .set("x", LEFT + x)
+            .set("y", self.y)
+            .set("font-size", size)
+            .set("fill", colour)
+            .add(Words::new(stavel_core::error::printable(text)));
+        self.document.append(words);
+    }
+
+    fn block(&mut self, x: f64, y: f64, (width, height): (f64, f64), colour: &str) {
+        let block = Rectangle::new()
+            .set("x", format!("{:.2}", LEFT + x))
+            .set("y", format!("{y:.2}"))
+            .set("width", format!("{width:.2}"))
+            .set("height", height)
+            .set("fill", colour);
+        self.document.append(block);
+    }
+
+    fn rule(&mut self) {
+        self.y += 10.0;
+        self.block(0.0, self.y, (INSIDE, 1.0), RULE);
+        self.y += 22.0;
+    }
+
+    fn heading(&mut self, text: &str) {
+        self.text(0.0, text, 13.0, INK);
+        self.y += 20.0;
+    }
+}
+
+/// The sheet as SVG. The same report gives the same bytes.
+pub fn draw(page: &Page<'_>) -> String {
+    let document = Document::new()
+        .set("viewBox", (0, 0, WIDTH as i64, HEIGHT as i64))
+        .set("font-family", "Hack, monospace")
+        .add(Rectangle::new().set("width", WIDTH).set("height", HEIGHT).set("fill", PAPER));
+    let mut sheet = Sheet { document, y: 60.0 };
+    head(&mut sheet, page);
+    sheet.rule();
+    years(&mut sheet, page.report);
+    sheet.rule();
+    numbers(&mut sheet, page);
+    sheet.rule();
+    week(&mut sheet, page.report);
+    sheet.rule();
+    findings(&mut sheet, page.report);
+    sheet.document.to_string()
+}
+
+fn head(sheet: &mut Sheet, page: &Page<'_>) {
+    let r = page.report;
+    sheet.text(0.0, &page.series.to_string(), 24.0, INK);
+    sheet.text(INSIDE - 150.0, &format!("grade {}", r.grade.points), 24.0, INK);
+    sheet.y += 24.0;
+    let span = format!(
+        "edition {}, {} rows, {} … {} ({})",
+        page.edition,
+        r.rows,
+        wall(r.first),
+        wall(r.last),
+        page.clock
+    );
+    sheet.text(0.0, &span, 11.0, FAINT);
+    sheet.y += 18.0;
+    let losses: Vec<String> =
+        r.grade.losses.iter().take(4).map(|l| format!("-{:.1} {}", l.points, l.why)).collect();
+    let losses = if losses.is_empty() { "no points lost".to_owned() } else { losses.join(",  ") };
+    sheet.text(0.0, &losses, 10.0, FAINT);
+}
+
+/// A year a line, each day shaded by how full it is, with a mark where something was found.
+fn years(sheet: &mut Sheet, report: &Report) {
+    sheet.heading("Completeness by day");
+    let year_of = |day: i64| civil_from_days(day).0;
+    let (Some(first), Some(last)) = (report.days.first(), report.days.last()) else { return };
+    // Twenty years fit; of longer histories the latest are shown.
+    let from = year_of(first.day).max(year_of(last.day) - 19);
+    let (label, each) = (46.0, (INSIDE - 46.0) / 366.0);
+    for year in from..=year_of(last.day) {
+        sheet.text(0.0, &year.to_string(), 10.0, FAINT);
+        let start = days_from_civil(year, 1, 1);
+        let y = sheet.y;
+        for d in report.days.iter().filter(|d| year_of(d.day) == year) {
+            let x = label + (d.day - start) as f64 * each;
+            sheet.block(x, y - 9.0, (each, 9.0), &shade(d.share()));
+        }
+        let worth = |k: Kind| !matches!(k, Kind::ClosedMarket | Kind::StubDay | Kind::Missing);
+        for f in report.findings.iter().filter(|f| worth(f.kind)) {
+            let day = stavel_core::model::time::day_of(f.span.from);
+            if year_of(day) == year {
+                let x = label + (day - start) as f64 * each;
+                sheet.block(x, y + 1.0, (each.max(2.0), 3.0), colour_of(f.kind.severity()));
+            }
+        }
+        sheet.y += 17.0;
+    }
+    sheet.text(label, "white: no rows    dark: full    below a day: something was found", 9.0, FAINT);
+}
+
+/// From paper to full.
+fn shade(share: f64) -> String {
+    let mix = |full: u8| (255.0 - (255.0 - full as f64) * share.clamp(0.0, 1.0).powi(2)) as u8;
+    format!("#{:02x}{:02x}{:02x}", mix(FULL[0]), mix(FULL[1]), mix(FULL[2]))
+}
+
+fn colour_of(severity: Severity) -> &'static str {
+    match severity {
+        Severity::Fault => WRONG,
+        Severity::Doubt => DOUBT,
+        Severity::Note => NOTE,
+    }
+}
+
+fn numbers(sheet: &mut Sheet, page: &Page<'_>) {
+    let r = page.report;
+    let price =
+        |e: stavel_core::check::Extreme| format!("{}  at {}", scaled(e.points, page.decimals), wall(e.at));
+    let hole = r
+        .largest_gap()
+        .map_or("none".to_owned(), |g| format!("{}  from {}", length_in_words(g.open), wall(g.span.from)));
+    let spread = r.spread.map_or("not known".to_owned(), |s| {
+        format!("median {}, 90 % {}, 99 % {}, most {} points", s.median, s.p90, s.p99, s.max)
+    });
+    let missing: Vec<String> = r.missing_days().map(date).collect();
+    let days = match missing.len() {
+        0 => "none".to_owned(),
+        1..=4 => missing.join(", "),
+        n => format!("{n}, the first {}", missing[0]),
+    };
+    let lines = [
+        (
+            "covered",
+            format!("{:.2} % of open time; {} minutes missing", r.coverage * 100.0, r.minutes_missing()),
+        ),
+        ("empty days", days),
+        ("largest hole", hole),
+        ("largest high - low", price(r.max_range)),
+        ("largest close - open", price(r.max_body)),
+        ("largest step between rows", price(r.max_gap)),
+        ("spread", spread),
+        ("rows a minute", format!("{:.2}", r.rows_a_minute())),
+        (
+            "filler",
+            format!(
+                "{} rows in closed hours; {} quiet rows in open hours are kept",
+                r.filler_closed, r.filler_open
+            ),
+        ),
+    ];
+    sheet.heading("Numbers");
+    for (name, value) in lines {
+        sheet.text(0.0, name, 10.0, FAINT);
+        sheet.text(190.0, &value, 10.0, INK);
+        sheet.y += 16.0;
+    }
+    sheet.y -= 12.0;
+}
+
+/// Movement and spread by hour of the week, side by side.
+fn week(sheet: &mut Sheet, report: &Report) {
+    sheet.heading("Hours of the week");
+    let top = sheet.y;
+    let movement: Vec<f64> = report.hours.iter().map(|h| h.movement()).collect();
+    let spread: Vec<f64> = report.hours.iter().map(|h| h.spread.unwrap_or(0) as f64).collect();
+    for (x, title, hours) in
+        [(0.0, "points moved an hour", &movement), (INSIDE / 2.0 + 10.0, "median spread in points", &spread)]
+    {
+        sheet.y = top;
+        let most = hours.iter().copied().fold(0.0, f64::max);
+        sheet.text(
+            x,
+            &if most > 0.0 { format!("{title}, up to {most:.0}") } else { format!("{title}: not known") },
+            9.0,
+            FAINT,
+        );
+        for (day, name) in ["mon", "tue", "wed", "thu", "fri", "sat", "sun"].iter().enumerate() {
+            sheet.y += 13.0;
+            sheet.text(x, name, 9.0, FAINT);
+            for hour in 0..24 {
+                let value = hours.get(day * 24 + hour).copied().unwrap_or(0.0);
+                if value > 0.0 {
+                    let y = sheet.y - 9.0;
+                    sheet.block(
+                        x + 28.0 + hour as f64 * 13.5,
+                        y,
+                        (12.5, 11.0),
+                        &shade((value / most).sqrt()),
+                    );
+                }
+            }
+        }
+    }
+    sheet.y += 4.0;
+}
+
+fn findings(sheet: &mut Sheet, report: &Report) {
+    sheet.heading(&format!("Findings: {}", report.findings.len()));
+    for kind in Kind::ALL {
+        let (n, rows) = report.count(kind);
+        if n == 0 || sheet.y > HEIGHT - 40.0 {
+            continue;
+        }
+        let y = sheet.y - 8.0;
+        sheet.block(0.0, y, (8.0, 8.0), colour_of(kind.severity()));
+        sheet.text(16.0, kind.word(), 10.0, INK);
+        sheet.text(140.0, &format!("{n} ({rows} rows)"), 10.0, INK);
+        let first = report.findings.iter().find(|f| f.kind == kind);
+        let first = first.map(|f| format!("{}  {}", wall(f.span.from), f.detail)).unwrap_or_default();
+        let short: String = first.chars().take(74).collect();
+        sheet.text(280.0, &short, 10.0, FAINT);
+        sheet.y += 16.0;
+    }
+    if report.findings.is_empty() {
+        sheet.text(0.0, "Nothing was found.", 10.0, INK);
+    }
+}
+
+/// The sheet as a page of its own, with every finding in a table below it.
+pub fn html(page: &Page<'_>) -> String {
+    let safe = |text: &str| {
+        let text = stavel_core::error::printable(text);
+        text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")
+    };
+    let rows: String = page
+        .report
+        .findings
+        .iter()
+        .map(|f| {
+            format!(
+                "<tr><td>{}</td><td>{}</td><td>{}</td><td>{}</td><td>{}</td></tr>\n",
+                f.kind.word(),
+                wall(f.span.from),
+                wall(f.span.to),
+                f.rows,
+                safe(&f.detail)
+            )
+        })
+        .collect();
+    format!(
+        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{title}</title>\n<style>body{{font-family:monospace;max-width:60em;margin:2em auto;color:{INK}}}\
+         table{{border-collapse:collapse;width:100%;font-size:.8em}}td,th{{text-align:left;padding:.2em .6em;border-bottom:1px solid {RULE}}}</style></head>\n<body>\n{picture}\n\
+         <table>\n<tr><th>kind</th><th>from</th><th>to</th><th>rows</th><th>what</th></tr>\n{rows}</table>\n</body></html>\n",
+        title = safe(&format!("Check of {}", page.series)),
+        picture = draw(page),
+    )
+}
