@@ -217,6 +217,9 @@ fn week(sheet: &mut Sheet, report: &Report) {
             9.0,
             FAINT,
         );
+        if most == 0.0 {
+            continue;
+        }
         for (day, name) in ["mon", "tue", "wed", "thu", "fri", "sat", "sun"].iter().enumerate() {
             sheet.y += 13.0;
             sheet.text(x, name, 9.0, FAINT);
@@ -234,7 +237,7 @@ fn week(sheet: &mut Sheet, report: &Report) {
             }
         }
     }
-    sheet.y += 4.0;
+    sheet.y = top + 7.0 * 13.0 + 4.0;
 }
 
 fn findings(sheet: &mut Sheet, report: &Report) {

@@ -8,7 +8,7 @@ use super::by_layout::{self, LayoutWriter};
 use super::{Format, TextWriter, proof};
 use crate::intake::Layout;
 use crate::job::Job;
-use crate::model::{Clock, Columns, SeriesName, Span};
+use crate::model::{Clock, Columns, Field, SeriesName, Span};
 use crate::store::{Scan, SegmentWriter, SeriesInfo, Shelf};
 use crate::{Error, Result, fingerprint};
 
@@ -43,8 +43,7 @@ pub struct Delivery {
 /// # Errors
 /// Where the series is afloat (its times are not UTC) or the file cannot be written.
 pub fn deliver(shelf: &Shelf, order: &Order, to: &Path, job: &Job) -> Result<Delivery> {
-    let info = shelf.find(&order.series)?;
-    refuse_afloat(&info)?;
+    let info = what_is_delivered(shelf, order)?;
     let span = span_of(shelf, &info, order)?;
     let path = if to.is_dir() || to.to_string_lossy().ends_with('/') {
         to.join(file_name(order))
@@ -68,6 +67,16 @@ pub fn deliver(shelf: &Shelf, order: &Order, to: &Path, job: &Job) -> Result<Del
     let (bytes, sha256) =
         fingerprint::of_file(&path, |_| Ok(())).map_err(|e| Error::io("Cannot read back", &path, &e))?;
     Ok(Delivery { path, rows, bytes, sha256, proved })
+}
+
+fn what_is_delivered(shelf: &Shelf, order: &Order) -> Result<SeriesInfo> {
+    let mut info = shelf.find(&order.series)?;
+    refuse_afloat(&info)?;
+    // Where rows come from is the shelf's own matter; a table of columns may hold it, lines others read do not.
+    if order.format != Format::Parquet && order.layout.is_none() {
+        info.edition.fields.retain(|f| *f != Field::Origin);
+    }
+    Ok(info)
 }
 
 fn refuse_afloat(info: &SeriesInfo) -> Result<()> {
@@ -195,8 +204,7 @@ fn write_text(
 /// # Errors
 /// As [`deliver`].
 pub fn first_lines(shelf: &Shelf, order: &Order, count: usize) -> Result<Vec<String>> {
-    let info = shelf.find(&order.series)?;
-    refuse_afloat(&info)?;
+    let info = what_is_delivered(shelf, order)?;
     let edition = &info.edition;
     if order.format == Format::Parquet {
         let mut lines = vec!["time: TIMESTAMP(MICROS, UTC)".to_owned()];
@@ -217,8 +225,8 @@ pub fn first_lines(shelf: &Shelf, order: &Order, count: usize) -> Result<Vec<Str
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::model::Scale;
     use crate::model::time::{MINUTE, parse};
-    use crate::model::{Field, Scale};
     use crate::store::Origin;
 
     fn shelf_with_bars(dir: &Path) -> (Shelf, SeriesName) {

@@ -258,7 +258,7 @@ fn draw_heat(found: &Study, fit: &Fit, mut canvas: Canvas<'_>) {
         let day = day_of(week.start) + 2;
         let label = &date(day)[..7];
         let is_new = i == 0 || date(day_of(found.weeks[i - 1].start) + 2)[..7] != *label;
-        if is_new && place(i) >= free {
+        if is_new && place(i) >= free && place(i) + 7 <= canvas.width() {
             free = canvas.put(place(i), lines, label, theme::faint()) + 2;
         }
     }

@@ -60,7 +60,11 @@ pub fn draw_sessions(found: &Study, mut canvas: Canvas<'_>) {
         let share = d.same[i] as f64 * 100.0 / d.days.max(1) as f64;
         if d.days == 0 { "–".to_owned() } else { format!("{share:.0} % of {} days", d.days) }
     };
-    let stubs = |w: &WeekEdges| if w.stubs == 0 { "none".to_owned() } else { format!("{} days", w.stubs) };
+    let stubs = |w: &WeekEdges| match w.stubs {
+        0 => "none".to_owned(),
+        1 => "1 day".to_owned(),
+        n => format!("{n} days"),
+    };
     let mut lines = vec![
         ("week opens", edge(|w| (w.opens, w.keep_open))),
         ("week closes", edge(|w| (w.closes, w.keep_close))),

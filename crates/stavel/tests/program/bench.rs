@@ -166,3 +166,28 @@ fn the_terminal_comes_back_and_no_terminal_is_told() {
     t.wait("left with 0");
     assert!(!t.screen().contains("The shelf is empty"), "the screen from before is back");
 }
+
+#[test]
+fn mends_are_seen_before_they_are_done_and_a_clock_is_nudged() {
+    let p = Program::new().with_noksek();
+    let t = Terminal::open(&p, (160, 47), "");
+    t.wait("quill:1m");
+    t.keys(&["3"]);
+    t.wait("completeness");
+    t.keys(&["M"]);
+    t.wait("before: ");
+    t.wait("spike: drop the rows");
+    t.keys(&["a"]);
+    t.wait("mended:");
+    t.keys(&["w"]);
+    t.wait("points moved an hour");
+    t.keys(&["4"]);
+    t.wait("midnight is 17:00");
+    t.keys(&["e"]);
+    t.wait("same close");
+    t.keys(&[">"]);
+    t.wait("your choice");
+    t.wait("America/New_York+8h: 0 of");
+    t.keys(&["q"]);
+    t.wait("left with 0");
+}

@@ -3,5 +3,6 @@
 mod bench;
 mod commands;
 mod hard;
+mod judging;
 mod support;
 mod truth;
