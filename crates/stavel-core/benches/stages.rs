@@ -14,7 +14,7 @@ use stavel_core::model::time::{DAY, HOUR, MINUTE, SECOND, parse, wall};
 use stavel_core::model::{
     Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Session, Side, Span, Unit,
 };
-use stavel_core::splice::{Rule, splice};
+use stavel_core::splice::{How, Rule, splice};
 use stavel_core::store::{Origin, Shelf};
 
 fn main() {
@@ -203,6 +203,9 @@ fn align_of_ten_years_of_hours(bencher: Bencher) {
 fn splice_of_ten_years_of_minutes(bencher: Bencher) {
     let vendor = minutes();
     let broker = vendor.rows(vendor.len() - 300_000..vendor.len());
-    let sources = [broker, vendor];
-    bencher.bench_local(|| splice(&sources, Rule::Span, &session()).expect("a splice"));
+    let session = session();
+    let how = How { rule: &Rule::Span, grades: &[], session: &session, bar: MINUTE };
+    bencher
+        .with_inputs(|| vec![broker.clone(), vendor.clone()])
+        .bench_local_values(|sources| splice(sources, &how).expect("a splice"));
 }

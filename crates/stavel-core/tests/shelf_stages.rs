@@ -12,7 +12,7 @@ use stavel_core::job::Job;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, parse, wall};
 use stavel_core::model::{Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Session, Side, Span};
 use stavel_core::rehearse::{Direction, ScriptOrder, Tape, read_orders, run_orders};
-use stavel_core::splice::{Rule, splice_series};
+use stavel_core::splice::{Ask as Join, Rule, splice_series};
 use stavel_core::store::{Origin, Shelf};
 
 const BARS: [Field; 6] = [Field::Open, Field::High, Field::Low, Field::Close, Field::Volume, Field::Spread];
@@ -155,11 +155,15 @@ fn ticks_beside_bars_are_framed_before_they_are_spliced() {
     put(&mut shelf, "NOKSEK@quill:1m", &minutes_of(&old), Some("UTC"));
     put(&mut shelf, "NOKSEK@tarn:ticks", &new, Some("UTC"));
     let sources = [name("NOKSEK@tarn:ticks"), name("NOKSEK@quill:1m")];
-    let made = splice_series(&mut shelf, &sources, "joined", Rule::Span, &Job::unwatched()).unwrap();
+    let made =
+        splice_series(&mut shelf, &sources, "joined", &Join::by(Rule::Span), &Job::unwatched()).unwrap();
     assert_eq!(made.info.name, name("NOKSEK@joined:1m"));
     let (a, b) = (minutes_of(&new), minutes_of(&old));
     let cut = b.time.partition_point(|t| *t < a.time[0]);
     let joined = read(&shelf, "NOKSEK@joined:1m");
+    let origin = joined.column(Field::Origin);
+    assert!(origin[..cut].iter().all(|o| *o == 2) && origin[cut..cut + a.len()].iter().all(|o| *o == 1));
+    let joined = joined.with_fields(&b.fields);
     assert!(joined.rows(0..cut) == b.rows(0..cut));
     assert!(joined.rows(cut..cut + a.len()) == a);
     assert_eq!(made.spliced.pieces.iter().map(|p| p.rows).sum::<u64>(), made.info.edition.rows);
@@ -168,13 +172,14 @@ fn ticks_beside_bars_are_framed_before_they_are_spliced() {
         &mut shelf,
         &[one.clone(), sources[1].clone()],
         "joined",
-        Rule::Span,
+        &Join::by(Rule::Span),
         &Job::unwatched(),
     );
     assert!(err.err().unwrap().to_string().contains("may not overwrite"));
     put(&mut shelf, "NZDSEK@quill:1m", &b, Some("UTC"));
     let other = [one, name("NZDSEK@quill:1m")];
-    let err = splice_series(&mut shelf, &other, "both", Rule::Span, &Job::unwatched()).err().unwrap();
+    let err =
+        splice_series(&mut shelf, &other, "both", &Join::by(Rule::Span), &Job::unwatched()).err().unwrap();
     assert!(err.to_string().contains("different instruments"), "{err}");
 }
 

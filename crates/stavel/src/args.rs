@@ -9,7 +9,7 @@ use stavel_core::deliver::Format;
 use stavel_core::intake::{DateOrder, Stamp};
 use stavel_core::model::{Clock, SeriesName};
 use stavel_core::recipe::*;
-use stavel_core::splice::Rule;
+use stavel_core::splice::{Level, Rule};
 
 /// One honest history out of vendor and broker data, for people who backtest.
 ///
@@ -70,9 +70,16 @@ pub enum Command {
         series: Vec<SeriesName>,
         #[arg(long, value_name = "SOURCE")]
         into: String,
-        /// Who owns which time: span, holes or cut=TIME.
+        /// Who owns which time: span, holes, grade, cut=TIME, or hours=WEEK as in
+        /// 'hours=mon-fri 08:00-17:00 Europe/Oslo'.
         #[arg(long, default_value = "span")]
         rule: Rule,
+        /// Bring later series to the level of the first: none, shift or ratio.
+        #[arg(long, default_value = "none")]
+        level: Level,
+        /// Put the first one's spread by hour of the week on rows that do not know theirs.
+        #[arg(long)]
+        carry_spread: bool,
     },
     /// Build bars of other frames.
     #[command(alias = "resample")]

@@ -92,9 +92,12 @@ fn step_of(command: &Command, folder: &Path) -> Result<Step> {
             scan: *scan,
             ..AlignStep::of(series.clone(), to.clone())
         }),
-        Command::Splice { series, into, rule } => {
-            Step::Splice(SpliceStep { series: series.clone(), into: into.clone(), rule: *rule })
-        }
+        Command::Splice { series, into, rule, level, carry_spread } => Step::Splice(SpliceStep {
+            rule: rule.clone(),
+            level: *level,
+            carry_spread: *carry_spread,
+            ..SpliceStep::of(series.clone(), into)
+        }),
         Command::Frames { series, frames, clock, side } => {
             Shelf::open(folder)?.find(series)?;
             let frames = frames_named(frames, series.frame)?;
@@ -295,6 +298,8 @@ act = 'splice'
 series = ['NOKSEK@tarn:1m', 'NOKSEK@quill:1m.ask']
 into = 'joined'
 rule = 'cut=2023-06-01T00:00:00Z'
+level = 'ratio'
+carry_spread = true
 [[step]]
 act = 'compose'
 name = 'NOKSEK.day'

@@ -32,4 +32,4 @@ macro_rules! as_text {
         }
     )*};
 }
-as_text!(Clock, Frame, SeriesName, crate::splice::Rule, crate::check::Against);
+as_text!(Clock, Frame, SeriesName, crate::splice::Rule, crate::splice::Level, crate::check::Against);

@@ -5,16 +5,16 @@ use serde_json::{Value, json};
 use super::aligning::align_one;
 use super::bring_in::{intake_files, layout_named};
 use super::checking::check_one;
+use super::splicing::splice_one;
 use super::step::*;
 use crate::compose::{self, Request};
 use crate::deliver::{self, Format, Order};
 use crate::frames::build_series;
 use crate::job::Job;
-use crate::model::price::{as_float, scaled};
+use crate::model::price::scaled;
 use crate::model::time::{self, rfc3339};
 use crate::model::{Clock, Frame, Micros, SeriesName, Side, Span};
 use crate::rehearse::{Tape, read_orders, run_orders};
-use crate::splice::splice_series;
 use crate::store::Shelf;
 use crate::{Error, Result};
 
@@ -48,7 +48,7 @@ pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
         Step::Intake(s) => intake_files(shelf, s, job),
         Step::Check(s) => check_one(shelf, s, job),
         Step::Align(s) => align_one(shelf, s, job),
-        Step::Splice(s) => splice(shelf, s, job),
+        Step::Splice(s) => splice_one(shelf, s, job),
         Step::Frames(s) => build_frames(shelf, s, job),
         Step::Compose(s) => compose_one(shelf, s, job),
         Step::Deliver(s) => deliver_all(shelf, s, job),
@@ -81,50 +81,6 @@ pub fn span_between(from: Option<&str>, to: Option<&str>) -> Result<Span> {
 
 fn side_of(text: Option<&str>) -> Result<Side> {
     text.map_or(Ok(Side::Bid), str::parse)
-}
-
-fn splice(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<Report> {
-    let made = splice_series(shelf, &step.series, &step.into, step.rule, job)?;
-    let (info, s) = (&made.info, &made.spliced);
-    let decimals = info.edition.scale.price;
-    let json = json!({
-        "series": info.name,
-        "edition": info.edition.number,
-        "rows": info.edition.rows,
-        "pieces": s.pieces.iter().map(|p| json!({
-            "from": rfc3339(p.from), "to": rfc3339(p.to), "series": step.series[p.source], "rows": p.rows,
-        })).collect::<Vec<_>>(),
-        "seams": s.seams.iter().map(|m| json!({
-            "at": rfc3339(m.at), "before": step.series[m.before], "after": step.series[m.after],
-            "step": as_float(m.step, decimals), "usual_step": as_float(s.usual_step, decimals),
-        })).collect::<Vec<_>>(),
-        "overlap": {
-            "rows": s.overlap.rows, "equal": s.overlap.equal, "median_diff": as_float(s.overlap.median_diff, decimals),
-            "p95_diff": as_float(s.overlap.p95_diff, decimals), "correlation": s.overlap.correlation,
-        },
-    });
-    let parts: Vec<String> = (0..step.series.len())
-        .map(|i| {
-            let rows: u64 = s.pieces.iter().filter(|p| p.source == i).map(|p| p.rows).sum();
-            format!("{} {rows}", step.series[i].short())
-        })
-        .collect();
-    let mut lines = vec![format!("{}: {} = {} rows", info.name, parts.join(" + "), info.edition.rows)];
-    for seam in s.seams.iter().take(20) {
-        lines.push(format!(
-            "  seam {} {} -> {}: step {} points, usual {}",
-            time::wall(seam.at),
-            step.series[seam.before].short(),
-            step.series[seam.after].short(),
-            seam.step,
-            s.usual_step
-        ));
-    }
-    lines.push(format!(
-        "  overlap {} rows, {} equal, median {} and p95 {} points apart",
-        s.overlap.rows, s.overlap.equal, s.overlap.median_diff, s.overlap.p95_diff
-    ));
-    Ok(Report { changed: vec![info.name.clone()], ..Report::new(json, lines) })
 }
 
 fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<Report> {

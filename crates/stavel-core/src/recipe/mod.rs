@@ -8,6 +8,7 @@ mod apply;
 mod bring_in;
 mod checking;
 mod file;
+mod splicing;
 mod step;
 
 pub use aligning::{minute_of_week, stretches_in_words};

@@ -9,7 +9,7 @@ use crate::check::{Against, Mend};
 use crate::deliver::Format;
 use crate::intake::{DateOrder, Stamp};
 use crate::model::{Clock, Frame, SeriesName};
-use crate::splice::Rule;
+use crate::splice::{Level, Rule};
 
 /// An act on a shelf. In a recipe: a `[[step]]` table whose `act` names it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -150,6 +150,18 @@ pub struct SpliceStep {
     pub into: String,
     #[serde(default = "span_rule", skip_serializing_if = "is_span_rule")]
     pub rule: Rule,
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub level: Level,
+    /// Put the first one's spread by hour of the week on rows that do not know theirs.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub carry_spread: bool,
+}
+
+impl SpliceStep {
+    /// The first owns its span, prices stay as they are.
+    pub fn of(series: Vec<SeriesName>, into: &str) -> SpliceStep {
+        SpliceStep { series, into: into.into(), rule: Rule::Span, level: Level::None, carry_spread: false }
+    }
 }
 
 /// Frames to build of a series.
@@ -363,6 +375,8 @@ impl Step {
                 words.extend(s.series.iter().map(SeriesName::to_string));
                 opt(&mut words, "into", Some(s.into.clone()));
                 opt(&mut words, "rule", (s.rule != Rule::Span).then(|| s.rule.to_string()));
+                opt(&mut words, "level", (s.level != Level::None).then(|| s.level.to_string()));
+                words.extend(s.carry_spread.then(|| "--carry-spread".into()));
             }
             Step::Frames(s) => {
                 words.push(s.series.to_string());

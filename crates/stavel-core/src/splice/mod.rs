@@ -1,47 +1,20 @@
 //! Splice: several sources of one instrument merged into one history.
 
+mod level;
 mod on_shelf;
+mod rule;
+mod seams;
 
-pub use on_shelf::{SplicedSeries, splice_rows, splice_series};
+pub use level::{LevelGap, SideGuess, carry_spread, measure, set_level};
+pub use on_shelf::{Ask, Levels, SplicedSeries, splice_rows, splice_series};
+pub use rule::{Level, Rule};
+pub use seams::{Judged, judge};
 
+use crate::model::columns::FILLED;
 use crate::model::session::OpenHours;
+use crate::model::time::{civil_from_days, day_of};
 use crate::model::{Columns, Field, Micros, Session, Span};
 use crate::{Error, Result};
-
-/// Who owns which time. Sources are given in order of precedence.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Rule {
-    /// The first owns all from its first to its last row; the next only what lies outside.
-    Span,
-    /// The same, and the next also fills open time in which those before it have no row.
-    Holes,
-    /// The first owns what is at or after the moment, the others what is before.
-    Cut(Micros),
-}
-
-impl std::fmt::Display for Rule {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Rule::Span => f.write_str("span"),
-            Rule::Holes => f.write_str("holes"),
-            Rule::Cut(at) => write!(f, "cut={}", crate::model::time::rfc3339(*at)),
-        }
-    }
-}
-
-impl std::str::FromStr for Rule {
-    type Err = Error;
-    fn from_str(text: &str) -> Result<Rule> {
-        match text.split_once('=') {
-            None if text == "span" => Ok(Rule::Span),
-            None if text == "holes" => Ok(Rule::Holes),
-            Some(("cut", at)) => crate::model::time::parse(at).map(Rule::Cut),
-            _ => {
-                Err(Error::arguments(format!("'{text}' is not a rule; write span, holes or cut=2023-06-01.")))
-            }
-        }
-    }
-}
 
 /// A run of rows from one source.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -92,30 +65,59 @@ pub struct Spliced {
     pub usual_step: i64,
     /// Between the first two sources.
     pub overlap: Overlap,
+    /// What is to be said of the first seams.
+    pub judged: Vec<Judged>,
+}
+
+/// Seams that are judged; a splice with more of them is a mosaic.
+const JUDGED: usize = 100;
+
+/// How sources are joined.
+pub struct How<'a> {
+    pub rule: &'a Rule,
+    /// For [`Rule::Grade`]: one for each source.
+    pub grades: &'a [MonthGrades],
+    pub session: &'a Session,
+    /// The length of a bar; 0 for ticks.
+    pub bar: Micros,
 }
 
 /// Joins sources of one shape, each sorted by time, in UTC and of the same scale.
 ///
-/// A field that a source does not have is 0 in its rows.
+/// A field that a source does not have is 0 in its rows. Each row knows the place of its source, from 1 on, in
+/// its origin.
 ///
 /// # Errors
 /// Where there are fewer than two sources or nothing in them.
-pub fn splice(sources: &[Columns], rule: Rule, session: &Session) -> Result<Spliced> {
+pub fn splice(sources: Vec<Columns>, how: &How<'_>) -> Result<Spliced> {
     if sources.len() < 2 {
         return Err(Error::arguments("A splice needs two series or more, in order of precedence."));
     }
     if let Some(empty) = sources.iter().position(Columns::is_empty) {
         return Err(Error::input(format!("The {}. of the series to splice has no rows.", empty + 1)));
     }
-    let fields: Vec<Field> = Field::ALL.into_iter().filter(|f| sources.iter().any(|s| s.has(*f))).collect();
-    let even: Vec<Columns> = sources.iter().map(|s| s.clone().with_fields(&fields)).collect();
-    let mut chosen: Vec<(Micros, usize, usize)> =
-        (0..even[0].len()).map(|i| (even[0].time[i], 0, i)).collect();
-    if let Rule::Cut(at) = rule {
-        chosen.retain(|(t, _, _)| *t >= at);
-    }
-    for (s, source) in even.iter().enumerate().skip(1) {
-        chosen = add_source(chosen, source, s, rule, session);
+    let has = |f: &Field| *f == Field::Origin || sources.iter().any(|s| s.has(*f));
+    let fields: Vec<Field> = Field::ALL.into_iter().filter(has).collect();
+    let even: Vec<Columns> = (sources.into_iter().enumerate())
+        .map(|(place, s)| {
+            let mut even = s.with_fields(&fields);
+            if let Some(origin) = even.column_mut(Field::Origin) {
+                // What was made up to fill a hole stays known as that.
+                origin.iter_mut().filter(|o| **o != FILLED).for_each(|o| *o = place as i64 + 1);
+            }
+            even
+        })
+        .collect();
+    let chosen = match how.rule {
+        Rule::Span | Rule::Holes | Rule::Cut(_) => by_precedence(&even, how.rule, how.session),
+        Rule::Hours(week) => {
+            let week = Session { week: week.clone(), ..how.session.clone() };
+            by_hours(&even, &week)
+        }
+        Rule::Grade => by_grade(&even, how.grades),
+    };
+    if chosen.is_empty() {
+        return Err(Error::input("By this rule no row of any source is left; choose another."));
     }
     let mut rows = Columns::empty(&fields, even[0].scale);
     // Rows that lie together in their source are copied together.
@@ -131,13 +133,83 @@ pub fn splice(sources: &[Columns], rule: Rule, session: &Session) -> Result<Spli
         }
     }
     let usual_step = usual_step(&rows);
-    Ok(Spliced { usual_step, overlap: overlap(&even[0], &even[1]), rows, pieces, seams })
+    let judged = seams.iter().take(JUDGED).map(|m| judge(m, &even, &rows, usual_step, how.bar)).collect();
+    Ok(Spliced { usual_step, overlap: overlap(&even[0], &even[1]), rows, pieces, seams, judged })
 }
 
 type Chosen = (Micros, usize, usize);
 
+/// How clean a source is in each month, by year and month: higher is cleaner.
+pub type MonthGrades = std::collections::BTreeMap<(i64, i64), f64>;
+
+fn all_of(source: &Columns, s: usize) -> Vec<Chosen> {
+    source.time.iter().enumerate().map(|(i, t)| (*t, s, i)).collect()
+}
+
+fn by_precedence(sources: &[Columns], rule: &Rule, session: &Session) -> Vec<Chosen> {
+    let mut chosen = all_of(&sources[0], 0);
+    if let Rule::Cut(at) = rule {
+        chosen.retain(|(t, _, _)| t >= at);
+    }
+    for (s, source) in sources.iter().enumerate().skip(1) {
+        chosen = add_source(chosen, source, s, rule, session);
+    }
+    chosen
+}
+
+/// The first owns the hours of the week, the second all others where it has history; sources after it are asked
+/// outside the spans of both.
+fn by_hours(sources: &[Columns], week: &Session) -> Vec<Chosen> {
+    let reach = |c: &Columns| c.ends().map_or(Span::new(0, 0), |(a, b)| Span::new(a, b + 1));
+    let spans: Vec<Span> = sources.iter().map(reach).collect();
+    let whole = spans.iter().fold(spans[0], |a, s| Span::new(a.from.min(s.from), a.to.max(s.to)));
+    let mut chosen: Vec<Chosen> = Vec::new();
+    for (s, source) in sources.iter().enumerate() {
+        let mut hours = OpenHours::new(week, whole);
+        let owns = |t: Micros, hours: &mut OpenHours| match (s, hours.is_open(t)) {
+            (0, inside) => inside || !spans[1].holds(t),
+            (1, inside) => !inside || !spans[0].holds(t),
+            _ => spans[..s].iter().all(|span| !span.holds(t)),
+        };
+        let rows = all_of(source, s).into_iter().filter(|(t, _, _)| owns(*t, &mut hours));
+        chosen.extend(rows);
+    }
+    chosen.sort_by_key(|c| c.0);
+    chosen
+}
+
+/// Each month to the source with the best grade in it; of equals to the first.
+fn by_grade(sources: &[Columns], grades: &[MonthGrades]) -> Vec<Chosen> {
+    let month_of = |t: Micros| {
+        let (year, month, _) = civil_from_days(day_of(t));
+        (year, month)
+    };
+    let mut best: std::collections::BTreeMap<(i64, i64), (f64, usize)> = Default::default();
+    for (s, months) in grades.iter().enumerate() {
+        for (month, grade) in months {
+            let entry = best.entry(*month).or_insert((*grade, s));
+            if *grade > entry.0 {
+                *entry = (*grade, s);
+            }
+        }
+    }
+    let mut chosen: Vec<Chosen> = Vec::new();
+    for (s, source) in sources.iter().enumerate() {
+        let owned = |t: Micros| best.get(&month_of(t)).is_some_and(|b| b.1 == s);
+        chosen.extend(all_of(source, s).into_iter().filter(|(t, _, _)| owned(*t)));
+    }
+    chosen.sort_by_key(|c| c.0);
+    chosen
+}
+
 /// Adds the rows of the next source that the rule grants it.
-fn add_source(chosen: Vec<Chosen>, source: &Columns, s: usize, rule: Rule, session: &Session) -> Vec<Chosen> {
+fn add_source(
+    chosen: Vec<Chosen>,
+    source: &Columns,
+    s: usize,
+    rule: &Rule,
+    session: &Session,
+) -> Vec<Chosen> {
     let (first, last) = match (chosen.first(), chosen.last()) {
         (Some(a), Some(b)) => (a.0, b.0),
         _ => (Micros::MAX, Micros::MIN),
@@ -156,7 +228,9 @@ fn add_source(chosen: Vec<Chosen>, source: &Columns, s: usize, rule: Rule, sessi
             Rule::Holes => {
                 outside || out.last().is_none_or(|c: &Chosen| c.0 != t || c.1 == s) && open.is_open(t)
             }
-            Rule::Cut(at) => t < at.min(first),
+            Rule::Cut(at) => t < (*at).min(first),
+            // These two choose by themselves.
+            Rule::Hours(_) | Rule::Grade => false,
         };
         if granted {
             out.push((t, s, i));
@@ -230,74 +304,4 @@ pub fn overlap(a: &Columns, b: &Columns) -> Overlap {
         out.correlation = if sxx > 0.0 && syy > 0.0 { sxy / (sxx * syy).sqrt() } else { 0.0 };
     }
     out
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::model::time::MINUTE;
-    use crate::model::{Clock, Scale, SessionWeek};
-    use proptest::prelude::*;
-
-    fn bars(rows: &[(i64, i64)]) -> Columns {
-        let prices: Vec<i64> = rows.iter().map(|r| r.1).collect();
-        Columns {
-            time: rows.iter().map(|r| r.0 * MINUTE).collect(),
-            fields: vec![Field::Open, Field::Close],
-            data: vec![prices.clone(), prices],
-            scale: Scale { price: 5, volume: 0 },
-        }
-    }
-
-    fn always() -> Session {
-        Session { week: SessionWeek::always(), clock: Clock::utc(), holidays: vec![] }
-    }
-
-    fn times(rows: &Columns) -> Vec<i64> {
-        rows.time.iter().map(|t| t / MINUTE).collect()
-    }
-
-    #[test]
-    fn the_first_owns_its_span_and_the_seams_are_told() {
-        let broker = bars(&[(10, 100), (12, 102), (13, 101)]);
-        let vendor = bars(&[(8, 90), (9, 95), (10, 100), (11, 99), (12, 103), (13, 101), (14, 110)]);
-        let joined = splice(&[broker.clone(), vendor.clone()], Rule::Span, &always()).unwrap();
-        assert_eq!(times(&joined.rows), [8, 9, 10, 12, 13, 14]);
-        let pieces: Vec<(usize, u64)> = joined.pieces.iter().map(|p| (p.source, p.rows)).collect();
-        assert_eq!(pieces, [(1, 2), (0, 3), (1, 1)]);
-        let steps: Vec<(i64, i64)> = joined.seams.iter().map(|s| (s.at / MINUTE, s.step)).collect();
-        assert_eq!(steps, [(10, 5), (14, 9)]);
-        assert_eq!((joined.overlap.rows, joined.overlap.equal, joined.overlap.histogram[4]), (3, 2, 1));
-        let holes = splice(&[broker.clone(), vendor.clone()], Rule::Holes, &always()).unwrap();
-        assert_eq!(times(&holes.rows), [8, 9, 10, 11, 12, 13, 14]);
-        let cut = splice(&[broker, vendor], Rule::Cut(12 * MINUTE), &always()).unwrap();
-        assert_eq!(times(&cut.rows), [8, 9, 10, 11, 12, 13]);
-        assert_eq!(cut.pieces.len(), 2);
-    }
-
-    proptest! {
-        #[test]
-        fn every_row_comes_from_its_owner_and_the_counts_add_up(
-            a in proptest::collection::btree_set(0i64..60, 1..40),
-            b in proptest::collection::btree_set(0i64..60, 1..40),
-            holes: bool,
-        ) {
-            let make = |set: &std::collections::BTreeSet<i64>, p| bars(&set.iter().map(|t| (*t, p)).collect::<Vec<_>>());
-            let rule = if holes { Rule::Holes } else { Rule::Span };
-            let joined = splice(&[make(&a, 1), make(&b, 2)], rule, &always()).unwrap();
-            let (first, last) = (*a.first().unwrap(), *a.last().unwrap());
-            let expected: Vec<(i64, i64)> = (0..60)
-                .filter_map(|t| match (a.contains(&t), b.contains(&t)) {
-                    (true, _) => Some((t, 1)),
-                    (false, true) if holes || t < first || t > last => Some((t, 2)),
-                    _ => None,
-                })
-                .collect();
-            let got: Vec<(i64, i64)> =
-                times(&joined.rows).into_iter().zip(joined.rows.column(Field::Close).iter().copied()).collect();
-            prop_assert_eq!(got, expected);
-            prop_assert_eq!(joined.pieces.iter().map(|p| p.rows).sum::<u64>(), joined.rows.len() as u64);
-            prop_assert_eq!(joined.seams.len() + 1, joined.pieces.len());
-        }
-    }
 }

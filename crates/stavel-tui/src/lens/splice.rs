@@ -1,9 +1,9 @@
 //! Splice: lanes, the result, seams, and how the sources agree.
 
 use stavel_core::model::time::wall;
-use stavel_core::model::{SeriesName, Span};
+use stavel_core::model::{Micros, SeriesName, Span};
 use stavel_core::recipe::{SpliceStep, Step};
-use stavel_core::splice::{Overlap, Piece, Rule, Seam, splice_rows};
+use stavel_core::splice::{Ask, Judged, Level, Levels, Overlap, Piece, Rule, Seam, splice_rows};
 use stavel_core::store::SeriesInfo;
 
 use super::Fact;
@@ -20,19 +20,27 @@ pub struct Proposal {
     rows: u64,
     pieces: Vec<Piece>,
     seams: Vec<Seam>,
+    judged: Vec<Judged>,
     usual_step: i64,
+    /// The length of a bar.
+    bar: Micros,
     overlap: Overlap,
+    levels: Levels,
 }
 
 #[derive(Default)]
 pub struct State {
     pub proposal: Slot<Proposal>,
-    holes: bool,
+    rule: usize,
+    level: Level,
+    carry_spread: bool,
 }
 
 impl State {
-    fn rule(&self) -> Rule {
-        if self.holes { Rule::Holes } else { Rule::Span }
+    fn ask(&self) -> Ask {
+        let rules = [Rule::Span, Rule::Holes, Rule::Grade];
+        let rule = rules[self.rule % rules.len()].clone();
+        Ask { rule, level: self.level, carry_spread: self.carry_spread }
     }
 }
 
@@ -56,15 +64,18 @@ pub fn want(app: &mut App) {
     }
     let names: Vec<SeriesName> = sources.iter().map(|s| s.name.clone()).collect();
     let editions: Vec<i64> = sources.iter().map(|s| s.edition.id).collect();
-    let rule = app.splice.rule();
-    let key = format!("{editions:?} {rule}");
+    let ask = app.splice.ask();
+    let key = format!("{editions:?} {ask:?}");
     app.splice.proposal.want(
         key,
         &app.threads,
         |app| Some(&mut app.splice.proposal),
         move |shelf, job| {
-            let (_, spliced) = splice_rows(shelf, &names, rule, job)?;
+            let (like, spliced, levels) = splice_rows(shelf, &names, &ask, job)?;
             Ok(Proposal {
+                levels,
+                judged: spliced.judged,
+                bar: like.frame.length(),
                 sources: names,
                 rows: spliced.rows.len() as u64,
                 pieces: spliced.pieces,
@@ -78,12 +89,25 @@ pub fn want(app: &mut App) {
 
 pub fn act(app: &mut App, act: Act) {
     match act {
-        Act::Rule => app.splice.holes = !app.splice.holes,
+        Act::Rule => app.splice.rule += 1,
+        Act::Level => {
+            app.splice.level = match app.splice.level {
+                Level::None => Level::Shift,
+                Level::Shift => Level::Ratio,
+                Level::Ratio => Level::None,
+            }
+        }
+        Act::CarrySpread => app.splice.carry_spread = !app.splice.carry_spread,
         Act::Accept => match app.splice.proposal.get() {
             Some(p) if sources(app).iter().all(|s| !s.is_afloat()) => {
                 let series = p.sources.clone();
-                let rule = app.splice.rule();
-                app.start(Step::Splice(SpliceStep { series, into: INTO.into(), rule }));
+                let Ask { rule, level, carry_spread } = app.splice.ask();
+                app.start(Step::Splice(SpliceStep {
+                    rule,
+                    level,
+                    carry_spread,
+                    ..SpliceStep::of(series, INTO)
+                }));
             }
             _ => app.say("there is nothing to join yet", Tone::Plain),
         },
@@ -173,7 +197,7 @@ fn draw_result(
 
 fn draw_proposal(app: &App, p: &Proposal, mut canvas: Canvas<'_>) {
     let mut y = 0;
-    for seam in p.seams.iter().take(6) {
+    for (i, seam) in p.seams.iter().enumerate().take(6) {
         let text = format!(
             "seam {}   {} → {}   step {}, usual {} points",
             wall(seam.at),
@@ -182,14 +206,25 @@ fn draw_proposal(app: &App, p: &Proposal, mut canvas: Canvas<'_>) {
             seam.step,
             p.usual_step
         );
-        let calm = seam.step.abs() <= p.usual_step * 5 + 2;
+        let judged = p.judged.get(i);
+        let trouble = judged.and_then(|j| j.trouble(seam, p.usual_step, p.bar));
+        let calm = trouble.is_none();
         canvas.put(
             1,
             y,
             if calm { "┃" } else { "▲" },
             theme::words().fg(if calm { theme::GOOD } else { theme::WRONG }),
         );
-        canvas.put(3, y, &text, theme::words());
+        let x = canvas.put(3, y, &text, theme::words());
+        if let Some(trouble) = trouble {
+            let better = judged.and_then(|j| j.better).map(|b| format!("; calmer at {}", wall(b)));
+            canvas.put(
+                x + 3,
+                y,
+                &format!("{trouble}{}", better.unwrap_or_default()),
+                theme::words().fg(theme::RISING),
+            );
+        }
         y += 1;
     }
     if p.seams.len() > 6 {
@@ -244,15 +279,17 @@ fn draw_proposal(app: &App, p: &Proposal, mut canvas: Canvas<'_>) {
 }
 
 pub fn facts(app: &App) -> Vec<Fact> {
-    let rule = app.splice.rule();
-    let mut out = vec![Fact::heading(format!("rule {rule}"))];
-    out.push(Fact::words(match rule {
+    let ask = app.splice.ask();
+    let mut out = vec![Fact::heading(format!("rule {}", ask.rule))];
+    out.push(Fact::words(match ask.rule {
         Rule::Span => {
             "The first source owns all from its first to its last row; the next only what lies outside."
         }
+        Rule::Grade => "Each month belongs to the source that is the cleaner in it.",
         _ => "As span, and the next source also fills open minutes that the first lacks.",
     }));
-    out.push(Fact::words("r: the other rule"));
+    out.push(Fact::words("r: the next rule"));
+    level_facts(app, &ask, &mut out);
     out.push(Fact::Gap);
     out.push(Fact::heading("order"));
     for (i, s) in sources(app).iter().enumerate() {
@@ -281,4 +318,32 @@ pub fn facts(app: &App) -> Vec<Fact> {
         }
     }
     out
+}
+
+/// How the later sources lie to the first, and what is done about it.
+fn level_facts(app: &App, ask: &Ask, out: &mut Vec<Fact>) {
+    out.push(Fact::Gap);
+    out.push(Fact::heading(format!("level {}", ask.level)));
+    if let Some(p) = app.splice.proposal.get() {
+        for (gap, series) in p.levels.gaps.iter().zip(&p.sources[1..]) {
+            let told = match gap {
+                None => "no time in common".to_owned(),
+                Some(gap) => match gap.side {
+                    Some(side) => side.in_words(&p.sources[0].short(), &series.short()),
+                    None => format!(
+                        "{} lies {:+} points from {}",
+                        series.short(),
+                        gap.median,
+                        p.sources[0].short()
+                    ),
+                },
+            };
+            out.push(Fact::words(told));
+        }
+        if p.levels.carried > 0 {
+            out.push(Fact::words(format!("{} rows get a spread", thousands(p.levels.carried))));
+        }
+    }
+    out.push(Fact::words("l: none, shift or ratio"));
+    out.push(Fact::words(if ask.carry_spread { "c: spreads are carried" } else { "c: carry spreads" }));
 }

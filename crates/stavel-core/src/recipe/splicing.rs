@@ -1,0 +1,134 @@
+//! Doing a splice step, and telling how it came about.
+
+use serde_json::{Value, json};
+
+use super::apply::Report;
+use super::step::SpliceStep;
+use crate::Result;
+use crate::job::Job;
+use crate::model::price::as_float;
+use crate::model::time::{self, length_in_words, rfc3339};
+use crate::splice::{Ask, SplicedSeries, splice_series};
+use crate::store::Shelf;
+
+/// Seams told in lines.
+const TOLD: usize = 20;
+
+pub fn splice_one(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<Report> {
+    let ask = Ask { rule: step.rule.clone(), level: step.level, carry_spread: step.carry_spread };
+    let made = splice_series(shelf, &step.series, &step.into, &ask, job)?;
+    let report = Report::new(splice_json(step, &made), splice_lines(step, &made));
+    Ok(Report { changed: vec![made.info.name.clone()], ..report })
+}
+
+fn splice_json(step: &SpliceStep, made: &SplicedSeries) -> Value {
+    let (info, s) = (&made.info, &made.spliced);
+    let decimals = info.edition.scale.price;
+    let bar = info.name.frame.length();
+    let seams: Vec<Value> = s
+        .seams
+        .iter()
+        .enumerate()
+        .map(|(i, m)| {
+            let judged = s.judged.get(i);
+            json!({
+                "at": rfc3339(m.at), "before": step.series[m.before], "after": step.series[m.after],
+                "step": as_float(m.step, decimals), "usual_step": as_float(s.usual_step, decimals),
+                "apart": judged.and_then(|j| j.apart).map(|a| as_float(a, decimals)),
+                "trouble": judged.and_then(|j| j.trouble(m, s.usual_step, bar)),
+                "better": judged.and_then(|j| j.better).map(rfc3339),
+            })
+        })
+        .collect();
+    let levels: Vec<Value> = made
+        .levels
+        .gaps
+        .iter()
+        .zip(&step.series[1..])
+        .map(|(gap, series)| match gap {
+            None => json!({"series": series, "median": null}),
+            Some(gap) => json!({
+                "series": series, "median": as_float(gap.median, decimals), "ratio": gap.ratio,
+                "side": gap.side.map(|g| g.in_words(&step.series[0].short(), &series.short())),
+                "months": gap.months.iter().map(|((y, m), d)| json!({
+                    "month": format!("{y:04}-{m:02}"), "median": as_float(*d, decimals),
+                })).collect::<Vec<_>>(),
+            }),
+        })
+        .collect();
+    json!({
+        "series": info.name,
+        "edition": info.edition.number,
+        "rows": info.edition.rows,
+        "pieces": s.pieces.iter().map(|p| json!({
+            "from": rfc3339(p.from), "to": rfc3339(p.to), "series": step.series[p.source], "rows": p.rows,
+        })).collect::<Vec<_>>(),
+        "seams": seams,
+        "overlap": {
+            "rows": s.overlap.rows, "equal": s.overlap.equal, "median_diff": as_float(s.overlap.median_diff, decimals),
+            "p95_diff": as_float(s.overlap.p95_diff, decimals), "correlation": s.overlap.correlation,
+        },
+        "level": step.level.to_string(),
+        "levels": levels,
+        "spreads_carried": made.levels.carried,
+    })
+}
+
+fn splice_lines(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
+    let (info, s) = (&made.info, &made.spliced);
+    let parts: Vec<String> = (0..step.series.len())
+        .map(|i| {
+            let rows: u64 = s.pieces.iter().filter(|p| p.source == i).map(|p| p.rows).sum();
+            format!("{} {rows}", step.series[i].short())
+        })
+        .collect();
+    let mut lines = vec![format!("{}: {} = {} rows", info.name, parts.join(" + "), info.edition.rows)];
+    for (i, seam) in s.seams.iter().take(TOLD).enumerate() {
+        lines.push(format!(
+            "  seam {} {} -> {}: step {} points, usual {}",
+            time::wall(seam.at),
+            step.series[seam.before].short(),
+            step.series[seam.after].short(),
+            seam.step,
+            s.usual_step
+        ));
+        let judged = s.judged.get(i);
+        if let Some((judged, trouble)) =
+            judged.and_then(|j| Some((j, j.trouble(seam, s.usual_step, info.name.frame.length())?)))
+        {
+            let gap = if judged.gap > 0 {
+                format!(" after {}", length_in_words(judged.gap))
+            } else {
+                String::new()
+            };
+            let better = judged.better.map(|b| format!("; calmer: cut={}", rfc3339(b))).unwrap_or_default();
+            lines.push(format!("    {trouble}{gap}{better}"));
+        }
+    }
+    lines.push(format!(
+        "  overlap {} rows, {} equal, median {} and p95 {} points apart",
+        s.overlap.rows, s.overlap.equal, s.overlap.median_diff, s.overlap.p95_diff
+    ));
+    for (gap, series) in made.levels.gaps.iter().zip(&step.series[1..]) {
+        let Some(gap) = gap else { continue };
+        if let Some(side) = gap.side {
+            lines.push(format!("  {}", side.in_words(&step.series[0].short(), &series.short())));
+        }
+        if gap.median != 0 {
+            let done = match step.level {
+                crate::splice::Level::None => "left as it is (--level shift or ratio mends it)".to_owned(),
+                level => format!("mended by {level}"),
+            };
+            lines.push(format!(
+                "  {} lies {:+} points from {}: {done}",
+                series.short(),
+                gap.median,
+                step.series[0].short()
+            ));
+        }
+    }
+    if made.levels.carried > 0 {
+        lines.push(format!("  {} rows were given the spread of their hour of the week", made.levels.carried));
+    }
+    lines
+}

@@ -1,0 +1,82 @@
+//! Who owns which time, and what is done about levels.
+
+use crate::model::{Micros, SessionWeek};
+use crate::{Error, Result};
+
+/// Who owns which time. Sources are given in order of precedence.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Rule {
+    /// The first owns all from its first to its last row; the next only what lies outside.
+    Span,
+    /// The same, and the next also fills open time in which those before it have no row.
+    Holes,
+    /// The first owns what is at or after the moment, the others what is before.
+    Cut(Micros),
+    /// The first owns these hours of the week, the next all others; each fills what the other lacks outside
+    /// its span.
+    Hours(SessionWeek),
+    /// Each month belongs to the source that is the cleaner in it.
+    Grade,
+}
+
+impl std::fmt::Display for Rule {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Rule::Span => f.write_str("span"),
+            Rule::Holes => f.write_str("holes"),
+            Rule::Cut(at) => write!(f, "cut={}", crate::model::time::rfc3339(*at)),
+            Rule::Hours(week) => write!(f, "hours={week}"),
+            Rule::Grade => f.write_str("grade"),
+        }
+    }
+}
+
+impl std::str::FromStr for Rule {
+    type Err = Error;
+    fn from_str(text: &str) -> Result<Rule> {
+        match text.split_once('=') {
+            None if text == "span" => Ok(Rule::Span),
+            None if text == "holes" => Ok(Rule::Holes),
+            None if text == "grade" => Ok(Rule::Grade),
+            Some(("cut", at)) => crate::model::time::parse(at).map(Rule::Cut),
+            Some(("hours", week)) => week.parse().map(Rule::Hours),
+            _ => Err(Error::arguments(format!(
+                "'{text}' is not a rule; write span, holes, grade, cut=2023-06-01 or 'hours=mon-fri 08:00-17:00 Europe/Oslo'."
+            ))),
+        }
+    }
+}
+
+/// What is done where sources lie at different levels.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Level {
+    /// Prices stay as they are.
+    #[default]
+    None,
+    /// The median difference on the overlap is added to every later source.
+    Shift,
+    /// Every later source is multiplied by the median ratio on the overlap.
+    Ratio,
+}
+
+impl std::fmt::Display for Level {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Level::None => "none",
+            Level::Shift => "shift",
+            Level::Ratio => "ratio",
+        })
+    }
+}
+
+impl std::str::FromStr for Level {
+    type Err = Error;
+    fn from_str(text: &str) -> Result<Level> {
+        match text {
+            "none" => Ok(Level::None),
+            "shift" => Ok(Level::Shift),
+            "ratio" => Ok(Level::Ratio),
+            _ => Err(Error::arguments(format!("'{text}' is not a level; write none, shift or ratio."))),
+        }
+    }
+}
