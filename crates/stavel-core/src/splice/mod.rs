@@ -133,7 +133,11 @@ pub fn splice(sources: Vec<Columns>, how: &How<'_>) -> Result<Spliced> {
         }
     }
     let usual_step = usual_step(&rows);
-    let judged = seams.iter().take(JUDGED).map(|m| judge(m, &even, &rows, usual_step, how.bar)).collect();
+    let judged = seams
+        .iter()
+        .take(JUDGED)
+        .map(|m| judge(m, &even, &rows, usual_step, (how.session, how.bar)))
+        .collect();
     Ok(Spliced { usual_step, overlap: overlap(&even[0], &even[1]), rows, pieces, seams, judged })
 }
 

@@ -2,7 +2,7 @@
 
 use super::{Seam, price};
 use crate::model::time::{DAY, HOUR, MINUTE};
-use crate::model::{Columns, Field, Micros, Span};
+use crate::model::{Columns, Field, Micros, Session, Span};
 
 /// A step of this many usual steps is large.
 const LARGE: i64 = 6;
@@ -14,7 +14,7 @@ const NEAR: Micros = 3 * DAY;
 /// What is to be said of a seam.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Judged {
-    /// Time between the last row before and the first after.
+    /// Open time between the last row before and the first after.
     pub gap: Micros,
     /// Movement in the hour around it over the usual hour's.
     pub unrest: f64,
@@ -42,10 +42,18 @@ impl Judged {
 }
 
 /// Judges the seam between two sources; `joined` are the rows of the result.
-pub fn judge(seam: &Seam, sources: &[Columns], joined: &Columns, usual_step: i64, bar: Micros) -> Judged {
+pub fn judge(
+    seam: &Seam,
+    sources: &[Columns],
+    joined: &Columns,
+    usual_step: i64,
+    (session, bar): (&Session, Micros),
+) -> Judged {
     let at = joined.time.partition_point(|t| *t < seam.at);
     let before = at.checked_sub(1).map_or(seam.at, |i| joined.time[i]);
-    let gap = (seam.at - before - bar).max(0);
+    // A weekend between two rows is no gap.
+    let gap =
+        session.open_spans(Span::new((before + bar).min(seam.at), seam.at)).iter().map(Span::length).sum();
     let usual = usual_hour(joined, bar);
     let unrest = movement(joined, Span::new(seam.at - HOUR / 2, seam.at + HOUR / 2)) / usual.max(1.0);
     let (a, b) = (&sources[seam.before], &sources[seam.after]);

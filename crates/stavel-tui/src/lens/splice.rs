@@ -330,6 +330,9 @@ fn level_facts(app: &App, ask: &Ask, out: &mut Vec<Fact>) {
                 None => "no time in common".to_owned(),
                 Some(gap) => match gap.side {
                     Some(side) => side.in_words(&p.sources[0].short(), &series.short()),
+                    None if gap.median == 0 => {
+                        format!("{} is level with {}", series.short(), p.sources[0].short())
+                    }
                     None => format!(
                         "{} lies {:+} points from {}",
                         series.short(),
