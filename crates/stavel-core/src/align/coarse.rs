@@ -61,21 +61,26 @@ pub fn correlate_finely(
     some(out)
 }
 
+/// Adds high, low and close to the bar that begins at `start`: the last one, or a new one.
+pub(super) fn gather(out: &mut Columns, start: Micros, [high, low, close]: [i64; 3]) {
+    if out.time.last() == Some(&start) {
+        let at = out.len() - 1;
+        out.data[0][at] = out.data[0][at].max(high);
+        out.data[1][at] = out.data[1][at].min(low);
+        out.data[2][at] = close;
+    } else {
+        out.time.push(start);
+        out.data.iter_mut().zip([high, low, close]).for_each(|(c, v)| c.push(v));
+    }
+}
+
 /// Bars of `step`, begun `phase` beyond whole steps, out of shorter ones with high, low and close.
 fn regrouped(rows: &Columns, step: Micros, phase: Micros) -> Columns {
     let mut out = Columns::empty(&rows.fields, rows.scale);
     let [high, low, close] = [Field::High, Field::Low, Field::Close].map(|f| rows.column(f));
     for i in 0..rows.len() {
         let start = (rows.time[i] - phase).div_euclid(step) * step + phase;
-        if out.time.last() == Some(&start) {
-            let at = out.len() - 1;
-            out.data[0][at] = out.data[0][at].max(high[i]);
-            out.data[1][at] = out.data[1][at].min(low[i]);
-            out.data[2][at] = close[i];
-        } else {
-            out.time.push(start);
-            out.data.iter_mut().zip([high[i], low[i], close[i]]).for_each(|(c, v)| c.push(v));
-        }
+        gather(&mut out, start, [high[i], low[i], close[i]]);
     }
     out
 }

@@ -3,7 +3,7 @@
 use serde_json::json;
 
 use super::anchoring::{Doubtful, Mover};
-use super::coarse::{correlate_finely, fine_step};
+use super::coarse::{correlate_finely, fine_step, gather};
 use super::evidence::{Dailies, Evidence, WeekEdges, dailies, longest_bars, week_edges};
 use super::{Fit, WeekFit, correlate, fit, fit_to};
 use crate::intake::Stamp;
@@ -50,11 +50,6 @@ impl Study {
             && agree > 0
             && agree * 2 > speak
             && speak * 4 > self.fit.weeks.len()
-    }
-
-    /// What bars stamped at their close are moved back by.
-    pub fn back(&self) -> Micros {
-        if self.fit.stamp == Stamp::Close { self.here.name.frame.length() } else { 0 }
     }
 }
 
@@ -200,15 +195,7 @@ pub fn bars(shelf: &Shelf, info: &SeriesInfo, step: Micros, span: Span) -> Resul
         let (high, low, close) = (rows.column(high), rows.column(low), rows.column(close));
         for i in 0..rows.len() {
             let start = if as_they_are { rows.time[i] } else { rows.time[i].div_euclid(step) * step };
-            if out.time.last() == Some(&start) {
-                let at = out.len() - 1;
-                out.data[0][at] = out.data[0][at].max(high[i]);
-                out.data[1][at] = out.data[1][at].min(low[i]);
-                out.data[2][at] = close[i];
-            } else {
-                out.time.push(start);
-                out.data.iter_mut().zip([high[i], low[i], close[i]]).for_each(|(c, v)| c.push(v));
-            }
+            gather(&mut out, start, [high[i], low[i], close[i]]);
         }
     }
     Ok(out)

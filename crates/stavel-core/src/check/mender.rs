@@ -122,9 +122,19 @@ impl Mender {
         Ok(())
     }
 
-    /// The spans whose rows are moved. Their rows must be given to [`Mender::take_moved`] before any other.
+    /// The spans whose rows are moved, apart from each other. Their rows must be given to
+    /// [`Mender::take_moved`] before any other.
     pub fn spans_moved(&self) -> Vec<Span> {
-        self.moves.iter().map(|m| m.1).collect()
+        let mut spans: Vec<Span> = self.moves.iter().map(|m| m.1).collect();
+        spans.sort_by_key(|s| s.from);
+        let mut out: Vec<Span> = Vec::new();
+        for span in spans {
+            match out.last_mut() {
+                Some(last) if span.from <= last.to => last.to = last.to.max(span.to),
+                _ => out.push(span),
+            }
+        }
+        out
     }
 
     /// Takes the rows of the spans that are moved.
@@ -145,24 +155,37 @@ impl Mender {
     }
 
     fn move_of(&self, t: Micros) -> Option<(usize, Micros)> {
-        self.moves.iter().find(|(_, span, _)| span.holds(t)).map(|(at, _, by)| (*at, *by))
+        let found = self.moves.iter().find(|(_, span, _)| span.holds(t) && self.within.holds(t));
+        found.map(|(at, _, by)| (*at, *by))
+    }
+
+    /// Puts rows that were moved to a place up to `last` among those that were not. Filler that stood in their
+    /// place gives way; a row with trade stays, to be told as a conflict.
+    fn put_moved(&mut self, rows: &mut Columns, last: Micros) {
+        let due = self.moved.time.partition_point(|t| *t <= last);
+        if due == 0 {
+            return;
+        }
+        let (here, later) = (self.moved.rows(0..due), self.moved.rows(due..self.moved.len()));
+        self.moved = later;
+        let gives_way: Vec<bool> = (0..rows.len())
+            .map(|i| is_filler(rows, i) && here.time.binary_search(&rows.time[i]).is_ok())
+            .collect();
+        rows.retain(|i| !gives_way[i]);
+        rows.append(&here);
+        rows.sort();
     }
 
     /// Mends the next rows; gives those that are done.
     pub fn push(&mut self, mut rows: Columns) -> Columns {
         let Some((_, last)) = rows.ends() else { return rows };
-        self.by_place(&mut rows);
         if !self.moves.is_empty() {
+            // What is moved was mended when it was taken.
             let keep: Vec<bool> = rows.time.iter().map(|t| self.move_of(*t).is_none()).collect();
             rows.retain(|i| keep[i]);
-            let due = self.moved.time.partition_point(|t| *t <= last);
-            if due > 0 {
-                let (here, later) = (self.moved.rows(0..due), self.moved.rows(due..self.moved.len()));
-                self.moved = later;
-                rows.append(&here);
-                rows.sort();
-            }
         }
+        self.by_place(&mut rows);
+        self.put_moved(&mut rows, last);
         let mut whole = std::mem::replace(&mut self.held, Columns::empty(&rows.fields, rows.scale));
         if whole.fields.is_empty() {
             whole = rows;
@@ -281,13 +304,9 @@ impl Mender {
     }
 
     fn drop_closed(&mut self, rows: &mut Columns, only_filler: bool) {
-        let [open, high, low, close] = super::piece::Piece::prices_of(rows);
-        let volume = super::piece::Piece::volume_of(rows);
-        let bars = rows.shape() == Shape::Bars;
         let keep: Vec<bool> = (0..rows.len())
             .map(|i| {
-                let flat =
-                    bars && open[i] == close[i] && high[i] == low[i] && volume.get(i).is_none_or(|v| *v == 0);
+                let flat = is_filler(rows, i);
                 let kept = !flat && (only_filler || self.slipped.iter().any(|s| s.holds(rows.time[i])));
                 kept || !self.within.holds(rows.time[i]) || self.open.is_open(rows.time[i])
             })
@@ -345,6 +364,13 @@ impl Mender {
         }
         out
     }
+}
+
+/// A flat bar without volume.
+fn is_filler(rows: &Columns, i: usize) -> bool {
+    let [open, high, low, close] = super::piece::Piece::prices_of(rows).map(|p| p[i]);
+    let silent = super::piece::Piece::volume_of(rows).get(i).is_none_or(|v| *v == 0);
+    rows.shape() == Shape::Bars && open == close && high == low && silent
 }
 
 fn ten_to(tens: i32) -> Decimal {

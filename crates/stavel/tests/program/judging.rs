@@ -11,7 +11,14 @@ fn mends_are_saved_applied_to_another_series_limited_to_a_span_and_undone() {
     let rows = |series: &str| p.json(&["check", series])["rows"].as_u64().unwrap();
     let whole = rows(QUILL);
     let before = p.json(&["check", QUILL]);
-    let mended = p.json(&["check", QUILL, "--mend", "clock_slip,spike,filler", "--save-mends", "m.toml"]);
+    let mended = p.json(&[
+        "check",
+        QUILL,
+        "--mend",
+        "clock_slip,spike,duplicate_time,filler",
+        "--save-mends",
+        "m.toml",
+    ]);
     // A week of filler and trade together is moved an hour back.
     assert!(
         mended["mended"]["clock_slip"].as_u64().unwrap() > 7000 && mended["mended"]["spike"] == 1,
@@ -23,6 +30,8 @@ fn mends_are_saved_applied_to_another_series_limited_to_a_span_and_undone() {
         json["findings"].as_array().unwrap().iter().filter(|f| f["kind"] == kind).count()
     };
     assert_eq!((count(&after, "clock_slip"), count(&after, "spike"), count(&after, "missing")), (0, 0, 2));
+    // Filler that stood where the moved rows belong has given way: no conflicts.
+    assert_eq!(count(&after, "conflicting_time"), 0);
     assert!(after["rows"].as_u64().unwrap() < whole - 10_000);
     assert!(after["grade"].as_u64() > before["grade"].as_u64());
     p.json(&["undo", QUILL]);
