@@ -2,7 +2,7 @@
 
 use rayon::prelude::*;
 
-use super::correlate::{Offsets, REACH, WeekFit, correlate, some, weeks_of};
+use super::correlate::{Offsets, REACH, WeekFit, correlate, highest, some, weeks_of};
 use crate::job::Job;
 use crate::model::time::{HOUR, MINUTE, Micros, WEEK};
 use crate::model::{Columns, Field, Span};
@@ -53,8 +53,7 @@ pub fn correlate_finely(
             hit.map_or(0.0, |w| w.at(offset))
         };
         let correlation: Vec<f32> = (0..offsets.count()).map(|p| exact(offsets.at(p))).collect();
-        let best =
-            (0..correlation.len()).max_by(|&a, &b| correlation[a].total_cmp(&correlation[b])).unwrap_or(0);
+        let best = highest(&correlation);
         let speaks = others.iter().any(|w| w.speaks && (w.best_offset() - offsets.at(best)).abs() < step);
         out.push(WeekFit { offsets, correlation, best, speaks, ..week.clone() });
     }
@@ -111,7 +110,7 @@ fn by_prices(
             let shares: Vec<f32> = (0..offsets.count())
                 .map(|p| same_share(here, range.clone(), there, offsets.at(p), step))
                 .collect();
-            let best = (0..shares.len()).max_by(|&a, &b| shares[a].total_cmp(&shares[b])).unwrap_or(0);
+            let best = highest(&shares);
             let far = |p: usize| (offsets.at(p) - offsets.at(best)).abs() > HOUR;
             let next = (0..shares.len()).filter(|p| far(*p)).map(|p| shares[p]).fold(0.0, f32::max);
             let speaks = shares[best] > 0.6 && shares[best] - next > 0.15;

@@ -124,6 +124,11 @@ pub(super) fn weeks_of(here: &Columns, length: Micros) -> Result<Vec<Micros>> {
     Ok((0..).map(|i| start + i * length).take_while(|w| *w <= last).collect())
 }
 
+/// The place of the highest value; 0 where there is none.
+pub(super) fn highest(values: &[f32]) -> usize {
+    (0..values.len()).max_by(|&a, &b| values[a].total_cmp(&values[b])).unwrap_or(0)
+}
+
 /// The fits, if there are any.
 pub(super) fn some(fits: Vec<WeekFit>) -> Result<Vec<WeekFit>> {
     if fits.is_empty() {
@@ -206,7 +211,7 @@ impl Plan {
                 *c = *c * OF_RETURNS + r * (1.0 - OF_RETURNS);
             }
         }
-        let best = (0..correlation.len()).max_by(|&a, &b| correlation[a].total_cmp(&correlation[b]))?;
+        let best = highest(&correlation);
         let speaks = stands_out(&correlation, best);
         Some(WeekFit { start, length: WEEK, offsets: self.offsets, correlation, best, speaks })
     }

@@ -74,7 +74,7 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: 
     }
     let own = name.frame.length().max(MINUTE);
     let theirs_step = to.frame.length().max(MINUTE);
-    let step = if own > theirs_step { own } else { own.max(theirs_step) };
+    let step = own.max(theirs_step);
     let fine = fine_step(step, theirs_step);
     let mut mine = bars(shelf, &here, step, Span::ALL)?;
     if let Some(clock) = &here.edition.clock {

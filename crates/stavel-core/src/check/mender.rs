@@ -127,14 +127,7 @@ impl Mender {
     pub fn spans_moved(&self) -> Vec<Span> {
         let mut spans: Vec<Span> = self.moves.iter().map(|m| m.1).collect();
         spans.sort_by_key(|s| s.from);
-        let mut out: Vec<Span> = Vec::new();
-        for span in spans {
-            match out.last_mut() {
-                Some(last) if span.from <= last.to => last.to = last.to.max(span.to),
-                _ => out.push(span),
-            }
-        }
-        out
+        Span::joined(spans)
     }
 
     /// Takes the rows of the spans that are moved.
@@ -346,19 +339,16 @@ impl Mender {
 
     /// The opening times of bars in open time between two rows: on from the last, and anew from each opening.
     fn times_between(&self, from: Micros, to: Micros, step: Micros) -> Vec<Micros> {
-        if from >= to {
-            return Vec::new();
-        }
-        let Some(span) = Span::new(from, to).overlap(&self.within) else { return Vec::new() };
         let mut out = Vec::new();
         let spans = self.open.spans();
-        for open in &spans[spans.partition_point(|s| s.to <= span.from)..] {
-            if open.from >= span.to {
+        for open in &spans[spans.partition_point(|s| s.to <= from)..] {
+            if open.from >= to {
                 break;
             }
-            let mut t = open.from.max(span.from);
-            while t < open.to.min(span.to) {
-                out.push(t);
+            let mut t = open.from.max(from);
+            while t < open.to.min(to) {
+                // Only what is looked at is filled, on the grid of the rows.
+                out.extend(self.within.holds(t).then_some(t));
                 t += step;
             }
         }

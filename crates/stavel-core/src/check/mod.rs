@@ -40,7 +40,7 @@ pub use learn::{Learned, Learner};
 pub use learn_on_shelf::learn_week;
 pub use mend::{Keep, Mend, MendList};
 pub use mender::{Mended, Mender, Patient};
-pub use on_shelf::{check_series, mend_series, preview_mends};
+pub use on_shelf::{check_series, mend_found, mend_series, preview_mends};
 use runs::Run;
 
 use serde::Serialize;

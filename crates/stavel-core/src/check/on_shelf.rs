@@ -203,7 +203,23 @@ pub fn mend_series(
     job: &Job,
 ) -> Result<Mended> {
     let (info, report) = check_series(shelf, name, within, job)?;
-    let (mut mender, fields) = mender_for(shelf, &info, &report, mends, within)?;
+    mend_found(shelf, &info, &report, mends, within, job)
+}
+
+/// Mends what a check of the series within the same span found.
+///
+/// # Errors
+/// As [`mend_series`].
+pub fn mend_found(
+    shelf: &mut Shelf,
+    info: &SeriesInfo,
+    report: &Report,
+    mends: &[Mend],
+    within: Span,
+    job: &Job,
+) -> Result<Mended> {
+    let name = &info.name;
+    let (mut mender, fields) = mender_for(shelf, info, report, mends, within)?;
     let words: Vec<String> = mends.iter().map(Mend::to_string).collect();
     let edition = &info.edition;
     let origin = Origin {

@@ -236,7 +236,7 @@ impl Session {
         let only = days.iter().filter(|(_, hours)| matches!(hours, DayHours::Only(..)));
         out.extend(only.filter_map(|(day, hours)| self.part_of_day(*day, *hours)?.overlap(&within)));
         out.sort_by_key(|s| s.from);
-        joined_spans(out)
+        Span::joined(out)
     }
 
     /// The part of a session day that its own hours leave; none where it is closed.
@@ -289,18 +289,6 @@ impl Session {
         let week_only = Session { holidays: Vec::new(), ..self.clone() };
         !week_only.open_spans(span).is_empty()
     }
-}
-
-/// Joins spans, sorted by their begin, that touch.
-fn joined_spans(spans: Vec<Span>) -> Vec<Span> {
-    let mut out: Vec<Span> = Vec::with_capacity(spans.len());
-    for span in spans {
-        match out.last_mut() {
-            Some(last) if span.from <= last.to => last.to = last.to.max(span.to),
-            _ => out.push(span),
-        }
-    }
-    out
 }
 
 /// Walks open spans alongside times that mostly grow.

@@ -49,6 +49,17 @@ impl Span {
         let s = Span { from: self.from.max(other.from), to: self.to.min(other.to) };
         (s.from < s.to).then_some(s)
     }
+    /// Spans, sorted by their begin, with those that touch made one.
+    pub fn joined(spans: Vec<Span>) -> Vec<Span> {
+        let mut out: Vec<Span> = Vec::with_capacity(spans.len());
+        for span in spans {
+            match out.last_mut() {
+                Some(last) if span.from <= last.to => last.to = last.to.max(span.to),
+                _ => out.push(span),
+            }
+        }
+        out
+    }
 }
 
 /// Days since 1970-01-01 of a date in the proleptic Gregorian calendar.

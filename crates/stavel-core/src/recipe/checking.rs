@@ -26,6 +26,11 @@ pub fn check_one(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Repor
         Some(against) => Some(check::cross_check(shelf, &step.series, against, span, job)?),
         None => None,
     };
+    // Only what the series itself shows is mended: a second series may be the one that is wrong.
+    let mended = match step.mends_something() {
+        true => Some(check::mend_found(shelf, &info, &found, &mends, span, job)?),
+        false => None,
+    };
     if let Some(crossed) = &crossed {
         found.findings.extend(crossed.cross.findings.iter().cloned());
         found.sort();
@@ -55,8 +60,7 @@ pub fn check_one(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Repor
         });
     }
     let mut changed = Vec::new();
-    if step.mends_something() {
-        let counts = check::mend_series(shelf, &step.series, &mends, span, job)?;
+    if let Some(counts) = mended {
         let told: Map<String, Value> = counts.iter().map(|(m, n)| (m.to_string(), json!(n))).collect();
         json["mended"] = told.into();
         json["edition"] = json!(shelf.find(&step.series)?.edition.number);

@@ -327,30 +327,8 @@ impl Step {
     /// The command that does the same.
     pub fn command_line(&self) -> String {
         let mut words = vec!["stavel".to_owned(), self.act().to_owned()];
-        let opt = |words: &mut Vec<String>, name: &str, value: Option<String>| {
-            if let Some(value) = value {
-                words.extend([format!("--{name}"), quoted(&value)]);
-            }
-        };
-        let stamp = |s: Stamp| if s == Stamp::Close { "close" } else { "open" };
         match self {
-            Step::Intake(s) => {
-                words.extend(s.paths.iter().map(|p| quoted(&p.to_string_lossy())));
-                opt(&mut words, "rejects", s.rejects.clone());
-                opt(&mut words, "source", (!s.source.is_empty()).then(|| s.source.clone()));
-                opt(&mut words, "instrument", s.instrument.clone());
-                opt(&mut words, "clock", s.clock.clone());
-                opt(&mut words, "frame", s.frame.map(|f| f.to_string()));
-                opt(&mut words, "side", s.side.clone());
-                opt(&mut words, "decimals", s.decimals.map(|d| d.to_string()));
-                opt(&mut words, "dates", s.dates.map(|d| d.words().replace(" dates", "")));
-                opt(&mut words, "stamp", s.stamp.map(|s| stamp(s).to_owned()));
-                opt(&mut words, "layout", s.layout.clone());
-                opt(&mut words, "names", s.names.clone());
-                words.extend(s.replace.then(|| "--replace".into()));
-                opt(&mut words, "prefer", s.prefer_new.then(|| "new".into()));
-                words.extend(s.rejects.is_some().then(|| "--retake".into()));
-            }
+            Step::Intake(s) => intake_words(s, &mut words),
             Step::Check(s) => {
                 words.push(s.series.to_string());
                 opt(&mut words, "from", s.from.clone());
@@ -367,7 +345,7 @@ impl Step {
             Step::Align(s) => {
                 words.extend([s.series.to_string(), "--to".into(), s.to.to_string()]);
                 opt(&mut words, "clock", s.clock.as_ref().map(Clock::to_string));
-                opt(&mut words, "stamp", s.stamp.map(|s| stamp(s).to_owned()));
+                opt(&mut words, "stamp", s.stamp.map(|s| stamp_word(s).to_owned()));
                 words.extend(s.scan.then(|| "--scan".into()));
                 words.extend(s.anchor.then(|| "--anchor".into()));
             }
@@ -448,6 +426,34 @@ impl Step {
             Step::Intake(_) | Step::Undo(_) | Step::Shelf(_) => Vec::new(),
         }
     }
+}
+
+fn opt(words: &mut Vec<String>, name: &str, value: Option<String>) {
+    if let Some(value) = value {
+        words.extend([format!("--{name}"), quoted(&value)]);
+    }
+}
+
+fn stamp_word(stamp: Stamp) -> &'static str {
+    if stamp == Stamp::Close { "close" } else { "open" }
+}
+
+fn intake_words(s: &IntakeStep, words: &mut Vec<String>) {
+    words.extend(s.paths.iter().map(|p| quoted(&p.to_string_lossy())));
+    opt(words, "rejects", s.rejects.clone());
+    opt(words, "source", (!s.source.is_empty()).then(|| s.source.clone()));
+    opt(words, "instrument", s.instrument.clone());
+    opt(words, "clock", s.clock.clone());
+    opt(words, "frame", s.frame.map(|f| f.to_string()));
+    opt(words, "side", s.side.clone());
+    opt(words, "decimals", s.decimals.map(|d| d.to_string()));
+    opt(words, "dates", s.dates.map(|d| d.words().replace(" dates", "")));
+    opt(words, "stamp", s.stamp.map(|s| stamp_word(s).to_owned()));
+    opt(words, "layout", s.layout.clone());
+    opt(words, "names", s.names.clone());
+    words.extend(s.replace.then(|| "--replace".into()));
+    opt(words, "prefer", s.prefer_new.then(|| "new".into()));
+    words.extend(s.rejects.is_some().then(|| "--retake".into()));
 }
 
 /// A word as a shell would need it.

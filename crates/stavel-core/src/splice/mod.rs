@@ -12,7 +12,7 @@ pub use seams::{Judged, judge};
 
 use crate::model::columns::FILLED;
 use crate::model::session::OpenHours;
-use crate::model::time::{civil_from_days, day_of};
+use crate::model::time::civil_from_days;
 use crate::model::{Columns, Field, Micros, Session, Span};
 use crate::{Error, Result};
 
@@ -114,7 +114,7 @@ pub fn splice(sources: Vec<Columns>, how: &How<'_>) -> Result<Spliced> {
             let week = Session { week: week.clone(), ..how.session.clone() };
             by_hours(&even, &week)
         }
-        Rule::Grade => by_grade(&even, how.grades),
+        Rule::Grade => by_grade(&even, how),
     };
     if chosen.is_empty() {
         return Err(Error::input("By this rule no row of any source is left; choose another."));
@@ -182,14 +182,16 @@ fn by_hours(sources: &[Columns], week: &Session) -> Vec<Chosen> {
     chosen
 }
 
-/// Each month to the source with the best grade in it; of equals to the first.
-fn by_grade(sources: &[Columns], grades: &[MonthGrades]) -> Vec<Chosen> {
+/// Each month of session days to the source with the best grade in it; of equals to the first. A month that
+/// nobody graded goes to the first source whose history reaches over it.
+fn by_grade(sources: &[Columns], how: &How<'_>) -> Vec<Chosen> {
     let month_of = |t: Micros| {
-        let (year, month, _) = civil_from_days(day_of(t));
+        let (year, month, _) = civil_from_days(how.session.clock.day_of(t));
         (year, month)
     };
+    let reaches = |s: &Columns, t: Micros| s.ends().is_some_and(|(a, b)| a <= t && t <= b);
     let mut best: std::collections::BTreeMap<(i64, i64), (f64, usize)> = Default::default();
-    for (s, months) in grades.iter().enumerate() {
+    for (s, months) in how.grades.iter().enumerate() {
         for (month, grade) in months {
             let entry = best.entry(*month).or_insert((*grade, s));
             if *grade > entry.0 {
@@ -199,7 +201,10 @@ fn by_grade(sources: &[Columns], grades: &[MonthGrades]) -> Vec<Chosen> {
     }
     let mut chosen: Vec<Chosen> = Vec::new();
     for (s, source) in sources.iter().enumerate() {
-        let owned = |t: Micros| best.get(&month_of(t)).is_some_and(|b| b.1 == s);
+        let owned = |t: Micros| match best.get(&month_of(t)) {
+            Some(b) => b.1 == s,
+            None => sources[..s].iter().all(|before| !reaches(before, t)),
+        };
         chosen.extend(all_of(source, s).into_iter().filter(|(t, _, _)| owned(*t)));
     }
     chosen.sort_by_key(|c| c.0);

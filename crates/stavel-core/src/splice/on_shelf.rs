@@ -62,8 +62,11 @@ pub fn splice_rows(
             "{odd} has another frame than {frame}; build {frame} of it first (stavel frames)."
         )));
     }
+    let session = shelf.instrument(&names[0].instrument)?.sheet.session;
     let grades = match ask.rule {
-        Rule::Grade => names.iter().map(|n| grades_of(shelf, n, job)).collect::<Result<_>>()?,
+        Rule::Grade => {
+            names.iter().map(|n| grades_of(shelf, n, &session.clock, job)).collect::<Result<_>>()?
+        }
         _ => Vec::new(),
     };
     job.begin("splice", infos.iter().map(|i| i.edition.rows).sum());
@@ -79,7 +82,6 @@ pub fn splice_rows(
         };
         sources.push(rows.rescaled(scale));
     }
-    let session = shelf.instrument(&names[0].instrument)?.sheet.session;
     let levels = bring_to_level(&mut sources, names, ask, &session.clock)?;
     let how = How { rule: &ask.rule, grades: &grades, session: &session, bar: frame.length() };
     Ok((first.name.with_frame(frame), splice(sources, &how)?, levels))
@@ -139,7 +141,7 @@ fn bring_to_level(sources: &mut [Columns], names: &[SeriesName], ask: &Ask, wall
 }
 
 /// How clean a series is in each month: its coverage in per cent, less what findings cost.
-fn grades_of(shelf: &Shelf, name: &SeriesName, job: &Job) -> Result<MonthGrades> {
+fn grades_of(shelf: &Shelf, name: &SeriesName, wall: &Clock, job: &Job) -> Result<MonthGrades> {
     let (_, report) = check_series(shelf, name, Span::ALL, job)?;
     let mut grades: MonthGrades = report
         .months()
@@ -147,7 +149,7 @@ fn grades_of(shelf: &Shelf, name: &SeriesName, job: &Job) -> Result<MonthGrades>
         .map(|m| ((m.year, m.month), m.present as f64 * 100.0 / m.expected.max(1) as f64))
         .collect();
     for finding in &report.findings {
-        let (year, month, _) = civil_from_days(crate::model::time::day_of(finding.span.from));
+        let (year, month, _) = civil_from_days(wall.day_of(finding.span.from));
         let cost = match finding.kind.severity() {
             crate::check::Severity::Fault => 2.0,
             crate::check::Severity::Doubt => 0.5,
