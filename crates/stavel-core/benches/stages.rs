@@ -14,7 +14,7 @@ use stavel_core::model::time::{DAY, HOUR, MINUTE, SECOND, parse, wall};
 use stavel_core::model::{
     Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Session, Side, Span, Unit,
 };
-use stavel_core::splice::{How, Rule, splice};
+use stavel_core::splice::{Ask, How, Plan, Rule, Source, measure, splice_series};
 use stavel_core::store::{Origin, Shelf};
 
 fn main() {
@@ -199,13 +199,56 @@ fn align_of_ten_years_of_hours(bencher: Bencher) {
     });
 }
 
-#[divan::bench(sample_count = 5)]
+/// The broker's last year before ten years of a vendor; seams judged and levels measured.
+#[divan::bench(sample_count = 7)]
 fn splice_of_ten_years_of_minutes(bencher: Bencher) {
+    splice_by(bencher, &Rule::Span, 300_000);
+}
+
+/// Both have all ten years: every minute is looked for in both.
+#[divan::bench(sample_count = 7)]
+fn splice_of_ten_years_and_their_holes(bencher: Bencher) {
+    splice_by(bencher, &Rule::Holes, usize::MAX);
+}
+
+fn splice_by(bencher: Bencher, rule: &Rule, of_broker: usize) {
     let vendor = minutes();
-    let broker = vendor.rows(vendor.len() - 300_000..vendor.len());
+    let broker = vendor.rows(vendor.len() - of_broker.min(vendor.len())..vendor.len());
     let session = session();
-    let how = How { rule: &Rule::Span, grades: &[], session: &session, bar: MINUTE };
-    bencher
-        .with_inputs(|| vec![broker.clone(), vendor.clone()])
-        .bench_local_values(|sources| splice(sources, &how).expect("a splice"));
+    let held = |rows: Columns| Source::held(rows, MINUTE, &session).expect("rows");
+    let sources = vec![held(broker), held(vendor)];
+    bencher.bench_local(|| {
+        let how = How { rule, grades: &[], session: &session };
+        let plan = Plan::new(sources.clone(), &how).expect("a plan");
+        let of = |s: usize| (&plan.sources[s], &plan.dresses[s]);
+        let met = measure(of(0), of(1)).expect("a measure");
+        (plan.rows().expect("a splice"), met)
+    });
+}
+
+/// The same from the shelf to the shelf, written and synced; the broker has the last year.
+#[divan::bench(sample_count = 3)]
+fn splice_of_ten_years_on_the_shelf(bencher: Bencher) {
+    let dir = tempfile::tempdir().expect("a folder");
+    let mut shelf = Shelf::open_to_write(dir.path()).expect("a shelf");
+    let vendor = minutes();
+    let names: Vec<SeriesName> =
+        ["NOKSEK@tarn:1m", "NOKSEK@quill:1m"].iter().map(|n| n.parse().expect("a name")).collect();
+    shelf.ensure_instrument("NOKSEK").expect("an instrument");
+    for (name, rows) in names.iter().zip([vendor.rows(vendor.len() - 300_000..vendor.len()), vendor]) {
+        let (fields, scale) = (rows.fields.clone(), rows.scale);
+        let origin =
+            Origin { act: "intake", detail: Default::default(), clock: Some(Clock::utc()), fields, scale };
+        let mut draft = shelf.draft(name, origin).expect("a draft");
+        draft.push(rows).expect("rows");
+        draft.commit().expect("an edition");
+    }
+    let mut made = 0;
+    bencher.bench_local(|| {
+        made += 1;
+        let ask = Ask::by(Rule::Span);
+        splice_series(&mut shelf, &names, &format!("joined{made}"), &ask, &Job::unwatched())
+            .expect("a splice")
+            .kept
+    });
 }

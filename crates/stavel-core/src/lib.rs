@@ -8,6 +8,7 @@
 pub mod align;
 pub mod check;
 pub mod compose;
+mod counts;
 pub mod deliver;
 pub mod error;
 pub mod fingerprint;

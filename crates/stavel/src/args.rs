@@ -65,22 +65,7 @@ pub enum Command {
     },
     /// Merge sources into one history, in order of precedence.
     #[command(alias = "merge")]
-    Splice {
-        #[arg(required = true, num_args = 2..)]
-        series: Vec<SeriesName>,
-        #[arg(long, value_name = "SOURCE")]
-        into: String,
-        /// Who owns which time: span, holes, grade, cut=TIME, or hours=WEEK as in
-        /// 'hours=mon-fri 08:00-17:00 Europe/Oslo'.
-        #[arg(long, default_value = "span")]
-        rule: Rule,
-        /// Bring later series to the level of the first: none, shift or ratio.
-        #[arg(long, default_value = "none")]
-        level: Level,
-        /// Put the first one's spread by hour of the week on rows that do not know theirs.
-        #[arg(long)]
-        carry_spread: bool,
-    },
+    Splice(SpliceArgs),
     /// Build bars of other frames.
     #[command(alias = "resample")]
     Frames {
@@ -249,6 +234,31 @@ pub struct IntakeArgs {
     /// Only say what would be done and show the first rows as understood.
     #[arg(long)]
     pub dry_run: bool,
+}
+
+#[derive(clap::Args)]
+pub struct SpliceArgs {
+    /// Sources in order of precedence; with --refresh one joined series.
+    #[arg(required = true)]
+    pub series: Vec<SeriesName>,
+    #[arg(long, value_name = "SOURCE", required_unless_present = "refresh")]
+    pub into: Option<String>,
+    /// Who owns which time: span, holes, grade, cut=TIME, or hours=WEEK as in
+    /// 'hours=mon-fri 08:00-17:00 Europe/Oslo'.
+    #[arg(long, default_value = "span")]
+    pub rule: Rule,
+    /// Bring later series to the level of the first: none, shift or ratio.
+    #[arg(long, default_value = "none")]
+    pub level: Level,
+    /// Put the first one's spread by hour of the week on rows that do not know theirs.
+    #[arg(long)]
+    pub carry_spread: bool,
+    /// Keep ticks where there are ticks and minutes elsewhere, as one series.
+    #[arg(long)]
+    pub layered: bool,
+    /// Join a joined series again as it was joined, from where its sources have changed.
+    #[arg(long, conflicts_with_all = ["into", "rule", "level", "carry_spread", "layered"])]
+    pub refresh: bool,
 }
 
 #[derive(clap::Args)]

@@ -13,6 +13,7 @@ use stavel_core::recipe::{
     AlignStep, ChartStep, CheckStep, DeliverStep, Done, FramesStep, Recipe, RehearseStep, Report, SpliceStep,
     Step, UndoStep, frames_named,
 };
+use stavel_core::splice::{Ask, ask_of};
 use stavel_core::store::Shelf;
 
 use crate::args::*;
@@ -35,6 +36,26 @@ fn shelf_folder(args: &Args) -> Result<PathBuf> {
     let home = || std::env::var_os("HOME").map(|h| PathBuf::from(h).join(".local/share"));
     let base = data.or_else(home).context("There is no home folder to keep the shelf in; say --shelf DIR")?;
     Ok(base.join("stavel"))
+}
+
+/// A splice as it was asked for, or as the joined series says it was made.
+fn splice_step(a: &SpliceArgs, folder: &Path) -> Result<SpliceStep> {
+    if !a.refresh {
+        return Ok(SpliceStep {
+            series: a.series.clone(),
+            into: a.into.clone().unwrap_or_default(),
+            rule: a.rule.clone(),
+            level: a.level,
+            carry_spread: a.carry_spread,
+            layered: a.layered,
+        });
+    }
+    let [joined] = a.series.as_slice() else {
+        bail!(Error::arguments("--refresh takes one joined series."));
+    };
+    let (series, ask) = ask_of(&Shelf::open(folder)?.find(joined)?)?;
+    let Ask { rule, level, carry_spread, layered } = ask;
+    Ok(SpliceStep { series, into: joined.source.clone(), rule, level, carry_spread, layered })
 }
 
 /// Runs the command.
@@ -92,12 +113,7 @@ fn step_of(command: &Command, folder: &Path) -> Result<Step> {
             scan: *scan,
             ..AlignStep::of(series.clone(), to.clone())
         }),
-        Command::Splice { series, into, rule, level, carry_spread } => Step::Splice(SpliceStep {
-            rule: rule.clone(),
-            level: *level,
-            carry_spread: *carry_spread,
-            ..SpliceStep::of(series.clone(), into)
-        }),
+        Command::Splice(s) => Step::Splice(splice_step(s, folder)?),
         Command::Frames { series, frames, clock, side } => {
             Shelf::open(folder)?.find(series)?;
             let frames = frames_named(frames, series.frame)?;
@@ -300,6 +316,7 @@ into = 'joined'
 rule = 'cut=2023-06-01T00:00:00Z'
 level = 'ratio'
 carry_spread = true
+layered = true
 [[step]]
 act = 'compose'
 name = 'NOKSEK.day'

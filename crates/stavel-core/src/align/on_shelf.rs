@@ -181,10 +181,11 @@ fn stamped_at_close(weeks: &[WeekFit], bar: Micros, found: Fit) -> Fit {
 /// # Errors
 /// Where the series cannot be read.
 pub fn bars(shelf: &Shelf, info: &SeriesInfo, step: Micros, span: Span) -> Result<Columns> {
+    info.refuse_layers("aligned")?;
     let shape = crate::model::columns::shape_of(&info.edition.fields);
     let [high, low, close] = match shape {
         Shape::Bars => [Field::High, Field::Low, Field::Close],
-        Shape::Quotes => [Field::Bid; 3],
+        Shape::Quotes | Shape::Layered => [Field::Bid; 3],
         Shape::Trades => [Field::Last; 3],
         Shape::Depth => [Field::Price; 3],
     };

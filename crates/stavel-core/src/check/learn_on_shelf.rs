@@ -1,10 +1,9 @@
 //! Learning the session week of a series on the shelf.
 
 use super::learn::{Learned, Learner};
-use super::on_shelf::each_piece;
 use crate::job::Job;
 use crate::model::{Field, SeriesName, Shape, Span};
-use crate::store::Shelf;
+use crate::store::{Shelf, ahead};
 use crate::{Error, Result};
 
 /// The session week that the rows of a series have.
@@ -27,7 +26,8 @@ pub fn learn_week(shelf: &Shelf, name: &SeriesName, job: &Job) -> Result<Learned
     let fields: Vec<Field> = wanted.into_iter().filter(|f| info.edition.fields.contains(f)).collect();
     let bars = crate::model::columns::shape_of(&info.edition.fields) == Shape::Bars;
     let reach = info.name.frame.length().max(1);
-    each_piece(shelf.scan(&info.edition, Span::ALL, Some(if bars { &fields } else { &[] }))?, |rows| {
+    for rows in ahead(shelf.scan(&info.edition, Span::ALL, Some(if bars { &fields } else { &[] }))?) {
+        let rows = rows?;
         job.advance(rows.len() as u64)?;
         let [open, high, low, close] =
             [Field::Open, Field::High, Field::Low, Field::Close].map(|f| rows.column(f));
@@ -41,8 +41,7 @@ pub fn learn_week(shelf: &Shelf, name: &SeriesName, job: &Job) -> Result<Learned
                     .for_each(|d| learner.trade(t + d));
             }
         }
-        Ok(())
-    })?;
+    }
     let present = shelf.instrument(&name.instrument)?.sheet.session.week;
     learner.week(&present).ok_or_else(|| {
         Error::input(format!(

@@ -1,14 +1,12 @@
 //! Checking and mending on the shelf.
 
-use std::sync::mpsc::sync_channel;
-
 use serde_json::json;
 
 use super::mender::Patient;
 use super::{Checker, Finding, Kind, Mend, Mended, Mender, Remedy, Report, Subject};
 use crate::job::Job;
 use crate::model::{Columns, Field, SeriesName, Session, Span};
-use crate::store::{EditionInfo, Origin, Scan, SeriesInfo, Shelf};
+use crate::store::{EditionInfo, Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
 
 /// The session a series is judged by. Nobody knows when an afloat market opens: only its rows are judged,
@@ -27,6 +25,7 @@ pub(super) fn session_of(shelf: &Shelf, info: &SeriesInfo) -> Result<Session> {
 /// Where the series is not there or has nothing in the span, cannot be read, or the person stops it.
 pub fn check_series(shelf: &Shelf, name: &SeriesName, span: Span, job: &Job) -> Result<(SeriesInfo, Report)> {
     let info = shelf.find(name)?;
+    info.refuse_layers("checked")?;
     let session = session_of(shelf, &info)?;
     let seen = Span::new(info.edition.first, info.edition.last + 1);
     let span = seen.overlap(&span).ok_or_else(|| {
@@ -39,11 +38,11 @@ pub fn check_series(shelf: &Shelf, name: &SeriesName, span: Span, job: &Job) -> 
     let disorder = disorder_of(shelf, &info, span)?;
     let mut checker = Checker::new(Subject { session: &session, frame: name.frame, span, disorder });
     job.begin(format!("check {name}"), info.edition.rows);
-    each_piece(shelf.scan(&info.edition, span, None)?, |rows| {
+    for rows in ahead(shelf.scan(&info.edition, span, None)?) {
+        let rows = rows?;
         job.advance(rows.len() as u64)?;
         checker.push(&rows);
-        Ok(())
-    })?;
+    }
     let mut report = checker.finish();
     if info.is_afloat() {
         report.findings.retain(|f| f.kind != Kind::Missing);
@@ -54,22 +53,6 @@ pub fn check_series(shelf: &Shelf, name: &SeriesName, span: Span, job: &Job) -> 
     }
     report.sort();
     Ok((info, report))
-}
-
-/// Gives each piece of a scan to `work`; the next is decoded on another thread meanwhile.
-pub(super) fn each_piece(scan: Scan, mut work: impl FnMut(Columns) -> Result<()>) -> Result<()> {
-    std::thread::scope(|scope| {
-        let (give, take) = sync_channel(2);
-        scope.spawn(move || {
-            for rows in scan {
-                // Whoever took them has had enough.
-                if give.send(rows).is_err() {
-                    break;
-                }
-            }
-        });
-        take.into_iter().try_for_each(|rows| work(rows?))
-    })
 }
 
 /// Finds the exact ends of a repeated block: from the sampled windows outwards, as long as the rows are those
@@ -232,10 +215,11 @@ pub fn mend_found(
     let scan = shelf.scan(edition, Span::ALL, None)?;
     job.begin(format!("mend {name}"), edition.rows);
     let mut draft = shelf.draft(name, origin)?;
-    each_piece(scan, |rows| {
+    for rows in ahead(scan) {
+        let rows = rows?;
         job.advance(rows.len() as u64)?;
-        draft.push(mender.push(rows).with_fields(&fields))
-    })?;
+        draft.push(mender.push(rows).with_fields(&fields))?;
+    }
     draft.push(mender.finish().with_fields(&fields))?;
     let counts = mender.counts();
     if counts.iter().any(|(_, n)| *n > 0) {

@@ -44,7 +44,8 @@ impl<'a> Piece<'a> {
     pub fn prices_of(rows: &'a Columns) -> [&'a [i64]; 4] {
         match rows.shape() {
             Shape::Bars => [Field::Open, Field::High, Field::Low, Field::Close].map(|f| rows.column(f)),
-            Shape::Quotes => [rows.column(Field::Bid); 4],
+            // Layers are refused before they come here.
+            Shape::Quotes | Shape::Layered => [rows.column(Field::Bid); 4],
             Shape::Trades => [rows.column(Field::Last); 4],
             Shape::Depth => [rows.column(Field::Price); 4],
         }

@@ -1,14 +1,11 @@
 //! Spreads: what is usual in each hour of the week, and what is absurd.
 
-use std::collections::BTreeMap;
-
 use super::hours::WEEK_HOURS;
 use super::piece::Piece;
 use super::{Finding, Kind, SpreadStats};
+use crate::counts::Counts;
 use crate::model::{Micros, Shape, Span};
 
-/// Spreads below this many points are counted in a table, others in a map.
-const TABLE: usize = 1024;
 /// A spread is absurd beyond this many times the median of its hour of the week …
 const FACTOR: i64 = 10;
 /// … and this many times what 95 of 100 rows do not exceed.
@@ -17,46 +14,6 @@ const OVERALL: i64 = 4;
 const BUSY: i64 = 3;
 /// Rows kept to be judged at the end.
 const KEPT: usize = 500_000;
-
-/// Counts of spreads in points.
-#[derive(Debug, Clone, Default)]
-struct Counts {
-    table: Vec<u64>,
-    beyond: BTreeMap<i64, u64>,
-    total: u64,
-}
-
-impl Counts {
-    fn add(&mut self, spread: i64, n: u64) {
-        self.total += n;
-        match usize::try_from(spread) {
-            Ok(at) if at < TABLE => {
-                if self.table.is_empty() {
-                    self.table = vec![0; TABLE];
-                }
-                self.table[at] += n;
-            }
-            _ => *self.beyond.entry(spread).or_default() += n,
-        }
-    }
-
-    fn each(&self) -> impl Iterator<Item = (i64, u64)> + '_ {
-        let low = self.beyond.range(..0).map(|(v, n)| (*v, *n));
-        let table = self.table.iter().enumerate().map(|(v, n)| (v as i64, *n)).filter(|(_, n)| *n > 0);
-        low.chain(table).chain(self.beyond.range(0..).map(|(v, n)| (*v, *n)))
-    }
-
-    /// The smallest spread that `share` of all rows do not exceed.
-    fn quantile(&self, share: f64) -> i64 {
-        let due = (self.total as f64 * share).ceil().max(1.0) as u64;
-        let mut seen = 0;
-        let hit = self.each().find(|(_, n)| {
-            seen += n;
-            seen >= due
-        });
-        hit.map_or(0, |(v, _)| v)
-    }
-}
 
 /// Gathers spreads. Bars with a spread of 0 do not know theirs and are passed over.
 pub struct Spreads {
@@ -113,14 +70,14 @@ impl Spreads {
         for hour in &self.hours {
             hour.each().for_each(|(v, n)| all.add(v, n));
         }
-        if all.total == 0 {
+        if all.total() == 0 {
             return None;
         }
-        let median = |c: &Counts| (c.total >= 20).then(|| c.quantile(0.5));
+        let median = |c: &Counts| (c.total() >= 20).then(|| c.quantile(0.5));
         let medians: Vec<Option<i64>> = self.hours.iter().map(median).collect();
         // Hours in which the market is wide for some minutes every day are known by their own widest tenth.
         let wide_part: Vec<i64> =
-            self.hours.iter().map(|c| if c.total >= 20 { c.quantile(0.9) } else { 0 }).collect();
+            self.hours.iter().map(|c| if c.total() >= 20 { c.quantile(0.9) } else { 0 }).collect();
         let (overall, p95) = (all.quantile(0.5), all.quantile(0.95));
         let absurd = |spread: i64, hour: u8| {
             let usual = medians[hour as usize].unwrap_or(overall).max(overall);

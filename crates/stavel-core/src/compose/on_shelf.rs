@@ -45,6 +45,7 @@ pub fn compose(shelf: &mut Shelf, request: &Request, job: &Job) -> Result<Compos
     let mut own = there.map(|i| i.own).unwrap_or_default();
     own.extend(request.own.clone());
     let source = request.from.as_ref().map(|name| shelf.find(name)).transpose()?;
+    source.iter().try_for_each(|s| s.refuse_layers("composed"))?;
     if let Some(afloat) = source.as_ref().filter(|s| s.is_afloat()) {
         return Err(Error::input(format!("{} is afloat; align it before composing from it.", afloat.name)));
     }

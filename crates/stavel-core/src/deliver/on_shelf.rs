@@ -72,6 +72,9 @@ pub fn deliver(shelf: &Shelf, order: &Order, to: &Path, job: &Job) -> Result<Del
 fn what_is_delivered(shelf: &Shelf, order: &Order) -> Result<SeriesInfo> {
     let mut info = shelf.find(&order.series)?;
     refuse_afloat(&info)?;
+    if order.format != Format::Parquet {
+        info.refuse_layers("delivered as lines (Parquet holds them)")?;
+    }
     // Where rows come from is the shelf's own matter; a table of columns may hold it, lines others read do not.
     if order.format != Format::Parquet && order.layout.is_none() {
         info.edition.fields.retain(|f| *f != Field::Origin);

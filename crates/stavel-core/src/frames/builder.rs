@@ -80,6 +80,7 @@ impl Builder {
             Shape::Bars => self.push_bars(rows),
             Shape::Quotes => self.push_quotes(rows),
             Shape::Trades => self.push_trades(rows),
+            Shape::Layered => self.push_layers(rows),
             // `Builder::new` refuses depth.
             Shape::Depth => {}
         }
@@ -112,6 +113,34 @@ impl Builder {
         let (last, volume) = (rows.column(Field::Last), rows.column(Field::Volume));
         for (i, (time, price)) in rows.time.iter().zip(last).enumerate() {
             self.row(*time, [*price; 4], volume.get(i).copied().unwrap_or(0), 0);
+        }
+    }
+
+    /// Ticks count as quotes or trades, bars as bars. A bar has the prices of the bid; what it knows of its
+    /// spread leads to the other side.
+    fn push_layers(&mut self, rows: &Columns) {
+        let [open, high, low, close] =
+            [Field::Open, Field::High, Field::Low, Field::Close].map(|f| rows.column(f));
+        let (bid, ask, last) = (rows.column(Field::Bid), rows.column(Field::Ask), rows.column(Field::Last));
+        let at = |column: &[i64], i: usize| column.get(i).copied().unwrap_or(0);
+        let (volume, spread) = (rows.column(Field::Volume), rows.column(Field::Spread));
+        let of_side = rows.column(if self.side == Side::Ask { Field::AskVolume } else { Field::BidVolume });
+        for (i, covers) in rows.column(Field::Covers).iter().enumerate() {
+            let (bar, spread) = if *covers > 0 {
+                let bar = [at(open, i), at(high, i), at(low, i), at(close, i)];
+                (bar, at(spread, i))
+            } else if bid.is_empty() {
+                ([at(last, i); 4], 0)
+            } else {
+                ([at(bid, i); 4], at(ask, i) - at(bid, i))
+            };
+            let above = match self.side {
+                Side::Ask => spread,
+                Side::Mid => spread.div_euclid(2),
+                Side::Bid | Side::Last => 0,
+            };
+            let volume = at(volume, i) + if *covers > 0 { 0 } else { at(of_side, i) };
+            self.row(rows.time[i], bar.map(|p| p + above), volume, spread);
         }
     }
 
@@ -153,6 +182,17 @@ impl Builder {
                 _ => spread,
             });
         }
+    }
+
+    /// The fields of its bars.
+    pub fn fields(&self) -> &[Field] {
+        &self.bars.fields
+    }
+
+    /// The bars that are whole so far; they are given once.
+    pub fn take_closed(&mut self) -> Columns {
+        let empty = Columns::empty(&self.bars.fields, self.bars.scale);
+        std::mem::replace(&mut self.bars, empty)
     }
 
     /// Ends the rows and gives the bars.

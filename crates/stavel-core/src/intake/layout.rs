@@ -72,7 +72,8 @@ impl Use {
         let mut all = vec![Use::Skip, Use::Moment, Use::Date, Use::Time];
         all.extend([Seconds, Millis, Micros, Nanos].map(Use::Unix));
         all.extend([Use::DayNumber, Use::DayMillis, Use::Symbol]);
-        all.extend(Field::ALL.map(Use::Field));
+        // What a row covers is known only of layers that were joined here.
+        all.extend(Field::ALL.into_iter().filter(|f| *f != Field::Covers).map(Use::Field));
         all
     }
 

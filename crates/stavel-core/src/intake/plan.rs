@@ -345,7 +345,7 @@ fn frame_for(seen: &Seen, hints: &Hints, shape: Shape) -> Result<Frame> {
     let kind = match shape {
         Shape::Bars => "bars",
         Shape::Depth => "rows of the order book",
-        Shape::Quotes | Shape::Trades => "ticks",
+        Shape::Quotes | Shape::Trades | Shape::Layered => "ticks",
     };
     match (hints.frame.or(seen.named.frame), shape) {
         (Some(frame), Shape::Bars) if frame.is_bars() => Ok(frame),
@@ -354,6 +354,7 @@ fn frame_for(seen: &Seen, hints: &Hints, shape: Shape) -> Result<Frame> {
         }
         (Some(Frame::Depth) | None, Shape::Depth) => Ok(Frame::Depth),
         (Some(frame), _) => Err(Error::arguments(format!("{place} holds {kind}, so it cannot be {frame}."))),
+        (None, Shape::Layered) => Err(Error::input(format!("{place} holds layers, which are not taken in."))),
         (None, Shape::Bars) => usual_step(&seen.rows.time)
             .and_then(Frame::of_length)
             .filter(|f| f.length() > 0)

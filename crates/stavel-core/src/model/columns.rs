@@ -33,6 +33,8 @@ pub enum Field {
     Size,
     /// What a depth row does to its level: 0 not said, 1 new, 2 changed, 3 gone.
     Act,
+    /// How long a row of a layered series lasts, in microseconds: a bar its length, a tick 0.
+    Covers,
     /// Where a row comes from: 0 as its source has it, 1 and on the place of its source in a splice,
     /// [`FILLED`] made up to fill a hole.
     Origin,
@@ -43,7 +45,7 @@ pub const FILLED: i64 = 100;
 
 impl Field {
     /// Every field, in the order columns are kept.
-    pub const ALL: [Field; 20] = [
+    pub const ALL: [Field; 21] = [
         Field::Open,
         Field::High,
         Field::Low,
@@ -63,6 +65,7 @@ impl Field {
         Field::Price,
         Field::Size,
         Field::Act,
+        Field::Covers,
         Field::Origin,
     ];
 
@@ -88,6 +91,7 @@ impl Field {
             Field::Price => "price",
             Field::Size => "size",
             Field::Act => "act",
+            Field::Covers => "covers",
             Field::Origin => "origin",
         }
     }
@@ -159,6 +163,8 @@ pub enum Shape {
     Trades,
     /// Rows of the order book: side, level, price, size, act.
     Depth,
+    /// Quotes or trades where there are some, bars elsewhere; each row says which it is by what it covers.
+    Layered,
 }
 
 /// A piece of history: one time column and the columns of its fields, all of the same length.
@@ -352,7 +358,9 @@ impl Columns {
 
 /// The kind of rows that have these fields.
 pub fn shape_of(fields: &[Field]) -> Shape {
-    if fields.contains(&Field::Level) {
+    if fields.contains(&Field::Covers) {
+        Shape::Layered
+    } else if fields.contains(&Field::Level) {
         Shape::Depth
     } else if fields.contains(&Field::Bid) {
         Shape::Quotes

@@ -49,6 +49,26 @@ impl Span {
         let s = Span { from: self.from.max(other.from), to: self.to.min(other.to) };
         (s.from < s.to).then_some(s)
     }
+    /// What two lists of spans share. Both are in order and their spans do not overlap; so are those given.
+    pub fn shared(a: &[Span], b: &[Span]) -> Vec<Span> {
+        let mut out = Vec::new();
+        let (mut i, mut j) = (0, 0);
+        while i < a.len() && j < b.len() {
+            out.extend(a[i].overlap(&b[j]));
+            if a[i].to <= b[j].to {
+                i += 1;
+            } else {
+                j += 1;
+            }
+        }
+        out
+    }
+    /// All of time outside a list of spans in order.
+    pub fn outside(spans: &[Span]) -> Vec<Span> {
+        let begins = std::iter::once(Micros::MIN).chain(spans.iter().map(|s| s.to));
+        let ends = spans.iter().map(|s| s.from).chain(std::iter::once(Micros::MAX));
+        begins.zip(ends).map(|(from, to)| Span::new(from, to)).filter(|s| s.from < s.to).collect()
+    }
     /// Spans, sorted by their begin, with those that touch made one.
     pub fn joined(spans: Vec<Span>) -> Vec<Span> {
         let mut out: Vec<Span> = Vec::with_capacity(spans.len());

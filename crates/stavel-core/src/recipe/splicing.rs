@@ -15,7 +15,12 @@ use crate::store::Shelf;
 const TOLD: usize = 20;
 
 pub fn splice_one(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<Report> {
-    let ask = Ask { rule: step.rule.clone(), level: step.level, carry_spread: step.carry_spread };
+    let ask = Ask {
+        rule: step.rule.clone(),
+        level: step.level,
+        carry_spread: step.carry_spread,
+        layered: step.layered,
+    };
     let made = splice_series(shelf, &step.series, &step.into, &ask, job)?;
     let report = Report::new(splice_json(step, &made), splice_lines(step, &made));
     Ok(Report { changed: vec![made.info.name.clone()], ..report })
@@ -41,7 +46,6 @@ fn splice_json(step: &SpliceStep, made: &SplicedSeries) -> Value {
         })
         .collect();
     let levels: Vec<Value> = made
-        .levels
         .gaps
         .iter()
         .zip(&step.series[1..])
@@ -65,12 +69,15 @@ fn splice_json(step: &SpliceStep, made: &SplicedSeries) -> Value {
         })).collect::<Vec<_>>(),
         "seams": seams,
         "overlap": {
-            "rows": s.overlap.rows, "equal": s.overlap.equal, "median_diff": as_float(s.overlap.median_diff, decimals),
-            "p95_diff": as_float(s.overlap.p95_diff, decimals), "correlation": s.overlap.correlation,
+            "rows": made.overlap.rows, "equal": made.overlap.equal, "median_diff": as_float(made.overlap.median_diff, decimals),
+            "p95_diff": as_float(made.overlap.p95_diff, decimals), "correlation": made.overlap.correlation,
         },
         "level": step.level.to_string(),
         "levels": levels,
-        "spreads_carried": made.levels.carried,
+        "spreads_carried": made.spliced.carried,
+        "unchanged": made.is_unchanged,
+        "kept_rows": made.kept,
+        "rebuilt_from": made.rebuilt_from.map(rfc3339),
     })
 }
 
@@ -107,9 +114,9 @@ fn splice_lines(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
     }
     lines.push(format!(
         "  overlap {} rows, {} equal, median {} and p95 {} points apart",
-        s.overlap.rows, s.overlap.equal, s.overlap.median_diff, s.overlap.p95_diff
+        made.overlap.rows, made.overlap.equal, made.overlap.median_diff, made.overlap.p95_diff
     ));
-    for (gap, series) in made.levels.gaps.iter().zip(&step.series[1..]) {
+    for (gap, series) in made.gaps.iter().zip(&step.series[1..]) {
         let Some(gap) = gap else { continue };
         if let Some(side) = gap.side {
             lines.push(format!("  {}", side.in_words(&step.series[0].short(), &series.short())));
@@ -127,8 +134,15 @@ fn splice_lines(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
             ));
         }
     }
-    if made.levels.carried > 0 {
-        lines.push(format!("  {} rows were given the spread of their hour of the week", made.levels.carried));
+    if made.spliced.carried > 0 {
+        lines
+            .push(format!("  {} rows were given the spread of their hour of the week", made.spliced.carried));
+    }
+    if made.is_unchanged {
+        lines.push("  nothing has changed since it was joined; no edition was made".into());
+    } else if made.kept > 0 {
+        let from = made.rebuilt_from.map(time::wall).unwrap_or_else(|| "nowhere".into());
+        lines.push(format!("  {} rows were taken over; written anew from {from} on", made.kept));
     }
     lines
 }

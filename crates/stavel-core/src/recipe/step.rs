@@ -155,12 +155,22 @@ pub struct SpliceStep {
     /// Put the first one's spread by hour of the week on rows that do not know theirs.
     #[serde(default, skip_serializing_if = "is_default")]
     pub carry_spread: bool,
+    /// Keep ticks and minutes as layers of one series.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub layered: bool,
 }
 
 impl SpliceStep {
     /// The first owns its span, prices stay as they are.
     pub fn of(series: Vec<SeriesName>, into: &str) -> SpliceStep {
-        SpliceStep { series, into: into.into(), rule: Rule::Span, level: Level::None, carry_spread: false }
+        SpliceStep {
+            series,
+            into: into.into(),
+            rule: Rule::Span,
+            level: Level::None,
+            carry_spread: false,
+            layered: false,
+        }
     }
 }
 
@@ -355,6 +365,7 @@ impl Step {
                 opt(&mut words, "rule", (s.rule != Rule::Span).then(|| s.rule.to_string()));
                 opt(&mut words, "level", (s.level != Level::None).then(|| s.level.to_string()));
                 words.extend(s.carry_spread.then(|| "--carry-spread".into()));
+                words.extend(s.layered.then(|| "--layered".into()));
             }
             Step::Frames(s) => {
                 words.push(s.series.to_string());

@@ -31,8 +31,10 @@ pub struct Tape {
     spread: i64,
     /// True where nothing says what the spread is.
     is_assumed: bool,
-    /// Quotes played so far.
-    at: usize,
+    /// The row of the next quote, and whether that is a bar's close.
+    row: usize,
+    closes: bool,
+    now: Option<Quote>,
 }
 
 impl Tape {
@@ -54,7 +56,8 @@ impl Tape {
         known.sort_unstable();
         let said = fixed_spread.or(known.get(known.len() / 2).copied());
         let is_assumed = said.is_none() && rows.shape() != Shape::Quotes;
-        Ok(Tape { rows, length: frame.length(), spread: said.unwrap_or(1), is_assumed, at: 0 })
+        let (length, spread) = (frame.length(), said.unwrap_or(1));
+        Ok(Tape { rows, length, spread, is_assumed, row: 0, closes: false, now: None })
     }
 
     /// The spread in points that is taken where neither the rows nor the sheet say one.
@@ -62,35 +65,33 @@ impl Tape {
         self.is_assumed.then_some(self.spread)
     }
 
-    fn quotes_a_row(&self) -> usize {
-        if self.rows.shape() == Shape::Bars { 2 } else { 1 }
-    }
-
-    fn count(&self) -> usize {
-        self.rows.len() * self.quotes_a_row()
-    }
-
-    fn time_of(&self, at: usize) -> Micros {
-        let per = self.quotes_a_row();
-        let time = self.rows.time[at / per];
-        if at % per == 1 { time + (self.length - SECOND).max(0) } else { time }
-    }
-
-    fn quote(&self, at: usize) -> Quote {
-        let (row, time) = (at / self.quotes_a_row(), self.time_of(at));
+    /// True where a row is a bar: two quotes, its open and its close.
+    fn is_bar(&self, row: usize) -> bool {
         match self.rows.shape() {
-            Shape::Quotes => {
-                Quote { time, bid: self.rows.column(Field::Bid)[row], ask: self.rows.column(Field::Ask)[row] }
-            }
-            Shape::Trades | Shape::Depth => {
-                let last = self.rows.column(Field::Last).get(row).copied().unwrap_or_default();
+            Shape::Bars => true,
+            Shape::Layered => self.rows.column(Field::Covers)[row] > 0,
+            Shape::Quotes | Shape::Trades | Shape::Depth => false,
+        }
+    }
+
+    fn length_of(&self, row: usize) -> Micros {
+        self.rows.column(Field::Covers).get(row).copied().unwrap_or(self.length)
+    }
+
+    fn quote(&self) -> Quote {
+        let row = self.row;
+        let time = self.rows.time[row] + if self.closes { (self.length_of(row) - SECOND).max(0) } else { 0 };
+        let value = |field: Field| self.rows.column(field).get(row).copied();
+        if self.is_bar(row) {
+            let bid = value(if self.closes { Field::Close } else { Field::Open }).unwrap_or_default();
+            let said = value(Field::Spread).filter(|s| *s > 0);
+            return Quote { time, bid, ask: bid + said.unwrap_or(self.spread) };
+        }
+        match (value(Field::Bid), value(Field::Ask)) {
+            (Some(bid), Some(ask)) => Quote { time, bid, ask },
+            _ => {
+                let last = value(Field::Last).unwrap_or_default();
                 Quote { time, bid: last, ask: last + self.spread }
-            }
-            Shape::Bars => {
-                let bid =
-                    self.rows.column(if at.is_multiple_of(2) { Field::Open } else { Field::Close })[row];
-                let said = self.rows.column(Field::Spread).get(row).copied().filter(|s| *s > 0);
-                Quote { time, bid, ask: bid + said.unwrap_or(self.spread) }
             }
         }
     }
@@ -98,26 +99,37 @@ impl Tape {
     /// The span the tape covers.
     pub fn span(&self) -> Span {
         let (first, last) = self.rows.ends().unwrap_or_default();
-        Span::new(first, last + self.length.max(1))
+        Span::new(first, last + self.length_of(self.rows.len().saturating_sub(1)).max(1))
     }
 
     /// The quote now: the last one played.
     pub fn now(&self) -> Option<Quote> {
-        (self.at > 0).then(|| self.quote(self.at - 1))
+        self.now
     }
 
     /// When the next quote comes.
     pub fn next_time(&self) -> Option<Micros> {
-        (self.at < self.count()).then(|| self.time_of(self.at))
+        (self.row < self.rows.len()).then(|| self.quote().time)
     }
 
     /// Plays the next quote.
     pub fn step(&mut self) -> Option<Quote> {
-        if self.at == self.count() {
+        if self.row == self.rows.len() {
             return None;
         }
-        self.at += 1;
-        self.now()
+        self.now = Some(self.quote());
+        if self.is_bar(self.row) && !self.closes {
+            self.closes = true;
+        } else {
+            self.closes = false;
+            self.row += 1;
+        }
+        self.now
+    }
+
+    fn go_to(&mut self, row: usize) {
+        (self.row, self.closes) = (row, false);
+        self.step();
     }
 
     /// Plays every quote up to and with a moment.
@@ -131,7 +143,7 @@ impl Tape {
 
     /// The rows that are over: every row but one that is still open.
     pub fn played(&self) -> usize {
-        self.at / self.quotes_a_row()
+        self.row
     }
 
     /// All rows of the tape.
@@ -146,8 +158,7 @@ impl Tape {
         let before = row.checked_sub(1).map(|i| self.rows.time[i]);
         match self.rows.time.get(row) {
             Some(&t) if t - to <= 7 * DAY => {
-                self.at = row * self.quotes_a_row();
-                self.step();
+                self.go_to(row);
                 Landing::At(t)
             }
             after => {
@@ -174,8 +185,7 @@ impl Tape {
         let row = self.rows.time.partition_point(|&t| t < tomorrow);
         match self.rows.time.get(row).copied() {
             Some(t) => {
-                self.at = row * self.quotes_a_row();
-                self.step();
+                self.go_to(row);
                 Landing::At(t)
             }
             None => Landing::Nothing { nearest: self.rows.time[self.rows.len() - 1] },

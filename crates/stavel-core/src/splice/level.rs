@@ -1,11 +1,13 @@
 //! Levels: how far apart sources lie, which side of the market that is, and spreads carried over.
 
-use std::collections::BTreeMap;
-
-use super::{Level, price};
+use super::dress::Dress;
+use super::{Level, Overlap, Source};
+use crate::Result;
 use crate::check::WEEK_HOURS;
+use crate::counts::Counts;
 use crate::model::time::{DAY, HOUR, civil_from_days, day_of, monday_of};
-use crate::model::{Clock, Columns, Field};
+use crate::model::{Clock, Columns, Field, Scale, Span};
+use crate::store::ahead;
 
 /// How far the second source lies above the first where both have rows.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -43,45 +45,165 @@ impl SideGuess {
     }
 }
 
-/// Measures the level of the second source over the first at the times both have. None where they share none.
-pub fn measure(a: &Columns, b: &Columns) -> Option<LevelGap> {
-    let mut differences: Vec<i64> = Vec::new();
-    let mut ratios: Vec<f64> = Vec::new();
-    let mut by_month: BTreeMap<(i64, i64), Vec<i64>> = BTreeMap::new();
-    let mut j = 0;
-    for i in 0..a.len() {
-        while j < b.len() && b.time[j] < a.time[i] {
-            j += 1;
-        }
-        if j == b.len() {
-            break;
-        }
-        if b.time[j] != a.time[i] {
-            continue;
-        }
-        let (x, y) = (price(a, i, Field::Close), price(b, j, Field::Close));
-        let (year, month, _) = civil_from_days(day_of(a.time[i]));
-        differences.push(y - x);
-        by_month.entry((year, month)).or_default().push(y - x);
-        if y != 0 {
-            ratios.push(x as f64 / y as f64);
+/// Holds two sources, each in its dress, against each other at the times both have a bar (ticks count as
+/// minutes): how they agree, and how far the second lies above the first. None where they share no time.
+///
+/// # Errors
+/// Where one of them cannot be read.
+pub fn measure(first: (&Source, &Dress), second: (&Source, &Dress)) -> Result<Option<(Overlap, LevelGap)>> {
+    let Some(span) = first.0.span.overlap(&second.0.span) else { return Ok(None) };
+    let mut meeting = Meeting::default();
+    let read = |(source, dress): (&Source, &Dress)| -> Result<_> {
+        let (pieces, dress) = (source.bars(&[Field::Close, Field::Spread], span)?, dress.clone());
+        Ok(Walk::new(ahead(pieces.map(move |rows| Ok(dress.put_on(rows?))))))
+    };
+    let (mut a, mut b) = (read(first)?, read(second)?);
+    while let (Some(x), Some(y)) = (a.now()?, b.now()?) {
+        match x.time.cmp(&y.time) {
+            std::cmp::Ordering::Less => a.at += 1,
+            std::cmp::Ordering::Greater => b.at += 1,
+            std::cmp::Ordering::Equal => {
+                meeting.add(&x, &y);
+                a.at += 1;
+                b.at += 1;
+            }
         }
     }
-    if differences.is_empty() || ratios.is_empty() {
-        return None;
-    }
-    let median = median_of(&mut differences);
-    let middle = ratios.len() / 2;
-    let ratio = *ratios.select_nth_unstable_by(middle, f64::total_cmp).1;
-    let months = by_month.into_iter().map(|(month, mut d)| (month, median_of(&mut d))).collect();
-    let spread = usual_spread(a).or_else(|| usual_spread(b));
-    let side = spread.filter(|s| *s >= 3).and_then(|s| side_of(median, s));
-    Some(LevelGap { median, ratio, months, side })
+    Ok(meeting.finish())
 }
 
-fn median_of(values: &mut [i64]) -> i64 {
-    let middle = values.len() / 2;
-    *values.select_nth_unstable(middle).1
+/// One bar of a source.
+struct Bar {
+    time: i64,
+    close: i64,
+    spread: i64,
+}
+
+/// Bars one after another out of pieces.
+struct Walk<I> {
+    pieces: I,
+    rows: Columns,
+    at: usize,
+}
+
+impl<I: Iterator<Item = Result<Columns>>> Walk<I> {
+    fn new(pieces: I) -> Walk<I> {
+        Walk { pieces, rows: Columns::empty(&[Field::Close, Field::Spread], Scale::default()), at: 0 }
+    }
+
+    #[inline]
+    fn now(&mut self) -> Result<Option<Bar>> {
+        while self.at == self.rows.len() {
+            let Some(piece) = self.pieces.next() else { return Ok(None) };
+            (self.rows, self.at) = (piece?, 0);
+        }
+        let (close, spread) = (&self.rows.data[0], &self.rows.data[1]);
+        Ok(Some(Bar { time: self.rows.time[self.at], close: close[self.at], spread: spread[self.at] }))
+    }
+}
+
+/// Differences kept for the ratio: beyond so many, every other one is left away.
+const RATIOS: usize = 1 << 20;
+
+/// What is gathered where two sources meet.
+#[derive(Default)]
+struct Meeting {
+    differences: Counts,
+    month: Option<((i64, i64), Counts)>,
+    months: Vec<((i64, i64), i64)>,
+    /// The day looked at, and its month.
+    day: Option<(i64, (i64, i64))>,
+    ratios: Vec<f64>,
+    /// After how many the next ratio is kept, and how many are left till then.
+    every: usize,
+    left: usize,
+    before: Option<(i64, i64)>,
+    /// Of products of changes: of both, of the first, of the second.
+    sums: [f64; 3],
+    spreads: [Counts; 2],
+}
+
+impl Meeting {
+    #[inline]
+    fn add(&mut self, x: &Bar, y: &Bar) {
+        let apart = y.close - x.close;
+        let day = day_of(x.time);
+        let month = match self.day {
+            Some((d, month)) if d == day => month,
+            _ => {
+                let (year, month, _) = civil_from_days(day);
+                self.day = Some((day, (year, month)));
+                (year, month)
+            }
+        };
+        match &mut self.month {
+            Some((m, counts)) if *m == month => counts.add(apart, 1),
+            _ => {
+                self.end_month();
+                let mut counts = Counts::default();
+                counts.add(apart, 1);
+                self.month = Some((month, counts));
+            }
+        }
+        self.ratio(x.close, y.close);
+        if let Some((px, py)) = self.before.replace((x.close, y.close)) {
+            let (dx, dy) = ((x.close - px) as f64, (y.close - py) as f64);
+            let sums = [dx * dy, dx * dx, dy * dy];
+            self.sums.iter_mut().zip(sums).for_each(|(sum, s)| *sum += s);
+        }
+        for (counts, spread) in self.spreads.iter_mut().zip([x.spread, y.spread]) {
+            if spread > 0 {
+                counts.add(spread, 1);
+            }
+        }
+    }
+
+    fn ratio(&mut self, x: i64, y: i64) {
+        if y == 0 {
+            return;
+        }
+        if self.left > 0 {
+            self.left -= 1;
+            return;
+        }
+        self.left = self.every;
+        self.ratios.push(x as f64 / y as f64);
+        if self.ratios.len() == RATIOS {
+            self.every = self.every * 2 + 1;
+            let mut kept = false;
+            self.ratios.retain(|_| {
+                kept = !kept;
+                kept
+            });
+        }
+    }
+
+    fn end_month(&mut self) {
+        if let Some((month, counts)) = self.month.take() {
+            self.months.push((month, counts.median()));
+            counts.each().for_each(|(apart, n)| self.differences.add(apart, n));
+        }
+    }
+
+    fn finish(mut self) -> Option<(Overlap, LevelGap)> {
+        self.end_month();
+        if self.differences.total() == 0 || self.ratios.is_empty() {
+            return None;
+        }
+        let all = &self.differences;
+        let mut overlap = Overlap { rows: all.total(), equal: all.of(0), ..Overlap::default() };
+        overlap.median_diff = all.median();
+        overlap.p95_diff = all.sizes().quantile(0.95);
+        all.each().for_each(|(v, n)| overlap.histogram[(v.clamp(-3, 3) + 3) as usize] += n);
+        let [xy, xx, yy] = self.sums;
+        overlap.correlation = if xx > 0.0 && yy > 0.0 { xy / (xx * yy).sqrt() } else { 0.0 };
+        let middle = self.ratios.len() / 2;
+        let ratio = *self.ratios.select_nth_unstable_by(middle, f64::total_cmp).1;
+        let median = overlap.median_diff;
+        let spread = self.spreads.iter().find(|s| s.total() > 0).map(Counts::median);
+        let side = spread.filter(|s| *s >= 3).and_then(|s| side_of(median, s));
+        Some((overlap, LevelGap { median, ratio, months: self.months, side }))
+    }
 }
 
 /// A difference within a quarter of the spread of half a spread or of a whole one.
@@ -97,56 +219,72 @@ fn side_of(difference: i64, spread: i64) -> Option<SideGuess> {
     }
 }
 
-/// The median spread of rows that know theirs.
-fn usual_spread(rows: &Columns) -> Option<i64> {
-    let mut known: Vec<i64> = match (rows.column(Field::Bid), rows.column(Field::Ask)) {
-        ([], _) | (_, []) => rows.column(Field::Spread).iter().copied().filter(|s| *s > 0).collect(),
-        (bid, ask) => bid.iter().zip(ask).map(|(b, a)| a - b).collect(),
-    };
-    if known.is_empty() { None } else { Some(median_of(&mut known)) }
-}
-
-/// Brings a later source to the level of the first.
+/// Brings rows of a later source to the level of the first.
 pub fn set_level(rows: &mut Columns, gap: &LevelGap, level: Level) {
+    // What a row of layers does not have is 0 and stays 0.
+    let covers = rows.column(Field::Covers).to_vec();
+    let lacks = |field: Field, row: usize| covers.get(row).is_some_and(|c| (*c > 0) != field.is_of_a_bar());
     for (field, column) in rows.fields.iter().zip(&mut rows.data) {
         if !field.is_price() {
             continue;
         }
-        match level {
-            Level::None => {}
-            Level::Shift => column.iter_mut().for_each(|v| *v -= gap.median),
-            Level::Ratio => column.iter_mut().for_each(|v| *v = (*v as f64 * gap.ratio).round() as i64),
+        for (row, v) in column.iter_mut().enumerate() {
+            match level {
+                _ if lacks(*field, row) => {}
+                Level::None => {}
+                Level::Shift => *v -= gap.median,
+                Level::Ratio => *v = (*v as f64 * gap.ratio).round() as i64,
+            }
         }
     }
 }
 
-/// Puts the first source's median spread of each hour of the week on rows of another that do not know theirs;
-/// gives their number.
-pub fn carry_spread(from: &Columns, to: &mut Columns, wall: &Clock) -> u64 {
-    let hour = |t: i64| {
-        let shown = wall.to_wall(t);
-        ((shown - monday_of(day_of(shown)) * DAY) / HOUR) as usize % WEEK_HOURS
-    };
-    let known = from.column(Field::Spread);
-    let mut by_hour: Vec<Vec<i64>> = vec![Vec::new(); WEEK_HOURS];
-    known.iter().zip(&from.time).filter(|(s, _)| **s > 0).for_each(|(s, t)| by_hour[hour(*t)].push(*s));
-    let medians: Vec<i64> = by_hour.iter_mut().map(|h| if h.is_empty() { 0 } else { median_of(h) }).collect();
-    if medians.iter().all(|m| *m == 0) {
-        return 0;
-    }
-    if !to.has(Field::Spread) {
-        let fields: Vec<Field> =
-            Field::ALL.into_iter().filter(|f| *f == Field::Spread || to.has(*f)).collect();
-        *to = std::mem::take(to).with_fields(&fields);
-    }
-    let times = to.time.clone();
-    let mut carried = 0;
-    for (spread, t) in to.column_mut(Field::Spread).into_iter().flatten().zip(times) {
-        let usual = medians[hour(t)];
-        if *spread == 0 && usual > 0 {
-            *spread = usual;
-            carried += 1;
+/// A source's median spread in each hour of the week, in points; 0 where it knows none.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HourSpreads(pub Vec<i64>);
+
+impl HourSpreads {
+    /// Measures the spreads of a source on the hours of a clock.
+    ///
+    /// # Errors
+    /// Where it cannot be read.
+    pub fn measure(source: &Source, scale: Scale, wall: &Clock) -> Result<HourSpreads> {
+        let mut hours = vec![Counts::default(); WEEK_HOURS];
+        for rows in ahead(source.bars(&[Field::Spread], Span::ALL)?) {
+            let rows = rows?.rescaled(scale);
+            let known = rows.column(Field::Spread).iter().zip(&rows.time).filter(|(s, _)| **s > 0);
+            known.for_each(|(spread, t)| hours[hour_of(wall, *t)].add(*spread, 1));
         }
+        Ok(HourSpreads(hours.iter().map(Counts::median).collect()))
     }
-    carried
+
+    /// True where no spread is known.
+    pub fn is_empty(&self) -> bool {
+        self.0.iter().all(|m| *m == 0)
+    }
+
+    /// Puts them on those of some rows that do not know their spread; gives their number. Ticks are left as
+    /// they are: their spread is between bid and ask.
+    pub fn carry_to(&self, rows: &mut Columns, part: std::ops::Range<usize>, wall: &Clock) -> u64 {
+        let ticks: Vec<bool> = match rows.column(Field::Covers) {
+            [] => Vec::new(),
+            covers => covers[part.clone()].iter().map(|c| *c == 0).collect(),
+        };
+        let Some(column) = rows.fields.iter().position(|f| *f == Field::Spread) else { return 0 };
+        let mut carried = 0;
+        let unknown = rows.data[column][part.clone()].iter_mut().zip(&rows.time[part]).enumerate();
+        for (row, (spread, t)) in unknown.filter(|(_, (spread, _))| **spread == 0) {
+            let usual = self.0[hour_of(wall, *t)];
+            if usual > 0 && ticks.get(row) != Some(&true) {
+                *spread = usual;
+                carried += 1;
+            }
+        }
+        carried
+    }
+}
+
+fn hour_of(wall: &Clock, t: i64) -> usize {
+    let shown = wall.to_wall(t);
+    ((shown - monday_of(day_of(shown)) * DAY) / HOUR) as usize % WEEK_HOURS
 }

@@ -1,14 +1,17 @@
 //! Splicing on the shelf.
 
-use serde_json::json;
+use serde_json::{Value, json};
 
-use super::level::{LevelGap, carry_spread, measure, set_level};
-use super::{How, Level, MonthGrades, Rule, Spliced, splice};
-use crate::check::check_series;
-use crate::frames;
+use super::level::{HourSpreads, LevelGap, measure};
+use super::plan::{How, Plan};
+use super::refresh::{Basis, basis};
+use super::survey::Survey;
+use super::{Level, MonthGrades, Overlap, Rule, Source, Spliced};
+use crate::check::{Severity, check_series};
 use crate::job::Job;
+use crate::model::columns::shape_of;
 use crate::model::time::civil_from_days;
-use crate::model::{Clock, Columns, SeriesName, Side, Span};
+use crate::model::{Clock, Frame, Micros, SeriesName, Session, Shape, Span};
 use crate::store::{Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
@@ -19,49 +22,53 @@ pub struct Ask {
     pub level: Level,
     /// Put the first source's spread by hour of the week on rows that do not know theirs.
     pub carry_spread: bool,
+    /// Keep ticks as ticks and minutes as minutes, in one series; else ticks beside bars are framed first.
+    pub layered: bool,
 }
 
 impl Ask {
     /// By a rule, prices and spreads as they are.
     pub fn by(rule: Rule) -> Ask {
-        Ask { rule, level: Level::None, carry_spread: false }
+        Ask { rule, level: Level::None, carry_spread: false, layered: false }
     }
+}
+
+/// A splice that is ready to be read.
+pub struct Prepared {
+    pub plan: Plan,
+    /// The first source's name at the frame of the result.
+    pub like: SeriesName,
+    /// Between the first two sources, levels mended; all 0 where they share no time.
+    pub overlap: Overlap,
+    /// Each later source against the first, before anything was done; none without an overlap.
+    pub gaps: Vec<Option<LevelGap>>,
+    /// What the edition says of itself.
+    detail: Value,
 }
 
 /// A joined series and how it came about.
 pub struct SplicedSeries {
     pub info: SeriesInfo,
     pub spliced: Spliced,
-    pub levels: Levels,
-}
-
-/// What was found and done about levels and spreads.
-pub struct Levels {
-    /// Each later source against the first, before anything was done; none without an overlap.
+    /// As in [`Prepared`].
+    pub overlap: Overlap,
     pub gaps: Vec<Option<LevelGap>>,
-    /// Rows that were given a spread.
-    pub carried: u64,
+    /// True where nothing had changed, so that no edition was made.
+    pub is_unchanged: bool,
+    /// Rows taken over, unread, from the edition before.
+    pub kept: u64,
+    /// The first row that was written; none where none was.
+    pub rebuilt_from: Option<Micros>,
 }
 
-/// Joins series of the shelf without writing them. Ticks beside bars are framed first.
+/// Looks at series of the shelf and plans their splice. Without layers, ticks beside bars are framed on the way.
 ///
 /// # Errors
 /// Where a series is afloat, of another instrument, or at a frame that does not fit; where a level is wanted
-/// of series that share no time.
-pub fn splice_rows(
-    shelf: &Shelf,
-    names: &[SeriesName],
-    ask: &Ask,
-    job: &Job,
-) -> Result<(SeriesName, Spliced, Levels)> {
+/// of series that share no time, or spreads of one that knows none.
+pub fn prepare(shelf: &Shelf, names: &[SeriesName], ask: &Ask, job: &Job) -> Result<Prepared> {
     let infos = fitting(shelf, names)?;
-    let first = &infos[0];
-    let frame = names.iter().map(|n| n.frame).find(|f| !f.is_ticks()).unwrap_or(first.name.frame);
-    if let Some(odd) = names.iter().find(|n| !n.frame.is_ticks() && n.frame != frame) {
-        return Err(Error::arguments(format!(
-            "{odd} has another frame than {frame}; build {frame} of it first (stavel frames)."
-        )));
-    }
+    let frame = frame_of(names, ask)?;
     let session = shelf.instrument(&names[0].instrument)?.sheet.session;
     let grades = match ask.rule {
         Rule::Grade => {
@@ -70,21 +77,40 @@ pub fn splice_rows(
         _ => Vec::new(),
     };
     job.begin("splice", infos.iter().map(|i| i.edition.rows).sum());
-    let scale = infos.iter().map(|i| i.edition.scale).reduce(|a, b| a.finer(&b)).unwrap_or_default();
-    let mut sources: Vec<Columns> = Vec::new();
-    for info in &infos {
-        let rows = if info.name.frame == frame {
-            let rows = shelf.read(&info.edition, Span::ALL)?;
-            job.advance(rows.len() as u64)?;
-            rows
-        } else {
-            frames::build_rows(shelf, info, frame, None, Side::Bid, Span::ALL, job)?.bars
-        };
-        sources.push(rows.rescaled(scale));
+    let sources: Vec<Source> = infos
+        .iter()
+        .map(|info| {
+            let framed = (info.name.frame.is_ticks() && !ask.layered && !frame.is_ticks()).then_some(frame);
+            Source::stored(shelf, info, framed, &session)
+        })
+        .collect::<Result<_>>()?;
+    let mut plan = Plan::new(sources, &How { rule: &ask.rule, grades: &grades, session: &session })?;
+    let (overlap, gaps) = bring_to_level(&mut plan, names, ask.level)?;
+    if ask.carry_spread {
+        plan.spreads = Some(spreads_of(&plan, names, &session)?);
     }
-    let levels = bring_to_level(&mut sources, names, ask, &session.clock)?;
-    let how = How { rule: &ask.rule, grades: &grades, session: &session, bar: frame.length() };
-    Ok((first.name.with_frame(frame), splice(sources, &how)?, levels))
+    let from: Vec<Value> =
+        infos.iter().map(|i| json!({"series": i.name.to_string(), "edition": i.edition.id})).collect();
+    let mended = |gap: &Option<LevelGap>| gap.as_ref().map(|g| (g.median, g.ratio));
+    let detail = json!({
+        "from": from, "rule": ask.rule.to_string(), "level": ask.level.to_string(),
+        "carry_spread": ask.carry_spread, "layer": ask.layered.then(|| Frame::M1.to_string()),
+        "gaps": (ask.level != Level::None).then(|| gaps.iter().map(mended).collect::<Vec<_>>()),
+        "spreads": plan.spreads.as_ref().map(|s| &s.0.0),
+    });
+    let frame = if ask.layered { Frame::Ticks } else { frame };
+    Ok(Prepared { plan, like: names[0].with_frame(frame), overlap, gaps, detail })
+}
+
+impl Prepared {
+    /// Reads through the splice without writing it.
+    ///
+    /// # Errors
+    /// As [`Plan::told`].
+    pub fn survey(&self, job: &Job) -> Result<Spliced> {
+        let survey = self.plan.survey(job, |_| Ok(()))?;
+        self.plan.told(survey)
+    }
 }
 
 /// The series, if they can be joined at all.
@@ -108,36 +134,80 @@ fn fitting(shelf: &Shelf, names: &[SeriesName]) -> Result<Vec<SeriesInfo>> {
             afloat.name
         )));
     }
+    for info in &infos {
+        match shape_of(&info.edition.fields) {
+            Shape::Depth => {
+                return Err(Error::input(format!("{} holds depth rows, which are not joined.", info.name)));
+            }
+            Shape::Layered => {
+                return Err(Error::input(format!(
+                    "{} has layers itself; join the series it was made of.",
+                    info.name
+                )));
+            }
+            Shape::Bars | Shape::Quotes | Shape::Trades => {}
+        }
+    }
     Ok(infos)
 }
 
-fn bring_to_level(sources: &mut [Columns], names: &[SeriesName], ask: &Ask, wall: &Clock) -> Result<Levels> {
-    let mut levels = Levels { gaps: Vec::new(), carried: 0 };
-    let Some((first, later)) = sources.split_first_mut() else { return Ok(levels) };
-    for (rows, name) in later.iter_mut().zip(&names[1..]) {
-        let gap = measure(first, rows);
-        match (&gap, ask.level) {
-            (_, Level::None) => {}
-            (Some(gap), level) => set_level(rows, gap, level),
-            (None, level) => {
-                return Err(Error::input(format!(
-                    "{} and {name} share no time, so their levels cannot be compared; join them without --level {level}.",
-                    names[0]
-                )));
-            }
-        }
-        if ask.carry_spread {
-            levels.carried += carry_spread(first, rows, wall);
-        }
-        levels.gaps.push(gap);
+/// The frame of the bars among the series; ticks where there are no bars.
+fn frame_of(names: &[SeriesName], ask: &Ask) -> Result<Frame> {
+    let frame = names.iter().map(|n| n.frame).find(|f| !f.is_ticks()).unwrap_or(names[0].frame);
+    if let Some(odd) = names.iter().find(|n| !n.frame.is_ticks() && n.frame != frame) {
+        return Err(Error::arguments(format!(
+            "{odd} has another frame than {frame}; build {frame} of it first (stavel frames)."
+        )));
     }
-    if ask.carry_spread && levels.carried == 0 {
+    let has_ticks = names.iter().any(|n| n.frame.is_ticks());
+    if ask.layered && !(has_ticks && frame == Frame::M1) {
+        return Err(Error::arguments(
+            "Layers are ticks and minutes: name a series of ticks and one of 1m, or leave --layered away.",
+        ));
+    }
+    Ok(frame)
+}
+
+/// Measures each later source against the first and mends its level, if that is wanted.
+fn bring_to_level(
+    plan: &mut Plan,
+    names: &[SeriesName],
+    level: Level,
+) -> Result<(Overlap, Vec<Option<LevelGap>>)> {
+    let mut gaps = Vec::new();
+    let mut overlap = Overlap::default();
+    for s in 1..plan.sources.len() {
+        let against =
+            |plan: &Plan| measure((&plan.sources[0], &plan.dresses[0]), (&plan.sources[s], &plan.dresses[s]));
+        let mut measured = against(plan)?;
+        let gap = measured.as_ref().map(|m| m.1.clone());
+        if level != Level::None {
+            let gap = gap.clone().ok_or_else(|| {
+                Error::input(format!(
+                    "{} and {} share no time, so their levels cannot be compared; join them without --level {level}.",
+                    names[0], names[s]
+                ))
+            })?;
+            plan.dresses[s].level = Some((level, gap));
+            measured = if s == 1 { against(plan)? } else { None };
+        }
+        if s == 1 {
+            overlap = measured.map(|m| m.0).unwrap_or_default();
+        }
+        gaps.push(gap);
+    }
+    Ok((overlap, gaps))
+}
+
+fn spreads_of(plan: &Plan, names: &[SeriesName], session: &Session) -> Result<(HourSpreads, Clock)> {
+    let spreads = HourSpreads::measure(&plan.sources[0], plan.scale, &session.clock)?;
+    if spreads.is_empty() {
         return Err(Error::input(format!(
             "{} knows no spread that others lack; join them without --carry-spread.",
             names[0]
         )));
     }
-    Ok(levels)
+    Ok((spreads, session.clock.clone()))
 }
 
 /// How clean a series is in each month: its coverage in per cent, less what findings cost.
@@ -151,9 +221,9 @@ fn grades_of(shelf: &Shelf, name: &SeriesName, wall: &Clock, job: &Job) -> Resul
     for finding in &report.findings {
         let (year, month, _) = civil_from_days(wall.day_of(finding.span.from));
         let cost = match finding.kind.severity() {
-            crate::check::Severity::Fault => 2.0,
-            crate::check::Severity::Doubt => 0.5,
-            crate::check::Severity::Note => 0.0,
+            Severity::Fault => 2.0,
+            Severity::Doubt => 0.5,
+            Severity::Note => 0.0,
         };
         if let Some(grade) = grades.get_mut(&(year, month)) {
             *grade -= cost;
@@ -162,10 +232,11 @@ fn grades_of(shelf: &Shelf, name: &SeriesName, wall: &Clock, job: &Job) -> Resul
     Ok(grades)
 }
 
-/// Joins series of the shelf into source `into`.
+/// Joins series of the shelf into source `into`. Where that was joined before in the same way, what is the same
+/// still is taken over and only the rest is written; where nothing has changed, nothing is.
 ///
 /// # Errors
-/// As [`splice_rows`]; also where the result would overwrite one of its sources.
+/// As [`prepare`]; also where the result would overwrite one of its sources, or no row would be left.
 pub fn splice_series(
     shelf: &mut Shelf,
     names: &[SeriesName],
@@ -179,24 +250,78 @@ pub fn splice_series(
             "The result may not overwrite {own}; choose another name than {into}."
         )));
     }
-    let (like, mut spliced, levels) = splice_rows(shelf, names, ask, job)?;
-    let target = like.with_source(into);
-    let parents: Vec<serde_json::Value> = names
-        .iter()
-        .map(|n| shelf.find(n).map(|i| json!({"series": n.to_string(), "edition": i.edition.id})))
-        .collect::<Result<_>>()?;
+    let prepared = prepare(shelf, names, ask, job)?;
+    let target = prepared.like.with_source(into);
+    let found = match shelf.current(&target)? {
+        Some(before) => {
+            basis(shelf, &before, &prepared.plan, &prepared.detail, job)?.map(|basis| (before, basis))
+        }
+        None => None,
+    };
+    match found {
+        Some((before, Basis { from: None, survey, .. }))
+            if before.edition.detail["from"] == prepared.detail["from"] =>
+        {
+            let kept = before.edition.rows;
+            let Prepared { plan, overlap, gaps, .. } = prepared;
+            let spliced = plan.told(survey)?;
+            Ok(SplicedSeries {
+                info: before,
+                spliced,
+                overlap,
+                gaps,
+                is_unchanged: true,
+                kept,
+                rebuilt_from: None,
+            })
+        }
+        found => write(shelf, &target, prepared, found.map(|f| f.1), job),
+    }
+}
+
+/// Writes the rows that cannot be taken over.
+fn write(
+    shelf: &mut Shelf,
+    target: &SeriesName,
+    prepared: Prepared,
+    basis: Option<Basis>,
+    job: &Job,
+) -> Result<SplicedSeries> {
+    let Prepared { plan, overlap, gaps, mut detail, .. } = prepared;
     let origin = Origin {
         act: "splice",
-        detail: json!({
-            "from": parents, "rule": ask.rule.to_string(), "level": ask.level.to_string(),
-            "carry_spread": ask.carry_spread, "carried": levels.carried,
-            "seams": spliced.seams.iter().take(1000).map(|s| s.at).collect::<Vec<_>>(),
-        }),
+        detail: Value::Null,
         clock: Some(Clock::utc()),
-        fields: spliced.rows.fields.clone(),
-        scale: spliced.rows.scale,
+        fields: plan.fields(),
+        scale: plan.scale,
     };
-    let mut draft = shelf.draft(&target, origin)?;
-    draft.push(std::mem::take(&mut spliced.rows))?;
-    Ok(SplicedSeries { info: draft.commit()?, spliced, levels })
+    let mut draft = shelf.draft(target, origin)?;
+    let (kept, surveyed) = match basis {
+        Some(basis) => (basis.kept, Some(basis.survey)),
+        None => (Vec::new(), None),
+    };
+    let kept_rows = kept.iter().map(|f| f.rows).sum();
+    let from = kept.iter().map(|f| f.last + 1).max().unwrap_or(Micros::MIN);
+    kept.into_iter().for_each(|file| draft.keep(file));
+    // What was surveyed to find the basis need not be surveyed again.
+    let mut survey = Survey::default();
+    let mut rebuilt_from = None;
+    let mut join = plan.join(&plan.fields(), Span::new(from, Micros::MAX))?;
+    for block in &mut join {
+        let block = block?;
+        job.advance(block.rows.len() as u64)?;
+        rebuilt_from = rebuilt_from.or(block.rows.time.first().copied());
+        if surveyed.is_none() {
+            survey.push(&block);
+        }
+        draft.push(block.rows)?;
+    }
+    survey.carried = join.carried;
+    let spliced = plan.told(surveyed.unwrap_or(survey))?;
+    detail["seams"] = json!(spliced.seams.iter().take(1000).map(|s| s.at).collect::<Vec<_>>());
+    detail["carried"] = json!(spliced.carried);
+    detail["kept_rows"] = json!(kept_rows);
+    draft.set_detail(detail);
+    let info = draft.commit()?;
+    Ok(SplicedSeries { info, spliced, overlap, gaps, is_unchanged: false, kept: kept_rows, rebuilt_from })
 }

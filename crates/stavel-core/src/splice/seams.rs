@@ -1,8 +1,10 @@
 //! Seams judged: whether a join lies in a calm place, and where it would lie better.
 
-use super::{Seam, price};
+use super::dress::Dress;
+use super::{Seam, Source};
+use crate::Result;
 use crate::model::time::{DAY, HOUR, MINUTE};
-use crate::model::{Columns, Field, Micros, Session, Span};
+use crate::model::{Columns, Micros, Session, Span};
 
 /// A step of this many usual steps is large.
 const LARGE: i64 = 6;
@@ -10,6 +12,8 @@ const LARGE: i64 = 6;
 const VOLATILE: f64 = 2.5;
 /// How far a better place is looked for.
 const NEAR: Micros = 3 * DAY;
+/// How much more is read at once, for the seams that follow.
+const FURTHER: Micros = 14 * DAY;
 
 /// What is to be said of a seam.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -41,39 +45,80 @@ impl Judged {
     }
 }
 
-/// Judges the seam between two sources; `joined` are the rows of the result.
-pub fn judge(
-    seam: &Seam,
-    sources: &[Columns],
-    joined: &Columns,
+/// Judges seams one after another, in order of time.
+pub struct Judge<'a> {
+    sources: &'a [Source],
+    session: &'a Session,
+    dresses: &'a [Dress],
+    bar: Micros,
     usual_step: i64,
-    (session, bar): (&Session, Micros),
-) -> Judged {
-    let at = joined.time.partition_point(|t| *t < seam.at);
-    let before = at.checked_sub(1).map_or(seam.at, |i| joined.time[i]);
-    // A weekend between two rows is no gap.
-    let gap =
-        session.open_spans(Span::new((before + bar).min(seam.at), seam.at)).iter().map(Span::length).sum();
-    let usual = usual_hour(joined, bar);
-    let unrest = movement(joined, Span::new(seam.at - HOUR / 2, seam.at + HOUR / 2)) / usual.max(1.0);
-    let (a, b) = (&sources[seam.before], &sources[seam.after]);
-    let near = Span::new(seam.at - DAY, seam.at + DAY);
-    let mut apart: Vec<i64> = pairs(a, b, near).map(|(_, i, j)| (close(a, i) - close(b, j)).abs()).collect();
-    let apart = if apart.is_empty() {
-        None
-    } else {
-        let middle = apart.len() / 2;
-        Some(*apart.select_nth_unstable(middle).1)
-    };
-    let mut judged = Judged { gap, unrest, apart, better: None };
-    if judged.trouble(seam, usual_step, bar).is_some() {
-        judged.better = calmer(a, b, seam.at, usual, bar);
+    /// Points that an hour usually moves.
+    usual_hour: f64,
+    /// What was read of each source, as opens and closes, and of what span.
+    read: Vec<(Span, Columns)>,
+}
+
+impl<'a> Judge<'a> {
+    /// `bar` is the length of a row; `usual` the step and the hour that are usual, in points.
+    pub fn new(
+        (sources, dresses): (&'a [Source], &'a [Dress]),
+        (session, bar): (&'a Session, Micros),
+        (usual_step, usual_hour): (i64, f64),
+    ) -> Judge<'a> {
+        let read = vec![(Span::new(0, 0), Columns::default()); sources.len()];
+        Judge { sources, session, dresses, bar, usual_step, usual_hour, read }
     }
-    judged
+
+    /// Judges a seam; `before` is the time of the last row before it.
+    pub fn judge(&mut self, seam: &Seam, before: Micros) -> Result<Judged> {
+        // A weekend between two rows is no gap.
+        let after = (before + self.bar).min(seam.at);
+        let gap = self.session.open_spans(Span::new(after, seam.at)).iter().map(Span::length).sum();
+        for source in [seam.before, seam.after] {
+            self.look(source, seam.at)?;
+        }
+        let (a, b) = (&self.read[seam.before].1, &self.read[seam.after].1);
+        let moved = movement(a, Span::new(seam.at - HOUR / 2, seam.at))
+            + seam.step.abs() as f64
+            + movement(b, Span::new(seam.at, seam.at + HOUR / 2));
+        let usual = self.usual_hour.max(1.0);
+        let near = Span::new(seam.at - DAY, seam.at + DAY);
+        let mut apart: Vec<i64> =
+            pairs(a, b, near).map(|(_, i, j)| (close(a, i) - close(b, j)).abs()).collect();
+        let middle = apart.len() / 2;
+        let apart = (!apart.is_empty()).then(|| *apart.select_nth_unstable(middle).1);
+        let mut judged = Judged { gap, unrest: moved / usual, apart, better: None };
+        if judged.trouble(seam, self.usual_step, self.bar).is_some() {
+            judged.better = calmer(a, b, seam.at, usual, self.bar);
+        }
+        Ok(judged)
+    }
+
+    /// The last bar of a source before a moment and the first at or after it: time, open, close.
+    pub fn bars_around(&mut self, source: usize, at: Micros) -> Result<[Option<(Micros, i64, i64)>; 2]> {
+        self.look(source, at)?;
+        let rows = &self.read[source].1;
+        let after = rows.time.partition_point(|t| *t < at);
+        let bar = |i: usize| Some((*rows.time.get(i)?, rows.data[0][i], close(rows, i)));
+        Ok([after.checked_sub(1).and_then(bar), bar(after)])
+    }
+
+    /// Reads a source around a moment, unless that was read already.
+    fn look(&mut self, source: usize, at: Micros) -> Result<()> {
+        let wanted = Span::new(at - NEAR, at + NEAR);
+        let (have, rows) = &mut self.read[source];
+        if have.from > wanted.from || have.to < wanted.to {
+            // Days of ticks are many rows; bars of weeks are few.
+            let further = if self.sources[source].is_ticks() { 0 } else { FURTHER };
+            *have = Span::new(wanted.from, wanted.to + further);
+            *rows = self.dresses[source].put_on(self.sources[source].opens_and_closes(*have)?);
+        }
+        Ok(())
+    }
 }
 
 fn close(rows: &Columns, i: usize) -> i64 {
-    price(rows, i, Field::Close)
+    rows.data[1][i]
 }
 
 /// The times both have within a span, with the rows.
@@ -90,15 +135,6 @@ fn movement(rows: &Columns, span: Span) -> f64 {
     let range = rows.range_of(span);
     let steps = range.clone().skip(1).map(|i| (close(rows, i) - close(rows, i - 1)).abs());
     steps.sum::<i64>() as f64
-}
-
-/// What an hour of rows moves: the mean over the whole history, by rows in an hour.
-fn usual_hour(rows: &Columns, bar: Micros) -> f64 {
-    let each = (rows.len() / 20_000).max(1);
-    let steps: Vec<i64> =
-        (1..rows.len()).step_by(each).map(|i| (close(rows, i) - close(rows, i - 1)).abs()).collect();
-    let mean = steps.iter().sum::<i64>() as f64 / steps.len().max(1) as f64;
-    mean * (HOUR / bar.max(MINUTE)).max(1) as f64
 }
 
 /// The nearest time at which both have rows without a gap, the hour is calm and the closes are the same.

@@ -7,7 +7,8 @@ use std::str::FromStr;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::days::Days;
-use crate::model::{Clock, Columns, Field, Micros, Scale, SeriesName, Side};
+use crate::model::columns::shape_of;
+use crate::model::{Clock, Columns, Field, Micros, Scale, SeriesName, Shape, Side};
 use crate::{Error, Result};
 
 /// Version of the tables below; a catalog with a higher one was written by a newer Stavel.
@@ -64,6 +65,18 @@ impl SeriesInfo {
     /// True while nobody has said what its clock is.
     pub fn is_afloat(&self) -> bool {
         self.edition.clock.is_none()
+    }
+
+    /// # Errors
+    /// Where it has layers, of which a stage (`act` says what it does) can make nothing.
+    pub fn refuse_layers(&self, act: &str) -> Result<()> {
+        match shape_of(&self.edition.fields) {
+            Shape::Layered => Err(Error::input(format!(
+                "{} has layers of ticks and minutes, which cannot be {act}; build frames of it (stavel frames) and take those.",
+                self.name
+            ))),
+            _ => Ok(()),
+        }
     }
 }
 

@@ -1,6 +1,6 @@
 //! Two editions of a series side by side.
 
-use super::{EditionInfo, Scan, Shelf};
+use super::{EditionInfo, Scan, SegmentInfo, Shelf};
 use crate::Result;
 use crate::job::Job;
 use crate::model::{Columns, Field, Micros, Scale, Span};
@@ -46,6 +46,42 @@ impl Shelf {
             found.count(time, &mut left, &mut right);
         }
         Ok(found)
+    }
+}
+
+impl Shelf {
+    /// The time of the first row in which two editions differ; none where they hold the same rows. Files that
+    /// both have are not read.
+    pub fn first_difference(&self, a: &EditionInfo, b: &EditionInfo) -> Result<Option<Micros>> {
+        if a.id == b.id {
+            return Ok(None);
+        }
+        if a.fields != b.fields || a.scale != b.scale {
+            return Ok(Some(a.first.min(b.first)));
+        }
+        let (here, there) = (self.segments(a)?, self.segments(b)?);
+        let same = |x: &SegmentInfo, y: &SegmentInfo| x.id == y.id || x.hash.is_some() && x.hash == y.hash;
+        let only = |x: &[SegmentInfo], y: &[SegmentInfo]| {
+            x.iter().find(|f| !y.iter().any(|g| same(f, g))).map(|f| f.first)
+        };
+        let Some(from) = only(&here, &there).into_iter().chain(only(&there, &here)).min() else {
+            return Ok(None);
+        };
+        let side = |e: &EditionInfo| -> Result<Side> {
+            let rest = self.scan(e, Span::new(from, Micros::MAX), None)?;
+            Ok(Side { rest, rows: Columns::default(), at: 0, scale: e.scale, ended: false })
+        };
+        let (mut a, mut b) = (side(a)?, side(b)?);
+        loop {
+            let (x, y) = (a.next_time()?, b.next_time()?);
+            if x.is_none() && y.is_none() {
+                return Ok(None);
+            }
+            if x != y || !a.rows.same_values(a.at, &b.rows, b.at) {
+                return Ok(x.into_iter().chain(y).min());
+            }
+            (a.at, b.at) = (a.at + 1, b.at + 1);
+        }
     }
 }
 

@@ -8,6 +8,7 @@
 //! `data/` holds the files of current editions only, so that any engine can query it as it is; the
 //! files of older editions wait in `past/` for an undo.
 
+mod ahead;
 mod catalog;
 mod compare;
 mod days;
@@ -22,12 +23,13 @@ use std::path::{Path, PathBuf};
 
 use rusqlite::Connection;
 
+pub use ahead::{Ahead, ahead};
 pub use catalog::{EditionInfo, SegmentInfo, SeriesInfo};
 pub use compare::Compared;
 pub use days::Days;
 pub use draft::{Draft, Origin, Place, Work};
 pub use records::{Fact, JournalLine};
-pub use scan::{Scan, ScanFile, read_file};
+pub use scan::{Reader, Scan, ScanFile, read_file};
 pub use segment::{Encoded, Group, Piece, SegmentWriter, Written};
 pub use upkeep::{Tidied, Verified};
 
@@ -154,8 +156,12 @@ impl Shelf {
 
     /// Rows of an edition piece by piece, in order; only `fields` are read (all where none are given).
     pub fn scan(&self, edition: &EditionInfo, span: Span, fields: Option<&[Field]>) -> Result<Scan> {
-        let files = catalog::segments(&self.db, edition.id)?;
-        Ok(Scan::new(&self.root, files, edition, span, fields))
+        Ok(self.reader(edition)?.scan(span, fields))
+    }
+
+    /// An edition to be read from any thread.
+    pub fn reader(&self, edition: &EditionInfo) -> Result<Reader> {
+        Ok(Reader::new(&self.root, catalog::segments(&self.db, edition.id)?, edition))
     }
 
     /// All rows of an edition within a span, in one piece.

@@ -8,6 +8,7 @@ use parquet::file::reader::{FileReader, RowGroupReader, SerializedFileReader};
 use parquet::file::statistics::Statistics;
 
 use super::catalog::{EditionInfo, SegmentInfo};
+use crate::model::time::DAY;
 use crate::model::{Columns, Field, Scale, Span};
 use crate::{Error, Result};
 
@@ -108,6 +109,50 @@ impl Iterator for ScanFile {
     type Item = Result<Columns>;
     fn next(&mut self) -> Option<Self::Item> {
         self.step().transpose()
+    }
+}
+
+/// An edition that can be read again and again, from any thread, without the catalog.
+#[derive(Clone)]
+pub struct Reader {
+    root: PathBuf,
+    files: Vec<SegmentInfo>,
+    pub edition: EditionInfo,
+}
+
+impl Reader {
+    pub(super) fn new(root: &Path, files: Vec<SegmentInfo>, edition: &EditionInfo) -> Reader {
+        Reader { root: root.into(), files, edition: edition.clone() }
+    }
+
+    /// Rows within a span piece by piece, in order; only `fields` are read (all where none are given).
+    pub fn scan(&self, span: Span, fields: Option<&[Field]>) -> Scan {
+        Scan::new(&self.root, self.files.clone(), &self.edition, span, fields)
+    }
+
+    /// The number of rows within a span: whole days are known, only what the span cuts is read.
+    pub fn count(&self, span: Span) -> Result<u64> {
+        let mut rows = 0;
+        let mut cut: Vec<Span> = Vec::new();
+        for file in &self.files {
+            for (day, n) in file.days.iter() {
+                let whole = Span::new(day * DAY, (day + 1) * DAY);
+                match whole.overlap(&span) {
+                    Some(part) if part == whole => rows += u64::from(n),
+                    Some(part) => cut.push(part),
+                    None => {}
+                }
+            }
+        }
+        // Two files may hold parts of one day.
+        cut.sort_unstable();
+        cut.dedup();
+        for part in cut {
+            for piece in self.scan(part, Some(&[])) {
+                rows += piece?.len() as u64;
+            }
+        }
+        Ok(rows)
     }
 }
 

@@ -33,7 +33,7 @@ pub struct State {
     /// The moment the cursor is at.
     pub cursor_at: Option<Micros>,
     average: usize,
-    overlay: Option<SeriesName>,
+    pub overlay: Option<SeriesName>,
 }
 
 impl State {

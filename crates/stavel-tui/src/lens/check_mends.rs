@@ -1,10 +1,10 @@
 //! Mends before they are done: what each would do, and the rows of a place before and after.
 
 use stavel_core::check::{Mend, Mended};
-use stavel_core::model::columns::FILLED;
 use stavel_core::model::time::wall;
-use stavel_core::model::{Columns, Field, Span};
+use stavel_core::model::{Columns, Span};
 
+use super::strokes::{draw_rows, scale_of};
 use crate::canvas::{Canvas, thousands};
 use crate::theme;
 
@@ -43,7 +43,7 @@ pub fn draw(mends: &[Mend], preview: Option<&Preview>, mut canvas: Canvas<'_>) {
     let scale = scale_of(&p.before, &p.after);
     for (x, title, rows) in [(1, "before", &p.before), (half + 3, "after", &p.after)] {
         canvas.put(x, y + 1, &format!("{title}: {} rows", thousands(rows.len() as u64)), theme::words());
-        draw_rows(rows, p.window, scale, canvas.part(x, y + 2, half, height));
+        draw_rows(rows, p.window, scale, theme::source(0), canvas.part(x, y + 2, half, height));
     }
 }
 
@@ -51,50 +51,5 @@ pub fn draw(mends: &[Mend], preview: Option<&Preview>, mut canvas: Canvas<'_>) {
 pub fn draw_place(rows: &Columns, window: Span, mut canvas: Canvas<'_>) {
     canvas.put(0, 0, &format!("{} … {}", wall(window.from), wall(window.to)), theme::faint());
     let (width, height) = (canvas.width(), canvas.height().saturating_sub(1));
-    draw_rows(rows, window, scale_of(rows, rows), canvas.part(0, 1, width, height));
-}
-
-fn prices(rows: &Columns) -> Option<(&[i64], &[i64])> {
-    [(Field::High, Field::Low), (Field::Ask, Field::Bid), (Field::Last, Field::Last)]
-        .into_iter()
-        .map(|(high, low)| (rows.column(high), rows.column(low)))
-        .find(|(high, _)| !high.is_empty())
-}
-
-/// The lowest and highest price of both.
-fn scale_of(before: &Columns, after: &Columns) -> (i64, i64) {
-    let both = [before, after].into_iter().filter_map(prices);
-    let ends = both.map(|(high, low)| (low.iter().min().copied(), high.iter().max().copied()));
-    ends.fold((i64::MAX, i64::MIN), |(a, b), (low, high)| {
-        (a.min(low.unwrap_or(i64::MAX)), b.max(high.unwrap_or(i64::MIN)))
-    })
-}
-
-/// Prices as upright strokes from low to high, one a column of time; filled bars are faint.
-fn draw_rows(rows: &Columns, window: Span, (bottom, top): (i64, i64), mut canvas: Canvas<'_>) {
-    let (Some((high, low)), true) = (prices(rows), top >= bottom) else {
-        canvas.put(0, 0, "no rows", theme::faint());
-        return;
-    };
-    let (width, height) = (canvas.width() as i64, canvas.height() as i64);
-    if width < 2 || height < 2 {
-        return;
-    }
-    let line = |price: i64| {
-        ((top - price) as f64 / (top - bottom).max(1) as f64 * (height - 1) as f64).round() as u16
-    };
-    let origin = rows.column(Field::Origin);
-    for column in 0..width {
-        let time = |c: i64| window.from + window.length() / width * c;
-        let range = rows.range_of(Span::new(time(column), time(column + 1)));
-        let (Some(up), Some(down)) = (high[range.clone()].iter().max(), low[range.clone()].iter().min())
-        else {
-            continue;
-        };
-        let made_up = origin.get(range.start) == Some(&FILLED);
-        let style = theme::words().fg(if made_up { theme::FAINT } else { theme::source(0) });
-        for y in line(*up)..=line(*down) {
-            canvas.put(column as u16, y, if made_up { "╌" } else { "│" }, style);
-        }
-    }
+    draw_rows(rows, window, scale_of(rows, rows), theme::source(0), canvas.part(0, 1, width, height));
 }

@@ -16,6 +16,8 @@ pub mod frames;
 pub mod rehearse;
 pub mod shelf;
 pub mod splice;
+mod splice_view;
+mod strokes;
 
 use crate::act::{Act, Lens};
 use crate::app::App;

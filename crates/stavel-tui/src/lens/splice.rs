@@ -1,60 +1,130 @@
-//! Splice: lanes, the result, seams, and how the sources agree.
+//! Splice: who serves which time, tried before it is done.
 
-use stavel_core::model::time::wall;
-use stavel_core::model::{Micros, SeriesName, Span};
+use std::sync::Arc;
+
+use stavel_core::job::Job;
+use stavel_core::model::columns::shape_of;
+use stavel_core::model::time::{HOUR, MINUTE, rfc3339, wall};
+use stavel_core::model::{Columns, Field, Frame, Micros, SeriesName, SessionWeek, Shape, Span};
 use stavel_core::recipe::{SpliceStep, Step};
-use stavel_core::splice::{Ask, Judged, Level, Levels, Overlap, Piece, Rule, Seam, splice_rows};
+use stavel_core::splice::{Ask, Judged, Level, Prepared, Rule, Seam, Spliced, Trial, prepare, stale_sources};
 use stavel_core::store::SeriesInfo;
 
-use super::Fact;
+use super::{Fact, splice_view, step};
 use crate::act::Act;
 use crate::app::{App, Tone};
 use crate::canvas::{Canvas, thousands};
 use crate::jobs::Slot;
-use crate::spine;
-use crate::theme;
+use crate::overlay::{Overlay, Prompt};
+
+/// The source that results go to.
+pub const INTO: &str = "joined";
 
 /// What a join would give.
 pub struct Proposal {
-    sources: Vec<SeriesName>,
-    rows: u64,
-    pieces: Vec<Piece>,
-    seams: Vec<Seam>,
-    judged: Vec<Judged>,
-    usual_step: i64,
+    pub prepared: Prepared,
+    pub sources: Vec<SeriesName>,
+    pub told: Spliced,
+}
+
+impl Proposal {
     /// The length of a bar.
-    bar: Micros,
-    overlap: Overlap,
-    levels: Levels,
+    pub fn bar(&self) -> Micros {
+        self.prepared.plan.bar()
+    }
+}
+
+/// Bars of two sources around a seam.
+pub struct Around {
+    pub window: Span,
+    pub before: Columns,
+    pub after: Columns,
+}
+
+#[derive(Clone, Copy, Default, PartialEq)]
+enum Choice {
+    #[default]
+    Span,
+    Holes,
+    Grade,
+    Cut,
+    Hours,
 }
 
 #[derive(Default)]
 pub struct State {
     pub proposal: Slot<Proposal>,
-    rule: usize,
+    pub trial: Slot<Trial>,
+    pub around: Slot<Around>,
+    choice: Choice,
+    cut: Option<Micros>,
+    hours: Option<SessionWeek>,
     level: Level,
     carry_spread: bool,
+    layered: bool,
+    /// The seam that is looked at.
+    at: usize,
 }
 
 impl State {
     fn ask(&self) -> Ask {
-        let rules = [Rule::Span, Rule::Holes, Rule::Grade];
-        let rule = rules[self.rule % rules.len()].clone();
-        Ask { rule, level: self.level, carry_spread: self.carry_spread }
+        let rule = match (self.choice, self.cut, &self.hours) {
+            (Choice::Holes, ..) => Rule::Holes,
+            (Choice::Grade, ..) => Rule::Grade,
+            (Choice::Cut, Some(at), _) => Rule::Cut(at),
+            (Choice::Hours, _, Some(week)) => Rule::Hours(week.clone()),
+            _ => Rule::Span,
+        };
+        Ask { rule, level: self.level, carry_spread: self.carry_spread, layered: self.layered }
+    }
+
+    /// The cut that is tried, while that is the rule.
+    pub fn cut(&self) -> Option<Micros> {
+        self.cut.filter(|_| self.choice == Choice::Cut)
+    }
+
+    /// The seam looked at and what is said of it.
+    pub fn seam<'a>(&self, p: &'a Proposal, trial: Option<&Trial>) -> Option<(Seam, Option<Judged>)> {
+        if self.cut().is_some() {
+            return trial.and_then(|t| t.seam).map(|(seam, judged)| (seam, Some(judged)));
+        }
+        let told: &'a Spliced = &p.told;
+        let at = self.at.min(told.seams.len().checked_sub(1)?);
+        Some((told.seams[at], told.judged.get(at).copied()))
+    }
+
+    /// The place of the seam looked at in the list.
+    pub fn at(&self) -> usize {
+        self.at
     }
 }
 
-/// The source that results go to.
-const INTO: &str = "joined";
-
-/// The series that can be joined, the shortest history first: a broker's own comes before a vendor's.
-fn sources(app: &App) -> Vec<&SeriesInfo> {
-    let bars = |s: &&SeriesInfo| !s.name.frame.is_ticks() && s.name.source != INTO;
-    let mut all: Vec<&SeriesInfo> = app.snapshot.roots_of(app.instrument()).filter(bars).collect();
-    let frame = all.iter().map(|s| s.name.frame).min();
-    all.retain(|s| Some(s.name.frame) == frame);
-    all.sort_by_key(|s| (s.edition.last - s.edition.first, s.name.source.clone()));
+/// The series that can be joined, the shortest history first: a broker's own comes before a vendor's. In layers
+/// ticks come before minutes.
+pub fn sources(app: &App) -> Vec<&SeriesInfo> {
+    let fits = |s: &&SeriesInfo| s.name.source != INTO && s.edition.act != "splice";
+    let mut all: Vec<&SeriesInfo> = app.snapshot.roots_of(app.instrument()).filter(fits).collect();
+    let layered = app.splice.layered;
+    let frame = all.iter().map(|s| s.name.frame).filter(Frame::is_bars).min();
+    all.retain(|s| Some(s.name.frame) == frame || layered && s.name.frame.is_ticks());
+    all.sort_by_key(|s| (s.name.frame.is_bars(), s.edition.last - s.edition.first, s.name.source.clone()));
     all
+}
+
+/// True where there are ticks and minutes to make layers of.
+fn has_layers(app: &App) -> bool {
+    let has = |frame| {
+        app.snapshot.roots_of(app.instrument()).any(|s| s.name.frame == frame && s.edition.act != "splice")
+    };
+    has(Frame::Ticks) && has(Frame::M1)
+}
+
+/// The series that was joined before, as ticks or as bars.
+fn joined(app: &App) -> Option<&SeriesInfo> {
+    let layered = |s: &SeriesInfo| shape_of(&s.edition.fields) == Shape::Layered;
+    app.snapshot
+        .series_of(app.instrument())
+        .find(|s| s.name.source == INTO && s.edition.act == "splice" && layered(s) == app.splice.layered)
 }
 
 pub fn want(app: &mut App) {
@@ -64,32 +134,63 @@ pub fn want(app: &mut App) {
     }
     let names: Vec<SeriesName> = sources.iter().map(|s| s.name.clone()).collect();
     let editions: Vec<i64> = sources.iter().map(|s| s.edition.id).collect();
-    let ask = app.splice.ask();
+    let mut ask = app.splice.ask();
+    if app.splice.cut().is_some() {
+        // A cut that moves is tried where it is; all else is as by spans.
+        ask.rule = Rule::Span;
+    }
     let key = format!("{editions:?} {ask:?}");
     app.splice.proposal.want(
         key,
         &app.threads,
         |app| Some(&mut app.splice.proposal),
         move |shelf, job| {
-            let (like, spliced, levels) = splice_rows(shelf, &names, &ask, job)?;
-            Ok(Proposal {
-                levels,
-                judged: spliced.judged,
-                bar: like.frame.length(),
-                sources: names,
-                rows: spliced.rows.len() as u64,
-                pieces: spliced.pieces,
-                seams: spliced.seams,
-                usual_step: spliced.usual_step,
-                overlap: spliced.overlap,
-            })
+            let prepared = prepare(shelf, &names, &ask, job)?;
+            let told = prepared.survey(job)?;
+            Ok(Proposal { prepared, sources: names, told })
+        },
+    );
+    if let Some(p) = app.splice.proposal.get().cloned() {
+        want_trial(app, &p, &editions);
+        want_around(app, &p, &editions);
+    }
+}
+
+fn want_trial(app: &mut App, p: &Arc<Proposal>, editions: &[i64]) {
+    let Some(at) = app.splice.cut() else { return };
+    let p = p.clone();
+    app.splice.trial.want(
+        format!("{editions:?} {at}"),
+        &app.threads,
+        |app| Some(&mut app.splice.trial),
+        move |_, _| p.prepared.plan.try_cut(at, (p.told.usual_step, p.told.usual_hour)),
+    );
+}
+
+fn want_around(app: &mut App, p: &Arc<Proposal>, editions: &[i64]) {
+    let Some((seam, _)) = app.splice.seam(p, app.splice.trial.get().map(Arc::as_ref)) else { return };
+    let p = p.clone();
+    // An hour to each side of minutes, days of longer bars.
+    let reach = p.bar().max(MINUTE) * 60;
+    let window = Span::new(seam.at - reach, seam.at + reach);
+    app.splice.around.want(
+        format!("{editions:?} {seam:?} {:?}", app.splice.level),
+        &app.threads,
+        |app| Some(&mut app.splice.around),
+        move |_, _: &Job| {
+            let plan = &p.prepared.plan;
+            let read = |s: usize| -> stavel_core::Result<Columns> {
+                let fields = [Field::Open, Field::High, Field::Low, Field::Close];
+                Ok(plan.dresses[s].put_on(plan.sources[s].window(&fields, window)?))
+            };
+            Ok(Around { window, before: read(seam.before)?, after: read(seam.after)? })
         },
     );
 }
 
 pub fn act(app: &mut App, act: Act) {
     match act {
-        Act::Rule => app.splice.rule += 1,
+        Act::Rule => next_rule(app),
         Act::Level => {
             app.splice.level = match app.splice.level {
                 Level::None => Level::Shift,
@@ -98,226 +199,179 @@ pub fn act(app: &mut App, act: Act) {
             }
         }
         Act::CarrySpread => app.splice.carry_spread = !app.splice.carry_spread,
-        Act::Accept => match app.splice.proposal.get() {
-            Some(p) if sources(app).iter().all(|s| !s.is_afloat()) => {
-                let series = p.sources.clone();
-                let Ask { rule, level, carry_spread } = app.splice.ask();
-                app.start(Step::Splice(SpliceStep {
-                    rule,
-                    level,
-                    carry_spread,
-                    ..SpliceStep::of(series, INTO)
-                }));
-            }
-            _ => app.say("there is nothing to join yet", Tone::Plain),
-        },
+        Act::Layers if has_layers(app) => app.splice.layered = !app.splice.layered,
+        Act::Layers => app.say("layers need a series of ticks and one of 1m", Tone::Plain),
+        Act::NudgeBack => move_cut(app, -HOUR),
+        Act::NudgeOn => move_cut(app, HOUR),
+        Act::HourBack => move_cut(app, -far(app)),
+        Act::HourOn => move_cut(app, far(app)),
+        Act::Calmer => take_calmer(app),
+        Act::TypeRule => type_rule(app),
+        Act::Up | Act::Down => {
+            let seams = app.splice.proposal.get().map_or(0, |p| p.told.seams.len());
+            app.splice.at = step(app.splice.at, seams, act == Act::Down);
+        }
+        Act::Enter => show_seam(app),
+        Act::Accept => accept(app),
         _ => {}
     }
 }
 
-pub fn draw(app: &App, mut canvas: Canvas<'_>) {
-    let sources = sources(app);
-    if sources.len() < 2 {
-        canvas.put(
-            2,
-            1,
-            "A splice needs two sources of bars of one instrument; here is one.",
-            theme::words(),
-        );
-        canvas.put(2, 2, "Take in another source (1, then i).", theme::faint());
-        return;
+fn next_rule(app: &mut App) {
+    app.splice.choice = match app.splice.choice {
+        Choice::Span => Choice::Holes,
+        Choice::Holes => Choice::Grade,
+        Choice::Grade => Choice::Cut,
+        Choice::Cut => Choice::Hours,
+        Choice::Hours => Choice::Span,
+    };
+    if app.splice.choice == Choice::Cut && app.splice.cut.is_none() {
+        app.splice.cut = sources(app).first().map(|s| s.edition.first);
     }
-    if let Some(afloat) = sources.iter().find(|s| s.is_afloat()) {
-        canvas.put(
-            2,
-            1,
-            &format!("{} is afloat: its clock has to be found first.", afloat.name.short()),
-            theme::words(),
-        );
-        canvas.pieces(2, 2, &[("4", theme::strong()), (" opens align", theme::faint())]);
-        return;
+    if app.splice.choice == Choice::Hours && app.splice.hours.is_none() {
+        app.splice.hours = "mon-fri 08:00-17:00 UTC".parse().ok();
     }
+}
+
+/// One column of the spine, in whole hours.
+fn far(app: &App) -> Micros {
+    (app.whole().length() / 120 / HOUR).max(1) * HOUR
+}
+
+/// Moves the cut; it stays where both have history to each side.
+fn move_cut(app: &mut App, by: Micros) {
+    let Some(at) = app.splice.cut() else {
+        return app.say("a cut is moved where the rule is a cut (r)", Tone::Plain);
+    };
     let whole = app.whole();
-    let left = 20u16;
-    let columns = canvas.width().saturating_sub(left + 2);
-    canvas.put(1, 0, "lanes", theme::words());
-    for (column, label) in spine::labels(whole, columns) {
-        canvas.put(left + column, 0, &label, theme::faint());
-    }
-    for (i, info) in sources.iter().enumerate() {
-        let colour = app.snapshot.colour_of(&info.name);
-        let y = i as u16 + 1;
-        canvas.put(1, y, &format!("{} {}", i + 1, info.name.short()), theme::words().fg(colour));
-        spine::strip(app, info, whole, columns, |c, mark| {
-            canvas.put(left + c, y, mark, theme::words().fg(colour));
-        });
-    }
-    let mut y = sources.len() as u16 + 2;
-    match &app.splice.proposal.value {
-        None => {
-            canvas.put(1, y, "joining, to see …", theme::faint());
+    let to = (at + by).div_euclid(HOUR) * HOUR;
+    app.splice.cut = Some(to.clamp(whole.from + HOUR, whole.to - HOUR));
+}
+
+/// Puts the cut at the calmer place named for the seam looked at.
+fn take_calmer(app: &mut App) {
+    let state = &app.splice;
+    let trial = state.trial.get().map(Arc::as_ref);
+    let judged = state.proposal.get().and_then(|p| state.seam(p, trial)).and_then(|(_, judged)| judged);
+    match judged.and_then(|j| j.better) {
+        Some(better) => {
+            app.splice.choice = Choice::Cut;
+            app.splice.cut = Some(better);
+            app.say(format!("cut at {}", wall(better)), Tone::Plain);
         }
-        Some(Err(err)) => {
-            canvas.paragraph(y, &err.to_string(), theme::words().fg(theme::WRONG));
-        }
-        Some(Ok(p)) => {
-            draw_result(app, p, whole, left, columns, y, &mut canvas);
-            y += 3;
-            let (width, height) = (canvas.width(), canvas.height().saturating_sub(y));
-            draw_proposal(app, p, canvas.part(0, y, width, height));
-        }
+        None => app.say("the place is calm, or no calmer one is near", Tone::Plain),
     }
 }
 
-fn draw_result(
-    app: &App,
-    p: &Proposal,
-    whole: Span,
-    left: u16,
-    columns: u16,
-    y: u16,
-    canvas: &mut Canvas<'_>,
-) {
-    canvas.put(1, y, &format!("= {INTO}"), theme::strong());
-    for column in 0..columns {
-        let t = spine::time_at(whole, columns, column);
-        let until = spine::time_at(whole, columns, column + 1);
-        let owner = p.pieces.iter().find(|piece| piece.to >= t && piece.from < until);
-        if let Some(piece) = owner {
-            let colour = app.snapshot.colour_of(&p.sources[piece.source]);
-            canvas.put(left + column, y, "█", theme::words().fg(colour));
+/// Asks for the time of the cut, or for the hours of the week.
+fn type_rule(app: &mut App) {
+    let (label, now) = match app.splice.choice {
+        Choice::Hours => ("hours of the first", app.splice.hours.as_ref().map(SessionWeek::to_string)),
+        _ => {
+            ("cut at", app.splice.cut.or_else(|| sources(app).first().map(|s| s.edition.first)).map(rfc3339))
         }
-    }
-    let span = whole.length().max(1) as f64;
-    for seam in p.seams.iter().take(200) {
-        let column = ((seam.at - whole.from) as f64 / span * columns as f64) as u16;
-        canvas.put(left + column.min(columns.saturating_sub(1)), y, "┃", theme::strong());
-    }
-}
-
-fn draw_proposal(app: &App, p: &Proposal, mut canvas: Canvas<'_>) {
-    let mut y = 0;
-    for (i, seam) in p.seams.iter().enumerate().take(6) {
-        let text = format!(
-            "seam {}   {} → {}   step {}, usual {} points",
-            wall(seam.at),
-            p.sources[seam.before].short(),
-            p.sources[seam.after].short(),
-            seam.step,
-            p.usual_step
-        );
-        let judged = p.judged.get(i);
-        let trouble = judged.and_then(|j| j.trouble(seam, p.usual_step, p.bar));
-        let calm = trouble.is_none();
-        canvas.put(
-            1,
-            y,
-            if calm { "┃" } else { "▲" },
-            theme::words().fg(if calm { theme::GOOD } else { theme::WRONG }),
-        );
-        let x = canvas.put(3, y, &text, theme::words());
-        if let Some(trouble) = trouble {
-            let better = judged.and_then(|j| j.better).map(|b| format!("; calmer at {}", wall(b)));
-            canvas.put(
-                x + 3,
-                y,
-                &format!("{trouble}{}", better.unwrap_or_default()),
-                theme::words().fg(theme::RISING),
-            );
-        }
-        y += 1;
-    }
-    if p.seams.len() > 6 {
-        canvas.put(3, y, &format!("and {} more seams", p.seams.len() - 6), theme::faint());
-        y += 1;
-    }
-    y += 1;
-    let o = &p.overlap;
-    let share = |n: u64| n as f64 * 100.0 / o.rows.max(1) as f64;
-    let head = format!(
-        "overlap {} rows: equal {:.0} %, median {} and p95 {} points apart, changes correlate {:.2}",
-        thousands(o.rows),
-        share(o.equal),
-        o.median_diff,
-        o.p95_diff,
-        o.correlation
-    );
-    canvas.put(1, y, &head, theme::words());
-    let most = o.histogram.iter().copied().max().unwrap_or(1).max(1);
-    let room = canvas.width().saturating_sub(34) as u64;
-    for (i, n) in o.histogram.iter().enumerate() {
-        y += 1;
-        let points = i as i64 - 3;
-        let label = match points {
-            -3 => "-3 or less".to_owned(),
-            3 => "+3 or more".to_owned(),
-            0 => "equal".to_owned(),
-            1 | -1 => format!("{points:+} point"),
-            n => format!("{n:+} points"),
+    };
+    let done = |app: &mut App, typed: &str| {
+        let taken = match app.splice.choice {
+            Choice::Hours => typed.parse().map(|week| app.splice.hours = Some(week)),
+            _ => stavel_core::model::time::parse(typed).map(|at| {
+                app.splice.choice = Choice::Cut;
+                app.splice.cut = Some(at);
+            }),
         };
-        canvas.put_right(16, y, &label, theme::faint());
-        canvas.put(18, y, &"█".repeat((n * room / most) as usize), theme::words().fg(theme::source(2)));
-        canvas.put(19 + (n * room / most) as u16, y, &format!("{:.1} %", share(*n)), theme::faint());
+        if let Err(err) = taken {
+            app.complain(&err);
+        }
+    };
+    app.overlay = Some(Overlay::Prompt(Prompt::new(label, &now.unwrap_or_default(), done)));
+}
+
+fn show_seam(app: &mut App) {
+    let state = &app.splice;
+    let seam = state.proposal.get().and_then(|p| {
+        let (seam, _) = state.seam(p, state.trial.get().map(Arc::as_ref))?;
+        Some((seam, p.sources[seam.after].clone(), p.sources[seam.before].clone()))
+    });
+    if let Some((seam, after, before)) = seam {
+        app.selected = Some(after);
+        app.chart.overlay = Some(before);
+        app.show_place(seam.at, 2 * HOUR);
     }
-    y += 2;
-    let mut pieces = vec![("rows ".to_owned(), theme::faint())];
-    let mut sum = 0;
-    for (i, source) in p.sources.iter().enumerate() {
-        let rows: u64 = p.pieces.iter().filter(|x| x.source == i).map(|x| x.rows).sum();
-        sum += rows;
-        let plus = if i == 0 { "" } else { " + " };
-        let colour = app.snapshot.colour_of(source);
-        pieces.push((format!("{plus}{} {}", source.short(), thousands(rows)), theme::words().fg(colour)));
+}
+
+fn accept(app: &mut App) {
+    match app.splice.proposal.get() {
+        Some(p) if sources(app).iter().all(|s| !s.is_afloat()) => {
+            let series = p.sources.clone();
+            let Ask { rule, level, carry_spread, layered } = app.splice.ask();
+            let step = SpliceStep { series, into: INTO.into(), rule, level, carry_spread, layered };
+            app.start(Step::Splice(step));
+        }
+        _ => app.say("there is nothing to join yet", Tone::Plain),
     }
-    pieces.push((format!(" = {}   ", thousands(p.rows)), theme::strong()));
-    let adds = sum == p.rows;
-    pieces.push((
-        if adds { "✓ adds up".into() } else { "✗ does not add up".into() },
-        theme::words().fg(if adds { theme::GOOD } else { theme::WRONG }),
-    ));
-    canvas.pieces(1, y, &pieces);
+}
+
+pub fn draw(app: &App, canvas: Canvas<'_>) {
+    splice_view::draw(app, &sources(app), canvas);
 }
 
 pub fn facts(app: &App) -> Vec<Fact> {
     let ask = app.splice.ask();
-    let mut out = vec![Fact::heading(format!("rule {}", ask.rule))];
+    let mut out = vec![Fact::heading(format!("rule {}", rule_in_words(&ask.rule)))];
     out.push(Fact::words(match ask.rule {
         Rule::Span => {
             "The first source owns all from its first to its last row; the next only what lies outside."
         }
+        Rule::Holes => "As span, and the next source also fills open minutes that the first lacks.",
         Rule::Grade => "Each month belongs to the source that is the cleaner in it.",
-        _ => "As span, and the next source also fills open minutes that the first lacks.",
+        Rule::Cut(_) => "The first owns what is at or after the cut, the others what is before.",
+        Rule::Hours(_) => "The first owns these hours of the week, the next all others.",
     }));
-    out.push(Fact::words("r: the next rule"));
+    out.push(Fact::words(match ask.rule {
+        Rule::Cut(_) => "r: next rule  , . an hour  < > far  t: type it",
+        Rule::Hours(_) => "r: next rule  t: type the hours",
+        _ => "r: next rule",
+    }));
     level_facts(app, &ask, &mut out);
     out.push(Fact::Gap);
     out.push(Fact::heading("order"));
     for (i, s) in sources(app).iter().enumerate() {
         out.push(Fact::words(format!("{} {}", i + 1, s.name.short())));
     }
-    out.push(Fact::words("The shorter history comes first: what the broker itself recorded is worth most."));
+    out.push(Fact::words(if ask.layered {
+        "Ticks where there are ticks, minutes elsewhere. y: bars only"
+    } else if has_layers(app) {
+        "The shorter history comes first. y: ticks and minutes in layers"
+    } else {
+        "The shorter history comes first: what the broker itself recorded is worth most."
+    }));
     out.push(Fact::Gap);
-    let joined =
-        app.snapshot.series_of(app.instrument()).find(|s| s.name.source == INTO && s.edition.act == "splice");
-    match joined {
-        None => out.push(Fact::words("not written yet: a joins them")),
-        Some(info) => {
-            let ids: Vec<i64> = info.edition.detail["from"]
-                .as_array()
-                .into_iter()
-                .flatten()
-                .filter_map(|f| f["edition"].as_i64())
-                .collect();
-            let fresh = sources(app).iter().all(|s| ids.contains(&s.edition.id));
-            out.push(Fact::words(format!("{} is edition {}", info.name.short(), info.edition.number)));
-            out.push(Fact::words(if fresh {
-                "it is up to date"
-            } else {
-                "▲ a source has changed since: a joins again"
-            }));
-        }
-    }
+    joined_facts(app, &mut out);
     out
+}
+
+fn rule_in_words(rule: &Rule) -> String {
+    match rule {
+        Rule::Cut(at) => format!("cut {}", wall(*at)),
+        Rule::Hours(week) => format!("hours {week}"),
+        rule => rule.to_string(),
+    }
+}
+
+fn joined_facts(app: &App, out: &mut Vec<Fact>) {
+    let Some(info) = joined(app) else {
+        return out.push(Fact::words("not written yet: a joins them"));
+    };
+    out.push(Fact::words(format!("{} is edition {}", info.name.short(), info.edition.number)));
+    let stale = stale_sources(&info.edition, &app.snapshot.series);
+    if stale.is_empty() {
+        return out.push(Fact::words("it is up to date"));
+    }
+    let names: Vec<String> = stale.iter().map(SeriesName::short).collect();
+    out.push(Fact::words(format!(
+        "▲ stale: {} changed since. a joins again; what is the same still is kept",
+        names.join(", ")
+    )));
 }
 
 /// How the later sources lie to the first, and what is done about it.
@@ -325,26 +379,19 @@ fn level_facts(app: &App, ask: &Ask, out: &mut Vec<Fact>) {
     out.push(Fact::Gap);
     out.push(Fact::heading(format!("level {}", ask.level)));
     if let Some(p) = app.splice.proposal.get() {
-        for (gap, series) in p.levels.gaps.iter().zip(&p.sources[1..]) {
-            let told = match gap {
-                None => "no time in common".to_owned(),
+        for (gap, series) in p.prepared.gaps.iter().zip(&p.sources[1..]) {
+            let (first, second) = (p.sources[0].short(), series.short());
+            out.push(Fact::words(match gap {
+                None => format!("{second}: no time in common"),
                 Some(gap) => match gap.side {
-                    Some(side) => side.in_words(&p.sources[0].short(), &series.short()),
-                    None if gap.median == 0 => {
-                        format!("{} is level with {}", series.short(), p.sources[0].short())
-                    }
-                    None => format!(
-                        "{} lies {:+} points from {}",
-                        series.short(),
-                        gap.median,
-                        p.sources[0].short()
-                    ),
+                    Some(side) => side.in_words(&first, &second),
+                    None if gap.median == 0 => format!("{second} is level with {first}"),
+                    None => format!("{second} lies {:+} points from {first}", gap.median),
                 },
-            };
-            out.push(Fact::words(told));
+            }));
         }
-        if p.levels.carried > 0 {
-            out.push(Fact::words(format!("{} rows get a spread", thousands(p.levels.carried))));
+        if p.told.carried > 0 {
+            out.push(Fact::words(format!("{} rows get a spread", thousands(p.told.carried))));
         }
     }
     out.push(Fact::words("l: none, shift or ratio"));

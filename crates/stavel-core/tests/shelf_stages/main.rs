@@ -9,99 +9,15 @@ use stavel_core::compose::{Request, compose};
 use stavel_core::frames::{build_rows, build_series};
 use stavel_core::intake::Stamp;
 use stavel_core::job::Job;
-use stavel_core::model::time::{DAY, HOUR, MINUTE, parse, wall};
-use stavel_core::model::{Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Session, Side, Span};
+use stavel_core::model::time::{DAY, HOUR, parse, wall};
+use stavel_core::model::{Clock, Columns, Field, Frame, Side, Span};
 use stavel_core::rehearse::{Direction, ScriptOrder, Tape, read_orders, run_orders};
-use stavel_core::splice::{Ask as Join, Rule, splice_series};
-use stavel_core::store::{Origin, Shelf};
+use stavel_core::store::Shelf;
 
-const BARS: [Field; 6] = [Field::Open, Field::High, Field::Low, Field::Close, Field::Volume, Field::Spread];
-const QUOTES: [Field; 4] = [Field::Bid, Field::Ask, Field::BidVolume, Field::AskVolume];
-const SCALE: Scale = Scale { price: 5, volume: 1 };
+mod desk;
+mod joined;
 
-fn desk() -> (tempfile::TempDir, Shelf) {
-    let dir = tempfile::tempdir().unwrap();
-    let shelf = Shelf::open_to_write(dir.path()).unwrap();
-    (dir, shelf)
-}
-
-fn name(text: &str) -> SeriesName {
-    text.parse().unwrap()
-}
-
-fn span(from: &str, to: &str) -> Span {
-    Span::new(parse(from).unwrap(), parse(to).unwrap())
-}
-
-fn forex() -> Session {
-    Session {
-        week: "sun 17:00 - fri 17:00 America/New_York".parse().unwrap(),
-        clock: "America/New_York+7h".parse().unwrap(),
-        holidays: vec![],
-    }
-}
-
-/// Ticks through the session, one every twenty seconds; the walk depends on the seed alone.
-fn ticks(span: Span, seed: u64) -> Columns {
-    let mut rows = Columns::empty(&QUOTES, SCALE);
-    let mut rng = fastrand::Rng::with_seed(seed);
-    let mut bid = 102_000;
-    for open in forex().open_spans(span) {
-        for t in (open.from..open.to).step_by(20_000_000) {
-            bid += rng.i64(-5..=5);
-            rows.time.push(t + rng.i64(0..19_000) * 1000);
-            [bid, bid + rng.i64(8..20), rng.i64(1..50), rng.i64(1..50)]
-                .into_iter()
-                .zip(&mut rows.data)
-                .for_each(|(v, c)| c.push(v));
-        }
-    }
-    rows
-}
-
-/// The plain minutes of ticks, by grouping.
-fn minutes_of(ticks: &Columns) -> Columns {
-    let mut rows = Columns::empty(&BARS, SCALE);
-    let minute = |t: &Micros| t.div_euclid(MINUTE);
-    let mut from = 0;
-    for run in ticks.time.chunk_by(|a, b| minute(a) == minute(b)) {
-        let at = from..from + run.len();
-        from = at.end;
-        let (bid, ask) = (&ticks.column(Field::Bid)[at.clone()], &ticks.column(Field::Ask)[at.clone()]);
-        let spreads: Vec<i64> = bid.iter().zip(ask).map(|(b, a)| a - b).collect();
-        let mean = (spreads.iter().sum::<i64>() + spreads.len() as i64 / 2) / spreads.len() as i64;
-        let volume = ticks.column(Field::BidVolume)[at].iter().sum();
-        let values = [
-            bid[0],
-            *bid.iter().max().unwrap(),
-            *bid.iter().min().unwrap(),
-            bid[bid.len() - 1],
-            volume,
-            mean,
-        ];
-        rows.time.push(minute(&run[0]) * MINUTE);
-        rows.data.iter_mut().zip(values).for_each(|(c, v)| c.push(v));
-    }
-    rows
-}
-
-fn put(shelf: &mut Shelf, series: &str, rows: &Columns, clock: Option<&str>) {
-    let origin = Origin {
-        act: "intake",
-        detail: json!({}),
-        clock: clock.map(|c| c.parse().unwrap()),
-        fields: rows.fields.clone(),
-        scale: rows.scale,
-    };
-    let mut draft = shelf.draft(&name(series), origin).unwrap();
-    draft.push(rows.clone()).unwrap();
-    draft.commit().unwrap();
-}
-
-fn read(shelf: &Shelf, series: &str) -> Columns {
-    let info = shelf.find(&name(series)).unwrap();
-    shelf.read(&info.edition, Span::ALL).unwrap()
-}
+use desk::*;
 
 fn written_in(rows: &Columns, clock: &Clock) -> Columns {
     let mut rows = rows.clone();
@@ -145,42 +61,6 @@ fn an_afloat_series_is_no_measure_for_another() {
             .err()
             .unwrap();
     assert!(err.to_string().contains("afloat itself"), "{err}");
-}
-
-#[test]
-fn ticks_beside_bars_are_framed_before_they_are_spliced() {
-    let (_dir, mut shelf) = desk();
-    let old = ticks(span("2024-03-03", "2024-03-16"), 3);
-    let new = ticks(span("2024-03-11", "2024-03-16"), 4);
-    put(&mut shelf, "NOKSEK@quill:1m", &minutes_of(&old), Some("UTC"));
-    put(&mut shelf, "NOKSEK@tarn:ticks", &new, Some("UTC"));
-    let sources = [name("NOKSEK@tarn:ticks"), name("NOKSEK@quill:1m")];
-    let made =
-        splice_series(&mut shelf, &sources, "joined", &Join::by(Rule::Span), &Job::unwatched()).unwrap();
-    assert_eq!(made.info.name, name("NOKSEK@joined:1m"));
-    let (a, b) = (minutes_of(&new), minutes_of(&old));
-    let cut = b.time.partition_point(|t| *t < a.time[0]);
-    let joined = read(&shelf, "NOKSEK@joined:1m");
-    let origin = joined.column(Field::Origin);
-    assert!(origin[..cut].iter().all(|o| *o == 2) && origin[cut..cut + a.len()].iter().all(|o| *o == 1));
-    let joined = joined.with_fields(&b.fields);
-    assert!(joined.rows(0..cut) == b.rows(0..cut));
-    assert!(joined.rows(cut..cut + a.len()) == a);
-    assert_eq!(made.spliced.pieces.iter().map(|p| p.rows).sum::<u64>(), made.info.edition.rows);
-    let one = name("NOKSEK@joined:1m");
-    let err = splice_series(
-        &mut shelf,
-        &[one.clone(), sources[1].clone()],
-        "joined",
-        &Join::by(Rule::Span),
-        &Job::unwatched(),
-    );
-    assert!(err.err().unwrap().to_string().contains("may not overwrite"));
-    put(&mut shelf, "NZDSEK@quill:1m", &b, Some("UTC"));
-    let other = [one, name("NZDSEK@quill:1m")];
-    let err =
-        splice_series(&mut shelf, &other, "both", &Join::by(Rule::Span), &Job::unwatched()).err().unwrap();
-    assert!(err.to_string().contains("different instruments"), "{err}");
 }
 
 #[test]

@@ -1,0 +1,103 @@
+//! What is told of a joined history: pieces, seams, and how far prices usually move.
+
+use super::join::Block;
+use super::{Piece, Seam};
+use crate::counts::Counts;
+use crate::model::time::{HOUR, MINUTE};
+use crate::model::{Columns, Field, Micros};
+
+/// Gathers what is told of a joined history while its rows go by.
+#[derive(Default)]
+pub struct Survey {
+    pub pieces: Vec<Piece>,
+    pub seams: Vec<Seam>,
+    pub rows: u64,
+    /// Rows that were given a spread, as the join counts them.
+    pub carried: u64,
+    /// Sizes of the steps from a close to the next open, in points.
+    steps: Counts,
+    /// Points from close to close, all added up.
+    moved: i64,
+    last_close: Option<i64>,
+}
+
+impl Survey {
+    /// The fields it looks at.
+    pub const FIELDS: [Field; 6] =
+        [Field::Open, Field::Close, Field::Bid, Field::Last, Field::Covers, Field::Origin];
+
+    /// Takes the next rows.
+    pub fn push(&mut self, block: &Block) {
+        let prices = Prices::of(&block.rows);
+        let mut from = 0;
+        for (source, rows) in &block.runs {
+            let range = from..from + rows;
+            from = range.end;
+            self.piece(*source, &block.rows.time[range.clone()]);
+            for i in range.clone() {
+                let (open, close) = prices.at(i);
+                if let Some(before) = self.last_close.replace(close) {
+                    self.steps.add((open - before).abs(), 1);
+                    self.moved += (close - before).abs();
+                    if i == range.start
+                        && let Some(seam) = self.seams.last_mut().filter(|s| s.at == block.rows.time[i])
+                    {
+                        seam.step = open - before;
+                    }
+                }
+            }
+            self.rows += *rows as u64;
+        }
+    }
+
+    fn piece(&mut self, source: usize, times: &[Micros]) {
+        let (Some(&first), Some(&last)) = (times.first(), times.last()) else { return };
+        match self.pieces.last_mut() {
+            Some(piece) if piece.source == source => {
+                piece.to = last;
+                piece.rows += times.len() as u64;
+            }
+            before => {
+                if let Some(before) = before {
+                    self.seams.push(Seam { at: first, before: before.source, after: source, step: 0 });
+                }
+                self.pieces.push(Piece { from: first, to: last, source, rows: times.len() as u64 });
+            }
+        }
+    }
+
+    /// The usual step from a close to the next open, in points: the median of sizes.
+    pub fn usual_step(&self) -> i64 {
+        self.steps.median()
+    }
+
+    /// Points an hour of rows moves from close to close, in the mean; `bar` is the length of a row.
+    pub fn usual_hour(&self, bar: Micros) -> f64 {
+        let mean = self.moved as f64 / self.steps.total().max(1) as f64;
+        mean * (HOUR / bar.max(MINUTE)).max(1) as f64
+    }
+}
+
+/// Opens and closes of any rows.
+struct Prices<'a> {
+    open: &'a [i64],
+    close: &'a [i64],
+    tick: &'a [i64],
+    covers: &'a [i64],
+}
+
+impl<'a> Prices<'a> {
+    fn of(rows: &'a Columns) -> Prices<'a> {
+        let (open, close) = (rows.column(Field::Open), rows.column(Field::Close));
+        let tick = [Field::Bid, Field::Last].into_iter().map(|f| rows.column(f)).find(|c| !c.is_empty());
+        let open = if open.is_empty() { close } else { open };
+        Prices { open, close, tick: tick.unwrap_or_default(), covers: rows.column(Field::Covers) }
+    }
+
+    #[inline]
+    fn at(&self, i: usize) -> (i64, i64) {
+        let is_tick = self.covers.get(i).map_or(self.close.is_empty(), |c| *c == 0);
+        let (open, close) = if is_tick { (self.tick, self.tick) } else { (self.open, self.close) };
+        (open.get(i).copied().unwrap_or_default(), close.get(i).copied().unwrap_or_default())
+    }
+}
