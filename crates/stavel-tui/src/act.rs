@@ -267,6 +267,7 @@ pub const TABLE: &[Line] = &[
     line(Act::NudgeOn, &["."], Some(Lens::Align), "", "set the clock a bar on"),
     line(Act::HourBack, &["<"], Some(Lens::Align), "", "set the clock an hour back"),
     line(Act::HourOn, &[">"], Some(Lens::Align), "nudge", "set the clock an hour on"),
+    line(Act::Accept, &["a"], Some(Lens::Splice), "accept, join", "write the joined series"),
     line(Act::Rule, &["r"], Some(Lens::Splice), "rule", "the next rule of who owns which time"),
     line(
         Act::Level,
@@ -297,12 +298,11 @@ pub const TABLE: &[Line] = &[
         Act::TypeRule,
         &["t"],
         Some(Lens::Splice),
-        "",
+        "type",
         "type the time of the cut, or the hours of the first source",
     ),
     line(Act::Calmer, &["b"], Some(Lens::Splice), "calmer", "cut at the calmer place named for the seam"),
     line(Act::Enter, &["Enter"], Some(Lens::Splice), "see seam", "see both sources at the seam on the chart"),
-    line(Act::Accept, &["a"], Some(Lens::Splice), "accept, join", "write the joined series"),
     line(Act::Build, &["Enter"], Some(Lens::Frames), "build", "build the chosen frame"),
     line(
         Act::BuildAll,

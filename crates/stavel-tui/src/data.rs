@@ -6,6 +6,7 @@ use std::sync::Arc;
 use stavel_core::Result;
 use stavel_core::model::time::{DAY, day_of, weekday};
 use stavel_core::model::{Instrument, SeriesName, Span};
+use stavel_core::splice::stale_sources;
 use stavel_core::store::{JournalLine, SeriesInfo, Shelf};
 
 /// Rows a day of one edition.
@@ -146,6 +147,10 @@ impl Snapshot {
             };
         }
         let joined = roots.iter().find(|s| s.edition.act == "splice");
+        let is_stale = |s: &&&SeriesInfo| !stale_sources(&s.edition, &self.series).is_empty();
+        if let Some(stale) = roots.iter().find(is_stale) {
+            return format!("a source of {} has changed: join again (5)", stale.name.short());
+        }
         let bars: Vec<&&SeriesInfo> = roots.iter().filter(|s| !s.name.frame.is_ticks()).collect();
         match joined {
             None if bars.len() > 1 && bars.iter().any(|s| s.name.source != bars[0].name.source) => {

@@ -9,6 +9,7 @@ use stavel_core::job::Job;
 use stavel_core::model::time::{SECOND, rfc3339, wall};
 use stavel_core::model::{Clock, SeriesName};
 use stavel_core::recipe::bytes_in_words;
+use stavel_core::splice::stale_sources;
 use stavel_core::store::{EditionInfo, SeriesInfo, Shelf};
 
 use crate::args::ShelfArgs;
@@ -41,6 +42,7 @@ fn show_series(shelf: &Shelf, series: Option<&SeriesName>, as_json: bool) -> Res
         Some(name) => vec![shelf.find(name)?],
         None => shelf.series()?,
     };
+    let everything = shelf.series()?;
     let mut lines = Vec::new();
     let mut instruments = Vec::new();
     for instrument in shelf.instruments()? {
@@ -49,12 +51,12 @@ fn show_series(shelf: &Shelf, series: Option<&SeriesName>, as_json: bool) -> Res
             continue;
         }
         lines.push(format!("{}  {}", instrument.name, instrument.values["kind"]));
-        lines.extend(own.iter().map(|s| line_of(s)));
+        lines.extend(own.iter().map(|s| line_of(s, &everything)));
         instruments.push(json!({
             "name": instrument.name, "kind": instrument.values["kind"], "decimals": instrument.sheet.decimals,
             "series": own.iter().map(|s| json!({
                 "series": s.name, "rows": s.edition.rows, "first": rfc3339(s.edition.first), "last": rfc3339(s.edition.last),
-                "clock": clock_text(s), "edition": s.edition.number, "bytes": s.edition.bytes, "updated": rfc3339(s.edition.made),
+                "stale": stale_sources(&s.edition, &everything), "clock": clock_text(s), "edition": s.edition.number, "bytes": s.edition.bytes, "updated": rfc3339(s.edition.made),
             })).collect::<Vec<_>>(),
         }));
     }
@@ -73,10 +75,11 @@ fn show_series(shelf: &Shelf, series: Option<&SeriesName>, as_json: bool) -> Res
     Ok(Ending::Done)
 }
 
-fn line_of(s: &SeriesInfo) -> String {
+fn line_of(s: &SeriesInfo, all: &[SeriesInfo]) -> String {
     let e = &s.edition;
+    let stale = if stale_sources(e, all).is_empty() { "" } else { "  stale: splice --refresh" };
     format!(
-        "  {:<18} {:>10} rows  {} … {}  {:<20} edition {:<3} {:>8} kB",
+        "  {:<18} {:>10} rows  {} … {}  {:<20} edition {:<3} {:>8} kB{stale}",
         s.name.short(),
         e.rows,
         wall(e.first),

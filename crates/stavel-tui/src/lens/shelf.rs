@@ -8,6 +8,7 @@ use stavel_core::job::Job;
 use stavel_core::model::time::{HOUR, date, day_of, wall};
 use stavel_core::model::{Clock, SeriesName, Span};
 use stavel_core::recipe::{ShelfStep, Step, Upkeep};
+use stavel_core::splice::stale_sources;
 use stavel_core::store::{EditionInfo, SeriesInfo, Shelf};
 
 use super::{Fact, scroll, step};
@@ -312,8 +313,12 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
                 if wide {
                     canvas.put_right(after + 20, y, &bytes(info.edition.bytes), theme::faint());
                     let clock = info.edition.clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
-                    let style =
-                        if info.is_afloat() { theme::words().fg(theme::WRONG) } else { theme::faint() };
+                    let stale = !stale_sources(&info.edition, &app.snapshot.series).is_empty();
+                    let (clock, style) = match (info.is_afloat(), stale) {
+                        (true, _) => (clock, theme::words().fg(theme::WRONG)),
+                        (_, true) => (format!("{clock}  ▲ stale"), theme::words().fg(theme::RISING)),
+                        _ => (clock, theme::faint()),
+                    };
                     canvas.put(after + 22, y, &clock, style);
                     canvas.put_right(after + 47, y, &info.edition.number.to_string(), theme::faint());
                 }
@@ -392,6 +397,11 @@ pub fn facts(app: &App) -> Vec<Fact> {
     }
     if let Some(clock) = e.clock.as_ref().filter(|_| e.act == "align") {
         out.push(Fact::words(clock.in_words()));
+    }
+    let stale = stale_sources(e, &app.snapshot.series);
+    if !stale.is_empty() {
+        let names: Vec<String> = stale.iter().map(|s| s.short()).collect();
+        out.push(Fact::words(format!("▲ stale: {} changed since; join again (5, a)", names.join(", "))));
     }
     out.push(Fact::Gap);
     out.push(Fact::heading("reaches back to"));

@@ -93,6 +93,17 @@ impl State {
         Some((told.seams[at], told.judged.get(at).copied()))
     }
 
+    /// The rule in a word.
+    pub fn rule_word(&self) -> &'static str {
+        match self.choice {
+            Choice::Span => "span",
+            Choice::Holes => "holes",
+            Choice::Grade => "grade",
+            Choice::Cut => "cut",
+            Choice::Hours => "hours",
+        }
+    }
+
     /// The place of the seam looked at in the list.
     pub fn at(&self) -> usize {
         self.at
@@ -238,14 +249,20 @@ fn far(app: &App) -> Micros {
     (app.whole().length() / 120 / HOUR).max(1) * HOUR
 }
 
-/// Moves the cut; it stays where both have history to each side.
+/// Moves the cut; it stays where the first source has history and another has some before it.
 fn move_cut(app: &mut App, by: Micros) {
     let Some(at) = app.splice.cut() else {
         return app.say("a cut is moved where the rule is a cut (r)", Tone::Plain);
     };
-    let whole = app.whole();
-    let to = (at + by).div_euclid(HOUR) * HOUR;
-    app.splice.cut = Some(to.clamp(whole.from + HOUR, whole.to - HOUR));
+    let sources = sources(app);
+    let others = sources.iter().skip(1).map(|s| s.edition.first).min();
+    let (Some(first), Some(earliest)) = (sources.first().map(|s| &s.edition), others) else { return };
+    let from = first.first.max(earliest + HOUR);
+    let to = ((at + by).div_euclid(HOUR) * HOUR).clamp(from, first.last.max(from));
+    app.splice.cut = Some(to);
+    if to == at {
+        app.say("the cut stays where both sides have rows", Tone::Plain);
+    }
 }
 
 /// Puts the cut at the calmer place named for the seam looked at.
@@ -327,6 +344,9 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Rule::Cut(_) => "The first owns what is at or after the cut, the others what is before.",
         Rule::Hours(_) => "The first owns these hours of the week, the next all others.",
     }));
+    if let Rule::Hours(week) = &ask.rule {
+        out.push(Fact::words(week.to_string()));
+    }
     out.push(Fact::words(match ask.rule {
         Rule::Cut(_) => "r: next rule  , . an hour  < > far  t: type it",
         Rule::Hours(_) => "r: next rule  t: type the hours",
@@ -353,7 +373,7 @@ pub fn facts(app: &App) -> Vec<Fact> {
 fn rule_in_words(rule: &Rule) -> String {
     match rule {
         Rule::Cut(at) => format!("cut {}", wall(*at)),
-        Rule::Hours(week) => format!("hours {week}"),
+        Rule::Hours(_) => "hours".into(),
         rule => rule.to_string(),
     }
 }

@@ -53,7 +53,7 @@ pub fn draw(app: &App, sources: &[&SeriesInfo], mut canvas: Canvas<'_>) {
 
 fn draw_lanes(app: &App, sources: &[&SeriesInfo], columns: u16, canvas: &mut Canvas<'_>) {
     let whole = app.whole();
-    canvas.put(1, 0, "lanes", theme::words());
+    canvas.put(1, 0, &format!("rule {}", app.splice.rule_word()), theme::words());
     for (column, label) in spine::labels(whole, columns) {
         canvas.put(LEFT + column, 0, &label, theme::faint());
     }
@@ -120,7 +120,7 @@ fn draw_seams(app: &App, p: &Proposal, trial: Option<&Trial>, canvas: &mut Canva
         match trial.and_then(|t| t.seam) {
             Some((seam, judged)) => draw_seam(p, &seam, Some(&judged), true, 0, canvas),
             None => {
-                canvas.put(1, 0, "nothing lies on one side of the cut", theme::faint());
+                canvas.put(1, 0, "no rows lie near one side of the cut", theme::faint());
             }
         }
         return 1;
@@ -215,6 +215,17 @@ fn draw_overlap(p: &Proposal, mut canvas: Canvas<'_>) {
     );
     canvas.put(1, 1, &told, theme::faint());
     let most = o.histogram.iter().copied().max().unwrap_or(1).max(1);
+    if canvas.height() < 9 {
+        let steps = o.histogram.map(|n| ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"][(n * 7 / most) as usize]);
+        let line = steps.map(|s| s.repeat(3)).concat();
+        let pieces = [
+            ("-3 ", theme::faint()),
+            (&line, theme::words().fg(theme::source(2))),
+            (" +3 points", theme::faint()),
+        ];
+        canvas.pieces(1, 2, &pieces);
+        return;
+    }
     let room = canvas.width().saturating_sub(27) as u64;
     for (i, n) in o.histogram.iter().enumerate() {
         let y = i as u16 + 2;
@@ -228,6 +239,32 @@ fn draw_overlap(p: &Proposal, mut canvas: Canvas<'_>) {
         canvas.put_right(16, y, &label, theme::faint());
         canvas.put(18, y, &"█".repeat((n * room / most) as usize), theme::words().fg(theme::source(2)));
         canvas.put(19 + (n * room / most) as u16, y, &format!("{:.1} %", share(*n)), theme::faint());
+    }
+    draw_months(p, 10, &mut canvas);
+}
+
+/// How far each later source lies above the first, month by month.
+fn draw_months(p: &Proposal, mut y: u16, canvas: &mut Canvas<'_>) {
+    for (gap, source) in p.prepared.gaps.iter().zip(&p.sources[1..]) {
+        let Some(gap) = gap else { continue };
+        if y + 1 >= canvas.height() {
+            return;
+        }
+        canvas.put(1, y, &format!("{} by month, in points", source.short()), theme::words());
+        y += 1;
+        let across = (canvas.width() / 15).max(1) as usize;
+        // The latest months say most of what is to come.
+        let room = across * canvas.height().saturating_sub(y) as usize;
+        for (i, ((year, month), median)) in
+            gap.months.iter().skip(gap.months.len().saturating_sub(room)).enumerate()
+        {
+            let (x, line) = ((i % across * 15) as u16 + 1, y + (i / across) as u16);
+            canvas.put(x, line, &format!("{year}-{month:02}"), theme::faint());
+            let style = if *median == 0 { theme::words() } else { theme::words().fg(theme::RISING) };
+            let told = if *median == 0 { "0".to_owned() } else { format!("{median:+}") };
+            canvas.put_right(x + 13, line, &told, style);
+        }
+        y += gap.months.len().min(room).div_ceil(across) as u16 + 1;
     }
 }
 
@@ -247,7 +284,7 @@ fn draw_around(app: &App, p: &Proposal, trial: Option<&Trial>, mut canvas: Canva
         ("  Enter: chart".to_owned(), theme::faint()),
     ];
     canvas.pieces(0, 0, &told);
-    let (width, height) = (canvas.width(), canvas.height().saturating_sub(2).min(16));
+    let (width, height) = (canvas.width(), canvas.height().saturating_sub(2));
     let scale = scale_of(&around.before, &around.after);
     let window = around.window;
     let middle = Span::new(window.from, seam.at);

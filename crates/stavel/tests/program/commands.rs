@@ -88,6 +88,9 @@ fn documents_have_the_fields_others_rely_on() {
     has(&splice, &["series", "edition", "rows", "pieces", "seams", "overlap"]);
     let sum: u64 = splice["pieces"].as_array().unwrap().iter().map(|p| p["rows"].as_u64().unwrap()).sum();
     assert_eq!(Some(sum), splice["rows"].as_u64());
+    assert_eq!(p.json(&["splice", "NOKSEK@joined:1m", "--refresh"])["unchanged"], true);
+    let (code, _, err) = p.told(&["splice", "NOKSEK@tarn:1m", "--refresh"]);
+    assert!(code == 1 && err.contains("not by a splice"), "{err}");
     let frames = p.json(&["frames", "NOKSEK@joined:1m", "1h", "1d"]);
     has(
         &frames["series"][0],
@@ -104,6 +107,14 @@ fn documents_have_the_fields_others_rely_on() {
     assert!(
         code == 0 && out.starts_with("time,open,high,low,close,volume,spread\n") && out.lines().count() == 2,
         "{out}"
+    );
+    p.json(&["check", "NOKSEK@quill:1m", "--mend", "spike"]);
+    let joined = &p.json(&["shelf", "NOKSEK@joined:1m"])["instruments"][0]["series"][0];
+    assert_eq!(joined["stale"], serde_json::json!(["NOKSEK@quill:1m"]));
+    assert_eq!(p.json(&["splice", "NOKSEK@joined:1m", "--refresh"])["unchanged"], false);
+    assert_eq!(
+        p.json(&["shelf", "NOKSEK@joined:1m"])["instruments"][0]["series"][0]["stale"],
+        serde_json::json!([])
     );
     p.json(&["undo", "NOKSEK@joined:1h"]);
     assert_eq!(p.told(&["check", "NOKSEK@joined:1h"]).0, 1);
@@ -184,6 +195,8 @@ fn bad_input_is_one_sentence_and_an_unchanged_shelf() {
         ),
         (&["frames", "NOKSEK@quill:1m", "1x"], 2, "not a frame"),
         (&["splice", "NOKSEK@quill:1m", "NOKSEK@quill:1m", "--into", "quill"], 2, "may not overwrite"),
+        (&["splice", "NOKSEK@quill:1m", "--into", "joined"], 2, "two series or more"),
+        (&["splice", "NOKSEK@quill:1m", "--refresh", "--into", "joined"], 2, "cannot be used with"),
         (&["compose", "X", "--like", "NOWHERE"], 1, "no instrument NOWHERE"),
         (&["compose", "NOKSEK", "--set", "hours=sometimes"], 2, "not a session week"),
         (&["run", "/nowhere.toml"], 1, "cannot be read"),
