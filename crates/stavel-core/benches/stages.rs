@@ -2,6 +2,7 @@
 
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use divan::Bencher;
 use stavel_core::align;
@@ -15,7 +16,7 @@ use stavel_core::model::{
     Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Session, Side, Span, Unit,
 };
 use stavel_core::splice::{Ask, How, Plan, Rule, Source, measure, splice_series};
-use stavel_core::store::{Origin, Shelf};
+use stavel_core::store::{GROUP_ROWS, Origin, Shelf};
 
 fn main() {
     divan::main();
@@ -100,12 +101,15 @@ fn intake_of_a_million_ticks(bencher: Bencher, day_first: bool) {
 #[divan::bench(sample_count = 5)]
 fn check_of_ten_years_of_minutes(bencher: Bencher) {
     let rows = minutes();
+    let span = rows.ends().map(|(a, b)| Span::new(a, b + 1)).expect("rows");
+    // In pieces of the size in which the shelf gives them.
+    let piece = |from: usize| Arc::new(rows.rows(from..(from + GROUP_ROWS).min(rows.len())));
+    let pieces: Vec<Arc<Columns>> = (0..rows.len()).step_by(GROUP_ROWS).map(piece).collect();
     bencher.bench_local(|| {
-        let span = rows.ends().map(|(a, b)| Span::new(a, b + 1)).expect("rows");
         let session = session();
         let mut checker =
             Checker::new(Subject { session: &session, frame: Frame::M1, span, disorder: vec![] });
-        checker.push(&rows);
+        pieces.iter().for_each(|piece| checker.push(piece.clone()));
         checker.finish()
     });
 }

@@ -22,14 +22,22 @@ impl Counts {
     pub fn add(&mut self, value: i64, n: u64) {
         self.total += n;
         let (table, at) = if value < 0 { (&mut self.below, !value) } else { (&mut self.table, value) };
-        if at >= TABLE {
-            *self.beyond.entry(value).or_default() += n;
-            return;
+        match table.get_mut(at as usize) {
+            Some(count) => *count += n,
+            None => self.add_first(value, n),
         }
-        if table.is_empty() {
+    }
+
+    /// A number beyond the table, or the first one in it.
+    #[cold]
+    fn add_first(&mut self, value: i64, n: u64) {
+        let (table, at) = if value < 0 { (&mut self.below, !value) } else { (&mut self.table, value) };
+        if at < TABLE {
             table.resize(TABLE as usize, 0);
+            table[at as usize] += n;
+        } else {
+            *self.beyond.entry(value).or_default() += n;
         }
-        table[at as usize] += n;
     }
 
     /// How many were counted.

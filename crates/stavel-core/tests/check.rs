@@ -50,7 +50,7 @@ fn check(rows: &Columns) -> Report {
     let mut from = 0;
     while from < rows.len() {
         let to = (from + 997).min(rows.len());
-        checker.push(&rows.rows(from..to));
+        checker.push(rows.rows(from..to));
         from = to;
     }
     checker.finish()

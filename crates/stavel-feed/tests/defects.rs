@@ -58,7 +58,7 @@ fn check(rows: &Columns, frame: Frame) -> Report {
     let session = session();
     let span = Span::new(first, last + 1);
     let mut checker = Checker::new(Subject { session: &session, frame, span, disorder: vec![] });
-    checker.push(rows);
+    checker.push(rows.clone());
     checker.finish()
 }
 

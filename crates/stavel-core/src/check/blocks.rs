@@ -18,6 +18,8 @@ const WINDOW: usize = 16;
 const CHANGES: u32 = 9;
 /// Sampled windows at one distance that make a block.
 const FEWEST: u32 = 3;
+/// Rows hashed at once.
+const TOGETHER: usize = 1024;
 const BASE: u64 = 0x9E37_79B9_7F4A_7C15;
 
 /// The keys are hashes themselves.
@@ -80,16 +82,21 @@ impl Blocks {
     }
 
     pub fn piece(&mut self, piece: &Piece<'_>) {
-        // Column by column: what lies together is read together.
-        let mut hashes = vec![0u64; piece.time.len()];
-        for column in &piece.rows.data {
-            for (hash, value) in hashes.iter_mut().zip(column) {
-                *hash = (*hash ^ *value as u64).wrapping_mul(0xff51_afd7_ed55_8ccd).rotate_left(31);
+        // Column by column, some rows at a time: what lies together is read together.
+        let mut hashes = [0u64; TOGETHER];
+        for from in (0..piece.time.len()).step_by(TOGETHER) {
+            let rows = from..(from + TOGETHER).min(piece.time.len());
+            let hashes = &mut hashes[..rows.len()];
+            hashes.fill(0);
+            for column in &piece.rows.data {
+                for (hash, value) in hashes.iter_mut().zip(&column[rows.clone()]) {
+                    *hash = (*hash ^ *value as u64).wrapping_mul(0xff51_afd7_ed55_8ccd).rotate_left(31);
+                }
             }
-        }
-        for (i, hash) in hashes.into_iter().enumerate() {
-            if piece.counts(i) {
-                self.row(piece.time[i], hash);
+            for (i, hash) in rows.zip(&*hashes) {
+                if piece.counts(i) {
+                    self.row(piece.time[i], *hash);
+                }
             }
         }
     }

@@ -1,17 +1,16 @@
 //! One pass over a series.
 
+use std::sync::Arc;
+
 use super::blocks::Blocks;
 use super::frozen::Frozen;
-use super::hours::{Hours, WeekHour};
-use super::order::Order;
-use super::piece::{Piece, TRADE};
-use super::place::Place;
+use super::hours::Hours;
+use super::ready::{Readier, Ready};
 use super::spikes::Spikes;
-use super::spreads::Spreads;
 use super::values::Values;
 use super::{Finding, Kind, Report, grade, rhythm, stubs};
 use crate::model::time::{DAY, HOUR, MINUTE, length_in_words};
-use crate::model::{Clock, Columns, Field, Frame, Micros, Session, Shape, Span};
+use crate::model::{Clock, Columns, Frame, Micros, Session, Shape, Span};
 
 /// What is known of a series before its rows are read.
 pub struct Subject<'a> {
@@ -28,19 +27,25 @@ pub struct Checker {
     frame: Frame,
     clock: Clock,
     rows: u64,
-    decimals: u8,
     disorder: Vec<(Span, u64, String)>,
-    order: Order,
-    place: Place,
+    readier: Readier,
+    /// Rows that are ready and not yet looked at.
+    waiting: Option<Ready>,
+    /// Rows that were looked at: their room is used again.
+    room: Ready,
+    detectors: Detectors,
+}
+
+/// Those who look at rows that are ready.
+struct Detectors {
+    decimals: u8,
     values: Values,
     spikes: Spikes,
     frozen: Frozen,
-    spreads: Spreads,
     hours: Hours,
     blocks: Blocks,
-    week_hour: WeekHour,
     /// Bars of a day or more are few enough to keep.
-    daily: Vec<stubs::DailyBar>,
+    daily: Option<Vec<stubs::DailyBar>>,
 }
 
 impl Checker {
@@ -50,60 +55,35 @@ impl Checker {
             frame: subject.frame,
             clock: subject.session.clock.clone(),
             rows: 0,
-            decimals: 0,
-            order: Order::default(),
-            place: Place::new(&subject),
-            values: Values::default(),
-            spikes: Spikes::new(1),
-            frozen: Frozen::new(subject.frame.length()),
-            spreads: Spreads::default(),
-            hours: Hours::default(),
-            blocks: Blocks::new(!subject.frame.is_bars()),
-            week_hour: WeekHour::new(&subject.session.clock),
-            daily: Vec::new(),
+            readier: Readier::new(&subject),
+            waiting: None,
+            room: Ready::default(),
+            detectors: Detectors {
+                decimals: 0,
+                values: Values::default(),
+                spikes: Spikes::new(1),
+                frozen: Frozen::new(subject.frame.length()),
+                hours: Hours::default(),
+                blocks: Blocks::new(!subject.frame.is_bars()),
+                daily: (subject.frame.length() >= DAY).then(Vec::new),
+            },
             disorder: subject.disorder,
         }
     }
 
-    /// Takes the next piece of the series.
-    pub fn push(&mut self, rows: &Columns) {
-        self.decimals = rows.scale.price;
+    /// Takes the next piece of the series. It is made ready while the piece before is looked at.
+    pub fn push(&mut self, rows: impl Into<Arc<Columns>>) {
+        let rows = rows.into();
         self.rows += rows.len() as u64;
-        let shape = rows.shape();
         let join = self.join_within();
-        let prices = Piece::prices_of(rows);
-        let volume = Piece::volume_of(rows);
-        let mut marks = marks_of_trade(shape, prices, volume, rows.len());
-        self.order.piece(rows, join, &mut marks);
-        rows.time.iter().zip(&mut marks).for_each(|(t, mark)| self.place.row(*t, join, mark));
-        let between: Vec<i64> = match shape {
-            Shape::Quotes => rows.column(Field::Ask).iter().zip(prices[0]).map(|(a, b)| a - b).collect(),
-            _ => Vec::new(),
-        };
-        let spread = if shape == Shape::Quotes { &between } else { rows.column(Field::Spread) };
-        let hours: Vec<u8> = rows.time.iter().map(|t| self.week_hour.of(*t)).collect();
-        let piece = Piece { shape, time: &rows.time, prices, spread, marks: &marks, rows };
-        self.spreads.piece(&piece, &hours);
-        if shape == Shape::Quotes {
-            // Between two quotes a bid may move by a part of the spread without anything having happened.
-            self.spikes.set_least(self.spreads.usual() / 3);
-        }
-        let (values, spikes, frozen) = (&mut self.values, &mut self.spikes, &mut self.frozen);
-        let (week, blocks) = (&mut self.hours, &mut self.blocks);
-        rayon::join(
-            || {
-                values.piece(&piece, join);
-                (0..piece.time.len()).filter(|i| piece.counts(*i)).for_each(|i| spikes.next(piece.look(i)));
-            },
-            || {
-                frozen.piece(&piece);
-                week.piece(&piece, &hours);
-                blocks.piece(&piece);
-            },
+        let (readier, detectors) = (&mut self.readier, &mut self.detectors);
+        let (waiting, room) = (self.waiting.take(), std::mem::take(&mut self.room));
+        let (ready, ()) = rayon::join(
+            || readier.take(rows, room, join),
+            || waiting.iter().for_each(|ready| detectors.look(ready, join)),
         );
-        if self.frame.length() >= DAY {
-            self.daily.extend((0..rows.len()).map(|i| (rows.time[i], prices[1][i] - prices[2][i])));
-        }
+        self.room = waiting.unwrap_or_default();
+        self.waiting = Some(ready);
     }
 
     /// Findings of one kind this close together are one.
@@ -112,16 +92,19 @@ impl Checker {
     }
 
     /// Ends the pass.
-    pub fn finish(self) -> Report {
-        let length = self.frame.length();
-        let (filler_closed, filler_open) = (self.place.filler_closed, self.place.filler_open);
-        let placed = self.place.finish();
+    pub fn finish(mut self) -> Report {
+        let (length, join) = (self.frame.length(), self.join_within());
+        self.waiting.iter().for_each(|ready| self.detectors.look(ready, join));
+        let Readier { order, place, spreads, .. } = self.readier;
+        let found = self.detectors;
+        let (filler_closed, filler_open) = (place.filler_closed, place.filler_open);
+        let placed = place.finish();
         let mut findings: Vec<Finding> = Vec::new();
         for (span, rows, detail) in self.disorder {
             findings.push(Finding { kind: Kind::OutOfOrder, span, rows, detail, remedy: None });
         }
-        let spread = self.spreads.finish(length, &mut findings);
-        let (hours, weeks) = self.hours.finish(spread.as_ref().map(|s| s.1.as_slice()));
+        let spread = spreads.finish(length, &mut findings);
+        let (hours, weeks) = found.hours.finish(spread.as_ref().map(|s| s.1.as_slice()));
         let mut slips = placed.slips;
         if slips.is_empty() {
             slips.extend(rhythm::slips(&weeks).into_iter().filter(|_| length <= HOUR));
@@ -130,7 +113,7 @@ impl Checker {
         // Trade in closed hours that a slip explains is told once, as the slip.
         let near =
             |span: &Span| slips.iter().any(|(s, _)| s.from - HOUR <= span.from && span.to <= s.to + HOUR);
-        let runs = placed.runs.into_iter().chain(self.order.finish()).chain(self.values.runs.done());
+        let runs = placed.runs.into_iter().chain(order.finish()).chain(found.values.runs.done());
         for run in runs {
             let span = Span::new(run.from, run.to + length.max(1));
             if run.kind != Kind::ClosedMarket || run.with_trade == 0 || !near(&span) {
@@ -147,13 +130,12 @@ impl Checker {
             let detail = format!("{} of open market", length_in_words(gap.open));
             findings.push(Finding { kind: Kind::Missing, span: gap.span, rows: 0, detail, remedy: None });
         }
-        self.spikes.finish(length, self.decimals, &mut findings);
-        self.frozen.finish(&mut findings);
-        self.blocks.finish(length, &mut findings);
-        if length >= DAY {
-            stubs::of_daily_bars(&self.daily, &self.clock, self.frame, &mut findings);
-        } else {
-            stubs::of_days(&placed.days, &self.clock, &mut findings);
+        found.spikes.finish(length, found.decimals, &mut findings);
+        found.frozen.finish(&mut findings);
+        found.blocks.finish(length, &mut findings);
+        match &found.daily {
+            Some(daily) => stubs::of_daily_bars(daily, &self.clock, self.frame, &mut findings),
+            None => stubs::of_days(&placed.days, &self.clock, &mut findings),
         }
         told_once(&mut findings);
         let mut report = Report {
@@ -164,9 +146,9 @@ impl Checker {
             days: placed.days,
             gaps: placed.gaps,
             findings,
-            max_range: self.values.max_range,
-            max_body: self.values.max_body,
-            max_gap: self.values.max_jump,
+            max_range: found.values.max_range,
+            max_body: found.values.max_body,
+            max_gap: found.values.max_jump,
             spread: spread.map(|s| s.0),
             hours,
             filler_closed,
@@ -178,18 +160,32 @@ impl Checker {
     }
 }
 
-/// Marks rows with trade in them: flat bars without volume have none.
-fn marks_of_trade(
-    shape: Shape,
-    [open, high, low, close]: [&[i64]; 4],
-    volume: &[i64],
-    rows: usize,
-) -> Vec<u8> {
-    if shape != Shape::Bars || volume.is_empty() {
-        return vec![TRADE; rows];
+impl Detectors {
+    fn look(&mut self, ready: &Ready, join: Micros) {
+        let piece = &ready.piece();
+        self.decimals = piece.rows.scale.price;
+        if piece.shape == Shape::Quotes {
+            // Between two quotes a bid may move by a part of the spread without anything having happened.
+            self.spikes.set_least(ready.usual_spread / 3);
+        }
+        let (values, spikes, frozen) = (&mut self.values, &mut self.spikes, &mut self.frozen);
+        let (week, blocks) = (&mut self.hours, &mut self.blocks);
+        rayon::join(
+            || {
+                values.piece(piece, join);
+                (0..piece.time.len()).filter(|i| piece.counts(*i)).for_each(|i| spikes.next(piece.look(i)));
+            },
+            || {
+                frozen.piece(piece);
+                week.piece(piece, &ready.hours);
+                blocks.piece(piece);
+            },
+        );
+        if let Some(daily) = &mut self.daily {
+            let [_, high, low, _] = piece.prices;
+            daily.extend((0..piece.time.len()).map(|i| (piece.time[i], high[i] - low[i])));
+        }
     }
-    let trade = |i: usize| volume[i] != 0 || open[i] != close[i] || high[i] != low[i];
-    (0..rows).map(|i| if trade(i) { TRADE } else { 0 }).collect()
 }
 
 fn slip_finding(span: Span, slip: Micros) -> Finding {

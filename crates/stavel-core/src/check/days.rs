@@ -38,20 +38,33 @@ impl Days {
         Days { days, at: 0, reached: Micros::MIN }
     }
 
-    /// A row in open hours that stands for `step` of time (ticks: for the time since the last, up to a minute).
-    #[inline]
-    pub fn row(&mut self, time: Micros, step: Micros) {
+    /// The session day that holds a time, where one does; times mostly grow.
+    pub fn day_at(&mut self, time: Micros) -> Option<Span> {
         while self.days.get(self.at).is_some_and(|(_, whole)| time >= whole.to) {
             self.at += 1;
         }
-        if let Some((day, whole)) = self.days.get_mut(self.at)
-            && whole.holds(time)
-        {
-            let stands_for =
-                if step == 0 { (time - self.reached.max(whole.from)).clamp(0, 5 * MINUTE) } else { step };
-            day.present += stands_for;
+        self.days.get(self.at).map(|(_, whole)| *whole).filter(|whole| whole.holds(time))
+    }
+
+    /// What [`Days::row`] does for many rows of the day that holds them all.
+    pub fn rows(&mut self, times: impl Iterator<Item = Micros>, step: Micros) {
+        let Some((day, whole)) = self.days.get_mut(self.at) else { return };
+        let mut reached = self.reached;
+        for time in times {
+            day.present +=
+                if step == 0 { (time - reached.max(whole.from)).clamp(0, 5 * MINUTE) } else { step };
+            reached = time;
         }
-        self.reached = time;
+        self.reached = reached;
+    }
+
+    /// A row in open hours that stands for `step` of time (ticks: for the time since the last, up to a minute).
+    #[inline]
+    pub fn row(&mut self, time: Micros, step: Micros) {
+        match self.day_at(time) {
+            Some(_) => self.rows(std::iter::once(time), step),
+            None => self.reached = time,
+        }
     }
 
     /// The days from first to last row, and the share of open time that has rows. The first and last

@@ -20,16 +20,20 @@ impl WeekHour {
         WeekHour { clock: clock.clone(), from: Micros::MIN / 2, hour: 0 }
     }
 
-    /// The hour of the week, 0 from Monday 00:00 on.
-    #[inline]
-    pub fn of(&mut self, t: Micros) -> u8 {
-        // Clocks change at quarters of an hour.
-        if t < self.from || t >= self.from + HOUR / 4 {
-            self.from = t.div_euclid(HOUR / 4) * (HOUR / 4);
-            let wall = self.clock.to_wall(self.from);
-            self.hour = ((wall - monday_of(day_of(wall)) * DAY) / HOUR) as u8;
+    /// The hours of the week of times in order, 0 from Monday 00:00 on.
+    pub fn of_all(&mut self, times: &[Micros], hours: &mut Vec<u8>) {
+        hours.clear();
+        while let Some(&t) = times.get(hours.len()) {
+            // Clocks change at quarters of an hour.
+            if t < self.from || t >= self.from + HOUR / 4 {
+                self.from = t.div_euclid(HOUR / 4) * (HOUR / 4);
+                let wall = self.clock.to_wall(self.from);
+                self.hour = ((wall - monday_of(day_of(wall)) * DAY) / HOUR) as u8;
+            }
+            let end = self.from + HOUR / 4;
+            let same = times[hours.len()..].iter().take_while(|t| **t < end).count();
+            hours.resize(hours.len() + same, self.hour);
         }
-        self.hour
     }
 }
 

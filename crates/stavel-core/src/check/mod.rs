@@ -21,6 +21,7 @@ mod on_shelf;
 mod order;
 mod piece;
 mod place;
+mod ready;
 mod rhythm;
 mod runs;
 mod slip;

@@ -41,7 +41,7 @@ pub fn check_series(shelf: &Shelf, name: &SeriesName, span: Span, job: &Job) -> 
     for rows in ahead(shelf.scan(&info.edition, span, None)?) {
         let rows = rows?;
         job.advance(rows.len() as u64)?;
-        checker.push(&rows);
+        checker.push(rows);
     }
     let mut report = checker.finish();
     if info.is_afloat() {

@@ -7,7 +7,7 @@ use super::slip::Slips;
 use super::tally::Tally;
 use super::{DayCoverage, Gap, Kind, Run, Subject};
 use crate::model::session::OpenHours;
-use crate::model::time::{DAY, MINUTE};
+use crate::model::time::{DAY, HOUR, MINUTE};
 use crate::model::{Frame, Micros, Span};
 
 /// Places each row in the session.
@@ -58,10 +58,68 @@ impl Place {
         }
     }
 
+    /// Takes rows in order of time, as [`Place::row`] does one by one.
+    pub fn piece(&mut self, times: &[Micros], join: Micros, marks: &mut [u8]) {
+        let mut at = 0;
+        while at < times.len() {
+            let calm = self.calm_until(times[at]).map_or(0, |end| times[at..].partition_point(|t| *t < end));
+            if calm == 0 {
+                self.row(times[at], join, &mut marks[at]);
+                at += 1;
+            } else {
+                self.calm(&times[at..at + calm], &mut marks[at..at + calm]);
+                at += calm;
+            }
+        }
+    }
+
+    /// Up to when nothing but the row before matters to a row: within one session day, far from the opening
+    /// and the closing.
+    fn calm_until(&mut self, time: Micros) -> Option<Micros> {
+        self.seen?;
+        let span = self.open.span_at(time)?;
+        let day = self.days.day_at(time)?;
+        (time >= span.from + HOUR).then(|| (span.to - HOUR).min(day.to)).filter(|end| time < *end)
+    }
+
+    fn calm(&mut self, times: &[Micros], marks: &mut [u8]) {
+        let step = self.frame.length().min(DAY);
+        let (first, mut from) = self.seen.unwrap_or_default();
+        let mut filler = 0;
+        for (time, mark) in times.iter().zip(&mut *marks) {
+            filler += u64::from(*mark & TRADE == 0);
+            *mark |= OPEN;
+            if *mark & REPEATED == 0 {
+                if *time - from > MINUTE {
+                    self.pause(from, *time);
+                } else {
+                    self.brisk += 1;
+                }
+                from = *time + step;
+            }
+        }
+        self.filler_open += filler;
+        self.seen = Some((first, from));
+        let counted = times.iter().zip(marks).filter(|(_, mark)| **mark & REPEATED == 0);
+        self.days.rows(counted.map(|(time, _)| *time), step);
+    }
+
+    /// A pause of rows longer than a minute.
+    fn pause(&mut self, from: Micros, to: Micros) {
+        if to - from > self.longest_quiet() {
+            let open = self.open.open_between(from, to);
+            if open > self.longest_quiet() {
+                self.gaps.push(Gap { span: Span::new(from, to), open });
+            }
+        } else {
+            self.pauses.add(to - from);
+        }
+    }
+
     /// Takes a row whose marks say whether it repeats another and whether there is trade in it; marks
     /// whether the market is open.
     #[inline]
-    pub fn row(&mut self, time: Micros, join: Micros, mark: &mut u8) {
+    fn row(&mut self, time: Micros, join: Micros, mark: &mut u8) {
         let has_trade = *mark & TRADE != 0;
         // A bar that begins before the opening and reaches into open hours is a bar of open hours.
         let length = self.frame.length();
@@ -85,14 +143,8 @@ impl Place {
         let step = self.frame.length().min(DAY);
         self.days.row(time, step);
         let (first, from) = *self.seen.get_or_insert((time, time));
-        let pause = time - from;
-        if pause > self.longest_quiet() {
-            let open = self.open.open_between(from, time);
-            if open > self.longest_quiet() {
-                self.gaps.push(Gap { span: Span::new(from, time), open });
-            }
-        } else if pause > MINUTE {
-            self.pauses.add(pause);
+        if time - from > MINUTE {
+            self.pause(from, time);
         } else {
             self.brisk += 1;
         }

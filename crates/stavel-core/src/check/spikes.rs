@@ -205,6 +205,11 @@ impl Spikes {
             return;
         }
         let opens = if row.is_flat() { row.close } else { row.open };
+        // Nearly every row is far from any such ratio.
+        let apart = (row.close - before.close).abs().max((opens - before.close).abs());
+        if apart * (100 / (PERCENT - 100)) < row.close.min(before.close).min(opens) {
+            return;
+        }
         if beyond(opens, before.close) || beyond(row.close, before.close) {
             let ratio = row.close as f64 / before.close as f64;
             self.leaving = Some((Jump { at: row.time, ratio }, before.close, 1));

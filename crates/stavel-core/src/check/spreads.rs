@@ -12,6 +12,8 @@ const FACTOR: i64 = 10;
 const OVERALL: i64 = 4;
 /// … and this many times what 9 of 10 rows of its hour do not exceed.
 const BUSY: i64 = 3;
+/// A point, as the mean counts.
+const ONE: i64 = 1024;
 /// Rows kept to be judged at the end.
 const KEPT: usize = 500_000;
 
@@ -20,7 +22,8 @@ pub struct Spreads {
     hours: Vec<Counts>,
     /// Rows far above the mean: time, spread, hour of the week.
     wide: Vec<(Micros, i64, u8, Micros)>,
-    mean: f64,
+    /// Over some hundred rows, in parts of [`ONE`].
+    mean: i64,
     rows: u64,
     before: Micros,
 }
@@ -28,7 +31,7 @@ pub struct Spreads {
 impl Default for Spreads {
     fn default() -> Self {
         let hours = vec![Counts::default(); WEEK_HOURS];
-        Spreads { hours, wide: Vec::new(), mean: 0.0, rows: 0, before: Micros::MIN }
+        Spreads { hours, wide: Vec::new(), mean: 0, rows: 0, before: Micros::MIN }
     }
 }
 
@@ -43,13 +46,13 @@ impl Spreads {
             let time = piece.time[i];
             self.hours[hours[i] as usize].add(spread, 1);
             self.rows += 1;
-            let wide = (self.mean * 4.0).max(1.0);
-            if spread as f64 > wide && self.rows > 100 && self.wide.len() < KEPT && piece.counts(i) {
+            let (wide, here) = ((self.mean * 4).max(ONE), spread.saturating_mul(ONE));
+            if here > wide && self.rows > 100 && self.wide.len() < KEPT && piece.counts(i) {
                 self.wide.push((time, spread, hours[i], self.before));
             }
-            self.mean += (spread as f64).min(wide) / 256.0 - self.mean / 256.0;
+            self.mean += (here.min(wide) - self.mean) >> 8;
             if self.rows <= 100 {
-                self.mean = self.mean.max(spread as f64);
+                self.mean = self.mean.max(here);
             }
             self.before = time;
         }
@@ -57,7 +60,7 @@ impl Spreads {
 
     /// The usual spread so far, about.
     pub fn usual(&self) -> i64 {
-        self.mean as i64
+        self.mean / ONE
     }
 
     /// Spread quantiles over all and the median of each hour of the week; none where no spread is known.

@@ -320,6 +320,11 @@ impl OpenHours {
         self.spans.get(self.at).is_some_and(|s| s.from <= t)
     }
 
+    /// The open span that holds a time.
+    pub fn span_at(&mut self, t: Micros) -> Option<Span> {
+        if self.is_open(t) { self.spans.get(self.at).copied() } else { None }
+    }
+
     /// Open time between two moments, in microseconds.
     pub fn open_between(&self, from: Micros, to: Micros) -> Micros {
         let first = self.spans.partition_point(|s| s.to <= from);

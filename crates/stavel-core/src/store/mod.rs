@@ -30,7 +30,7 @@ pub use days::Days;
 pub use draft::{Draft, Origin, Place, Work};
 pub use records::{Fact, JournalLine};
 pub use scan::{Reader, Scan, ScanFile, read_file};
-pub use segment::{Encoded, Group, Piece, SegmentWriter, Written};
+pub use segment::{Encoded, GROUP_ROWS, Group, Piece, SegmentWriter, Written};
 pub use upkeep::{Tidied, Verified};
 
 use crate::intake::Layout;

@@ -1,0 +1,89 @@
+//! Rows made ready for the detectors: repeats marked, placed in the session, with their hours and spreads.
+
+use std::sync::Arc;
+
+use super::Subject;
+use super::hours::WeekHour;
+use super::order::Order;
+use super::piece::{Piece, TRADE};
+use super::place::Place;
+use super::spreads::Spreads;
+use crate::model::{Columns, Field, Micros, Shape};
+
+/// A stretch of rows with what several detectors need to know of each.
+#[derive(Default)]
+pub struct Ready {
+    rows: Arc<Columns>,
+    marks: Vec<u8>,
+    /// The hour of the week of each row.
+    pub hours: Vec<u8>,
+    /// Ask less bid of quotes.
+    between: Vec<i64>,
+    /// The usual spread by then, in points, about.
+    pub usual_spread: i64,
+}
+
+impl Ready {
+    /// The rows as the detectors see them.
+    pub fn piece(&self) -> Piece<'_> {
+        let rows = &*self.rows;
+        let shape = rows.shape();
+        let spread = if shape == Shape::Quotes { &self.between } else { rows.column(Field::Spread) };
+        let prices = Piece::prices_of(rows);
+        Piece { shape, time: &rows.time, prices, spread, marks: &self.marks, rows }
+    }
+}
+
+/// Makes rows ready, stretch after stretch.
+pub struct Readier {
+    pub order: Order,
+    pub place: Place,
+    pub spreads: Spreads,
+    week_hour: WeekHour,
+}
+
+impl Readier {
+    pub fn new(subject: &Subject<'_>) -> Readier {
+        Readier {
+            order: Order::default(),
+            place: Place::new(subject),
+            spreads: Spreads::default(),
+            week_hour: WeekHour::new(&subject.session.clock),
+        }
+    }
+
+    /// Makes the next rows ready in the room of those that are done with. Findings of one kind at most `join`
+    /// apart are one.
+    pub fn take(&mut self, rows: Arc<Columns>, mut room: Ready, join: Micros) -> Ready {
+        let prices = Piece::prices_of(&rows);
+        let shape = rows.shape();
+        mark_trade(shape, prices, Piece::volume_of(&rows), rows.len(), &mut room.marks);
+        self.order.piece(&rows, join, &mut room.marks);
+        self.place.piece(&rows.time, join, &mut room.marks);
+        room.between.clear();
+        if shape == Shape::Quotes {
+            room.between.extend(rows.column(Field::Ask).iter().zip(prices[0]).map(|(a, b)| a - b));
+        }
+        self.week_hour.of_all(&rows.time, &mut room.hours);
+        room.rows = rows;
+        self.spreads.piece(&room.piece(), &room.hours);
+        room.usual_spread = self.spreads.usual();
+        room
+    }
+}
+
+/// Marks rows with trade in them: flat bars without volume have none.
+fn mark_trade(
+    shape: Shape,
+    [open, high, low, close]: [&[i64]; 4],
+    volume: &[i64],
+    rows: usize,
+    marks: &mut Vec<u8>,
+) {
+    marks.clear();
+    if shape != Shape::Bars || volume.is_empty() {
+        return marks.resize(rows, TRADE);
+    }
+    let trade = |i: usize| volume[i] != 0 || open[i] != close[i] || high[i] != low[i];
+    marks.extend((0..rows).map(|i| if trade(i) { TRADE } else { 0 }));
+}
