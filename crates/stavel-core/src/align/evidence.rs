@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use crate::model::time::{DAY, HOUR, MINUTE, WEEK, day_of, monday_of, weekday};
-use crate::model::{Clock, Columns, Field, Micros};
+use crate::model::{Clock, Columns, Field, Micros, Span};
 
 /// A long bar here and the bar at the same moment there.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -33,7 +33,19 @@ pub fn longest_bars(
     count: usize,
 ) -> Vec<Evidence> {
     let Some((first, last)) = there.ends() else { return Vec::new() };
-    let mut order: Vec<usize> = (0..here.len()).collect();
+    // The longest of each hour: what lies beside a longer bar is passed over anyway.
+    let mut order: Vec<usize> = Vec::new();
+    let hour = |i: usize| here.time[i].div_euclid(HOUR);
+    for i in 0..here.len() {
+        match order.last_mut() {
+            Some(last) if hour(*last) == hour(i) => {
+                if range(here, i) > range(here, *last) {
+                    *last = i;
+                }
+            }
+            _ => order.push(i),
+        }
+    }
     order.sort_by_key(|&i| std::cmp::Reverse(range(here, i)));
     let at = |t: Micros| there.time.binary_search(&t).map_or(0, |j| range(there, j));
     let mut out: Vec<Evidence> = Vec::new();
@@ -71,12 +83,18 @@ pub struct WeekEdges {
 pub fn week_edges(times: impl Iterator<Item = Micros>, bar: Micros) -> WeekEdges {
     let mut weeks: Vec<(Micros, Micros)> = Vec::new();
     let mut weekend: BTreeMap<i64, (Micros, Micros)> = BTreeMap::new();
+    let (mut today, mut is_weekend) = (Span::new(0, 0), false);
     for t in times {
         match weeks.last_mut() {
             Some(week) if t - week.1 < DAY => week.1 = t + bar,
             _ => weeks.push((t, t + bar)),
         }
-        if weekday(day_of(t)) >= 5 {
+        if !today.holds(t) {
+            let day = day_of(t);
+            today = Span::new(day * DAY, (day + 1) * DAY);
+            is_weekend = weekday(day) >= 5;
+        }
+        if is_weekend {
             let day = weekend.entry(day_of(t)).or_insert((t, t));
             day.1 = t + bar;
         }
@@ -106,10 +124,11 @@ pub struct Dailies {
     pub same: [usize; 4],
 }
 
-/// Compares daily bars cut at midnight of `wall`; `shift` moves the first series' times to UTC.
-pub fn dailies(here: &Columns, there: &Columns, wall: &Clock, shift: impl Fn(Micros) -> Micros) -> Dailies {
-    let mine = days_of(here, wall, shift);
-    let theirs = days_of(there, wall, |t| t);
+/// Open, high, low and close by day.
+pub type DailyBars = BTreeMap<i64, [i64; 4]>;
+
+/// Compares the daily bars of two series.
+pub fn dailies(mine: &DailyBars, theirs: &DailyBars) -> Dailies {
     let both: Vec<(&[i64; 4], &[i64; 4])> =
         mine.iter().filter_map(|(day, bar)| Some((bar, theirs.get(day)?))).collect();
     let usual: i64 = both.iter().map(|(_, b)| b[1] - b[2]).sum::<i64>() / both.len().max(1) as i64;
@@ -126,20 +145,23 @@ pub fn dailies(here: &Columns, there: &Columns, wall: &Clock, shift: impl Fn(Mic
 }
 
 /// Open, high, low and close of each day on a wall; days on which less than six hours trade are left out.
-fn days_of(rows: &Columns, wall: &Clock, shift: impl Fn(Micros) -> Micros) -> BTreeMap<i64, [i64; 4]> {
+/// `shift` moves written times to UTC.
+pub fn days_of(rows: &Columns, wall: &Clock, shift: impl Fn(Micros) -> Micros) -> DailyBars {
     let mut out: BTreeMap<i64, ([i64; 4], Micros, Micros)> = BTreeMap::new();
     let [high, low, close] = [Field::High, Field::Low, Field::Close].map(|f| rows.column(f));
-    let mut before = None;
-    for i in 0..rows.len() {
-        let t = wall.to_wall(shift(rows.time[i]));
+    let times: Vec<Micros> = rows.time.iter().map(|t| wall.to_wall(shift(*t))).collect();
+    let mut from = 0;
+    for run in times.chunk_by(|a, b| day_of(*a) == day_of(*b)) {
+        let range = from..from + run.len();
+        from = range.end;
         // The close before is where the first bar of a day began, near enough.
-        let open = before.unwrap_or(close[i]);
-        before = Some(close[i]);
-        let (bar, _, last) = out.entry(day_of(t)).or_insert(([open, high[i], low[i], close[i]], t, t));
-        bar[1] = bar[1].max(high[i]);
-        bar[2] = bar[2].min(low[i]);
-        bar[3] = close[i];
-        *last = t;
+        let open = close[range.start.saturating_sub(1)];
+        let (first, last) = (run[0], run[run.len() - 1]);
+        let (bar, _, end) = out.entry(day_of(first)).or_insert(([open, i64::MIN, i64::MAX, 0], first, last));
+        bar[1] = high[range.clone()].iter().fold(bar[1], |a, b| a.max(*b));
+        bar[2] = low[range.clone()].iter().fold(bar[2], |a, b| a.min(*b));
+        bar[3] = close[range.end - 1];
+        *end = last;
     }
     out.into_iter().filter(|(_, (_, a, b))| b - a > 6 * HOUR).map(|(day, (bar, ..))| (day, bar)).collect()
 }

@@ -4,13 +4,13 @@ use serde_json::json;
 
 use super::anchoring::{Doubtful, Mover};
 use super::coarse::{correlate_finely, fine_step, gather};
-use super::evidence::{Dailies, Evidence, WeekEdges, dailies, longest_bars, week_edges};
+use super::evidence::{Dailies, Evidence, WeekEdges, dailies, days_of, longest_bars, week_edges};
 use super::{Fit, WeekFit, correlate, fit, fit_to};
 use crate::intake::Stamp;
 use crate::job::Job;
 use crate::model::time::{DAY, HOUR, MINUTE};
 use crate::model::{Clock, Columns, Field, Micros, SeriesName, Shape, Span};
-use crate::store::{Origin, SeriesInfo, Shelf};
+use crate::store::{Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
 
 /// Everything found out about the clock of a series.
@@ -126,7 +126,11 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: 
         there: week_edges(their_times.iter().map(|t| wall.to_wall(*t)), to.frame.length()),
     };
     let dailies = match own < 12 * HOUR && !inverse {
-        true => (dailies(&mine, &theirs, &wall, |t| t), dailies(&mine, &theirs, &wall, to_utc)),
+        true => {
+            let there = days_of(&theirs, &wall, |t| t);
+            let compared = |shift: &dyn Fn(Micros) -> Micros| dailies(&days_of(&mine, &wall, shift), &there);
+            (compared(&|t| t), compared(&to_utc))
+        }
         false => Default::default(),
     };
     Ok(Study {
@@ -191,7 +195,7 @@ pub fn bars(shelf: &Shelf, info: &SeriesInfo, step: Micros, span: Span) -> Resul
     };
     let as_they_are = shape == Shape::Bars && info.name.frame.length() >= step;
     let mut out = Columns::empty(&[Field::High, Field::Low, Field::Close], info.edition.scale);
-    for rows in shelf.scan(&info.edition, span, Some(&[high, low, close]))? {
+    for rows in ahead(shelf.scan(&info.edition, span, Some(&[high, low, close]))?) {
         let rows = rows?;
         let (high, low, close) = (rows.column(high), rows.column(low), rows.column(close));
         for i in 0..rows.len() {
@@ -233,7 +237,7 @@ pub fn anchor_series(
     job.begin(format!("anchor {name}"), info.edition.rows);
     let mut mover = Mover::new(clock, stamp, name.frame);
     let mut draft = shelf.draft(name, origin)?;
-    for rows in scan {
+    for rows in ahead(scan) {
         let rows = rows?;
         job.advance(rows.len() as u64)?;
         draft.push(mover.push(rows))?;
