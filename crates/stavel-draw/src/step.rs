@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde_json::json;
-use stavel_core::check::check_series;
+use stavel_core::check::{self, check_series};
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, rfc3339};
 use stavel_core::model::{Clock, Columns, Frame, SeriesName, Side, Span};
@@ -24,11 +24,19 @@ const MOST_BARS: usize = 900;
 pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
     match step {
         Step::Chart(step) => chart(shelf, step, job),
-        Step::Check(CheckStep { report: Some(path), .. }) => {
+        Step::Check(check @ CheckStep { report: Some(path), .. }) => {
             is_page(path)?;
-            let mut report = recipe::apply(shelf, step, job)?;
-            let Step::Check(check) = step else { return Ok(report) };
-            write_page(shelf, check, path, job)?;
+            let done = recipe::check_step(shelf, check, job)?;
+            let (info, found) = match done.is_mended {
+                true => {
+                    // The page shows the series as it is now.
+                    let span = recipe::span_between(check.from.as_deref(), check.to.as_deref())?;
+                    check_series(shelf, &check.series, span, job)?
+                }
+                false => (done.info, done.found),
+            };
+            write_page(&info, &found, path)?;
+            let mut report = done.told;
             report.lines.push(format!("{} holds the report", path.display()));
             report.files.push(path.clone());
             Ok(report)
@@ -44,16 +52,14 @@ fn is_page(path: &Path) -> Result<()> {
     }
 }
 
-/// Writes the report of a check, as the series is now.
-fn write_page(shelf: &Shelf, step: &CheckStep, path: &Path, job: &Job) -> Result<()> {
-    let span = recipe::span_between(step.from.as_deref(), step.to.as_deref())?;
-    let (info, found) = check_series(shelf, &step.series, span, job)?;
+/// Writes the report of a check.
+fn write_page(info: &SeriesInfo, found: &check::Report, path: &Path) -> Result<()> {
     let page = report::Page {
-        series: &step.series,
+        series: &info.name,
         edition: info.edition.number,
         clock: if info.is_afloat() { "as written, its clock is not known".into() } else { "UTC".into() },
         decimals: info.edition.scale.price,
-        report: &found,
+        report: found,
     };
     let bytes = match path.extension().and_then(|e| e.to_str()) {
         Some("pdf") => crate::pdf::from_svg(&report::draw(&page))?,

@@ -230,6 +230,8 @@ pub const TABLE: &[Line] = &[
     ),
     line(Act::Accept, &["a"], Some(Lens::Check), "do mends", "do the chosen mends: a new edition"),
     line(Act::WeekHeat, &["w"], Some(Lens::Check), "week", "movement and spread by hour of the week"),
+    line(Act::NudgeBack, &[","], Some(Lens::Check), "", "the hour of the week before"),
+    line(Act::NudgeOn, &["."], Some(Lens::Check), "hour", "the next hour of the week"),
     line(
         Act::Against,
         &["x"],

@@ -4,7 +4,7 @@ use serde_json::{Value, json};
 
 use super::aligning::align_one;
 use super::bring_in::{intake_files, layout_named};
-use super::checking::check_one;
+use super::checking::check_step;
 use super::splicing::splice_one;
 use super::step::*;
 use crate::compose::{self, Request};
@@ -46,7 +46,7 @@ impl Report {
 pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
     let report = match step {
         Step::Intake(s) => intake_files(shelf, s, job),
-        Step::Check(s) => check_one(shelf, s, job),
+        Step::Check(s) => check_step(shelf, s, job).map(|c| c.told),
         Step::Align(s) => align_one(shelf, s, job),
         Step::Splice(s) => splice_one(shelf, s, job),
         Step::Frames(s) => build_frames(shelf, s, job),

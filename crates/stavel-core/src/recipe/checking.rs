@@ -9,10 +9,22 @@ use crate::job::Job;
 use crate::model::SeriesName;
 use crate::model::price::as_float;
 use crate::model::time::{self, MINUTE, length_in_words, rfc3339};
-use crate::store::Shelf;
+use crate::store::{SeriesInfo, Shelf};
 use crate::{Error, Result};
 
-pub fn check_one(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Report> {
+/// What a check step did: how it is told, what was found, and whether that was mended since.
+pub struct Checked {
+    pub told: Report,
+    pub info: SeriesInfo,
+    pub found: check::Report,
+    pub is_mended: bool,
+}
+
+/// Does a check step.
+///
+/// # Errors
+/// Where the series or a mend list cannot be read, or the mends leave nothing.
+pub fn check_step(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Checked> {
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;
     let mends = mends_of(step)?;
     if let Some(path) = &step.save_mends {
@@ -60,6 +72,7 @@ pub fn check_one(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Repor
         });
     }
     let mut changed = Vec::new();
+    let is_mended = mended.is_some();
     if let Some(counts) = mended {
         let told: Map<String, Value> = counts.iter().map(|(m, n)| (m.to_string(), json!(n))).collect();
         json["mended"] = told.into();
@@ -68,7 +81,7 @@ pub fn check_one(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Repor
         lines.insert(0, format!("{} mended: {}", step.series, words.join(", ")));
         changed.push(step.series.clone());
     }
-    Ok(Report { changed, ..Report::new(json, lines) })
+    Ok(Checked { told: Report { changed, ..Report::new(json, lines) }, info, found, is_mended })
 }
 
 /// The mends of the step's list file, then its own.

@@ -14,7 +14,7 @@ mod step;
 pub use aligning::{minute_of_week, stretches_in_words};
 pub use apply::{Report, apply, bytes_in_words, frames_named, span_between};
 pub use bring_in::{hints_of, layout_named, plan_of};
-pub use checking::check_json;
+pub use checking::{Checked, check_json, check_step};
 pub use file::{Done, Recipe, run};
 pub use step::{
     AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, RehearseStep,

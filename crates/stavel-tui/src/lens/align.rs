@@ -79,8 +79,12 @@ pub fn act(app: &mut App, act: Act) {
         Act::Enter => {
             if let Some(e) = found.evidence.get(app.align.at) {
                 let at = e.utc;
+                let fit = app.align.fit(&found);
+                let back = if fit.stamp == Stamp::Close { found.here.name.frame.length() } else { 0 };
+                app.chart.overlay_clock = Some((fit.clock.clone(), back));
+                app.chart.overlay = Some(found.here.name.clone());
                 app.selected = Some(found.there.name.clone());
-                app.show_place(at, HOUR);
+                app.show_place(at, 50 * MINUTE);
             }
         }
         Act::Evidence => app.align.sessions = !app.align.sessions,

@@ -3,7 +3,7 @@
 use stavel_core::check::Kind;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
-use stavel_core::model::{Clock, Columns, Field, Frame, Micros, SeriesName};
+use stavel_core::model::{Clock, Columns, Field, Frame, Micros, SeriesName, Span};
 use stavel_core::recipe::{ChartStep, Step};
 use stavel_draw::{Layer, Scene, SceneRequest, bars_for_chart, scene};
 
@@ -34,6 +34,8 @@ pub struct State {
     pub cursor_at: Option<Micros>,
     average: usize,
     pub overlay: Option<SeriesName>,
+    /// The clock an afloat series is laid over by, and what its bars are moved back by.
+    pub overlay_clock: Option<(Clock, Micros)>,
 }
 
 impl State {
@@ -61,13 +63,14 @@ pub fn want(app: &mut App) {
     let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)).cloned() else { return };
     let overlay = app.chart.overlay.as_ref().and_then(|s| app.snapshot.find(s)).cloned();
     let overlay = overlay.filter(|o| o.name.instrument == info.name.instrument && o.name != info.name);
+    let by = app.chart.overlay_clock.clone().filter(|_| overlay.as_ref().is_some_and(|o| o.is_afloat()));
     let (window, most, average) = (app.window, room(app), AVERAGES[app.chart.average]);
     let clock = app
         .snapshot
         .instrument(&info.name.instrument)
         .map_or_else(Clock::utc, |i| i.sheet.session.clock.clone());
     let key = format!(
-        "{} {window:?} {most} {average} {:?}",
+        "{} {window:?} {most} {average} {:?} {by:?}",
         info.edition.id,
         overlay.as_ref().map(|o| o.edition.id)
     );
@@ -77,12 +80,18 @@ pub fn want(app: &mut App) {
         |app| Some(&mut app.chart.drawn),
         move |shelf, job| {
             let (frame, bars) = bars_for_chart(shelf, &info, window, most, job)?;
-            let other = match &overlay {
-                Some(o) => {
+            let other = match (&overlay, &by) {
+                (Some(o), Some((clock, back))) => {
+                    let written = Span::new(clock.to_wall(window.from), clock.to_wall(window.to));
+                    let (_, mut rows) = bars_for_chart(shelf, o, written, most, job)?;
+                    rows.time.iter_mut().for_each(|t| *t = clock.from_wall(*t).settle() - back);
+                    Some((format!("{} by {clock}", o.name.short()), rows))
+                }
+                (Some(o), None) => {
                     let (_, rows) = bars_for_chart(shelf, o, window, most, job)?;
                     Some((o.name.short(), rows))
                 }
-                None => None,
+                (None, _) => None,
             };
             let request = SceneRequest {
                 title: info.name.to_string(),
@@ -108,6 +117,7 @@ pub fn act(app: &mut App, act: Act) {
                 .map(|s| s.name.clone())
                 .collect();
             let at = others.iter().position(|o| Some(o) == app.chart.overlay.as_ref());
+            app.chart.overlay_clock = None;
             app.chart.overlay = match at {
                 None => others.first().cloned(),
                 Some(at) => others.get(at + 1).cloned(),

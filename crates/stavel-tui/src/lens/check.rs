@@ -4,8 +4,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use stavel_core::check::{
-    Against, Crossed, Finding, Kind, Mend, MendList, Report, check_series, cross_check, learn_week,
-    preview_mends,
+    Against, Crossed, Finding, Kind, Mend, MendList, Report, WEEK_HOURS, check_series, cross_check,
+    learn_week, preview_mends,
 };
 use stavel_core::job::Job;
 use stavel_core::model::price::scaled;
@@ -43,6 +43,9 @@ pub struct State {
     place: Slot<(Columns, Span)>,
     crossed: Slot<Crossed>,
     below: Below,
+    /// The hour of the week, and the place among the worst days, that are looked at.
+    pub hour: usize,
+    pub worst: usize,
 }
 
 impl State {
@@ -127,8 +130,11 @@ fn want_crossed(app: &mut App, name: &SeriesName, edition: &str) {
     let afloat = app.snapshot.find(name).is_some_and(|s| s.is_afloat());
     let others =
         app.snapshot.roots_of(&name.instrument).filter(|s| s.name != *name && s.is_afloat() == afloat);
-    let Some(other) = others.max_by_key(|s| (s.name.source != name.source, s.edition.last - s.edition.first))
-    else {
+    // What was joined out of this series would agree with it too well.
+    let fits = |s: &&SeriesInfo| {
+        (s.edition.act != "splice", s.name.source != name.source, s.edition.last - s.edition.first)
+    };
+    let Some(other) = others.max_by_key(fits) else {
         app.check.below = Below::Findings;
         return app.say("there is no other series to hold it against", Tone::Plain);
     };
@@ -159,11 +165,31 @@ fn count_in_window(app: &App, report: &Report, kind: Kind) -> usize {
 }
 
 pub fn act(app: &mut App, act: Act) {
+    match act {
+        Act::WeekHeat => return app.check.show(Below::Week),
+        Act::Against => return app.check.show(Below::Against),
+        _ => {}
+    }
     let Some(report) = app.check.report.get().cloned() else { return };
     let seen = seen(app, &report);
     let chosen = seen.get(app.check.at).copied();
     match act {
+        Act::Up | Act::Down if app.check.below == Below::Week => {
+            let by = if act == Act::Down { 24 } else { WEEK_HOURS - 24 };
+            app.check.hour = (app.check.hour + by) % WEEK_HOURS;
+        }
+        Act::NudgeBack | Act::NudgeOn if app.check.below == Below::Week => {
+            let by = if act == Act::NudgeOn { 1 } else { WEEK_HOURS - 1 };
+            app.check.hour = (app.check.hour + by) % WEEK_HOURS;
+        }
+        Act::NudgeBack | Act::NudgeOn => app.say("w shows the hours of the week", Tone::Plain),
+        Act::Up | Act::Down if app.check.below == Below::Against => {
+            let days = app.check.crossed.get().map_or(0, |c| c.cross.worst_days.len());
+            app.check.worst = step(app.check.worst, days, act == Act::Down);
+        }
         Act::Up | Act::Down => app.check.at = step(app.check.at, seen.len(), act == Act::Down),
+        Act::Enter if app.check.below == Below::Week => show_hour(app, &report),
+        Act::Enter if app.check.below == Below::Against => show_worst_day(app),
         Act::Enter => {
             if let Some(f) = chosen {
                 app.show_place(f.span.from, (f.span.length() * 2).clamp(HOUR, 60 * DAY));
@@ -205,8 +231,6 @@ pub fn act(app: &mut App, act: Act) {
                 Err(err) => app.complain(&err),
             })
         }
-        Act::WeekHeat => app.check.show(Below::Week),
-        Act::Against => app.check.show(Below::Against),
         Act::LearnWeek => learn(app),
         Act::Report => ask(app, "write the report to (.html or .pdf)", "check.html", |app, path| {
             if let Some(series) = app.selected.clone() {
@@ -216,6 +240,28 @@ pub fn act(app: &mut App, act: Act) {
         }),
         _ => {}
     }
+}
+
+/// The last time that the chosen hour of the week came, on the chart.
+fn show_hour(app: &mut App, report: &Report) {
+    let Some(sheet) = app.snapshot.instrument(app.instrument()).map(|i| &i.sheet) else { return };
+    let clock = &sheet.session.clock;
+    let end = report.last.min(app.window.to);
+    let wall = clock.to_wall(end);
+    let monday = time::monday_of(time::day_of(wall)) * DAY;
+    let here = |week: i64| monday + week * 7 * DAY + app.check.hour as i64 * HOUR;
+    let written = if here(0) + HOUR <= wall { here(0) } else { here(-1) };
+    let at = clock.from_wall(written).settle();
+    app.show_place(at + HOUR / 2, 2 * HOUR);
+}
+
+/// The chosen one of the worst days, both series on the chart.
+fn show_worst_day(app: &mut App) {
+    let Some(crossed) = app.check.crossed.get().cloned() else { return };
+    let Some((day, _)) = crossed.cross.worst_days.get(app.check.worst) else { return };
+    app.chart.overlay = Some(crossed.there.name.clone());
+    app.chart.overlay_clock = None;
+    app.show_place(day * DAY + DAY / 2, DAY / 2);
 }
 
 fn toggle(mends: &mut Vec<Mend>, mend: Mend) {
@@ -281,10 +327,17 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
         return check_mends::draw(&app.check.mends, app.check.preview.get().map(|p| p.as_ref()), part);
     }
     match app.check.below {
-        Below::Week => return check_week::draw(report, below.part(0, 1, width, height.saturating_sub(1))),
+        Below::Week => {
+            return check_week::draw(
+                report,
+                app.check.hour,
+                below.part(0, 1, width, height.saturating_sub(1)),
+            );
+        }
         Below::Against => {
             return check_against::draw(
                 &app.check.crossed,
+                app.check.worst,
                 below.part(0, 1, width, height.saturating_sub(1)),
             );
         }

@@ -7,7 +7,8 @@ use crate::canvas::{Canvas, thousands};
 use crate::jobs::Slot;
 use crate::theme;
 
-pub fn draw(crossed: &Slot<Crossed>, mut canvas: Canvas<'_>) {
+/// `at` is the place of the worst day looked at.
+pub fn draw(crossed: &Slot<Crossed>, at: usize, mut canvas: Canvas<'_>) {
     let c = match &crossed.value {
         Some(Ok(c)) => c,
         Some(Err(err)) => {
@@ -39,10 +40,15 @@ pub fn draw(crossed: &Slot<Crossed>, mut canvas: Canvas<'_>) {
     }
     let right = 66u16;
     if canvas.width() > right + 40 {
-        canvas.put(right, 1, "worst days", theme::faint());
+        canvas.pieces(
+            right,
+            1,
+            &[("worst days  ", theme::faint()), ("↑↓ Enter: both on the chart", theme::faint())],
+        );
         for (i, (day, a)) in c.cross.worst_days.iter().take(rows).enumerate() {
             let text = format!("{} apart, {} on one side only", a.apart, a.only_here + a.only_there);
-            let x = canvas.put(right, i as u16 + 2, &date(*day), theme::words());
+            let style = if i == at { theme::chosen() } else { theme::words() };
+            let x = canvas.put(right, i as u16 + 2, &date(*day), style);
             canvas.put(x + 2, i as u16 + 2, &text, theme::faint());
         }
     }

@@ -5,22 +5,27 @@ use stavel_core::check::{HourStats, Report};
 use crate::canvas::Canvas;
 use crate::theme;
 
+const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
+
 /// Two weeks side by side, days down and hours across: rows (or movement) and spread.
-pub fn draw(report: &Report, mut canvas: Canvas<'_>) {
+/// `at` is the hour of the week looked at.
+pub fn draw(report: &Report, at: usize, mut canvas: Canvas<'_>) {
     let each = 2u16;
     let wide = 24 * each + 6;
     let both = canvas.width() >= wide * 2 + 4;
     let busy: Vec<f64> = report.hours.iter().map(HourStats::movement).collect();
-    draw_one("points moved an hour", &busy, canvas.part(1, 0, wide, 10), each);
+    draw_one("points moved an hour", &busy, at, canvas.part(1, 0, wide, 10), each);
     let spreads: Vec<f64> = report.hours.iter().map(|h| h.spread.unwrap_or(0) as f64).collect();
-    let at = if both { canvas.part(wide + 4, 0, wide, 10) } else { canvas.part(1, 10, wide, 10) };
+    let second = if both { canvas.part(wide + 4, 0, wide, 10) } else { canvas.part(1, 10, wide, 10) };
     if spreads.iter().any(|s| *s > 0.0) {
-        draw_one("median spread in points", &spreads, at, each);
+        draw_one("median spread in points", &spreads, at, second, each);
     } else {
-        let mut at = at;
-        at.put(0, 0, "no spread is known of this series", theme::faint());
+        let mut second = second;
+        second.put(0, 0, "no spread is known of this series", theme::faint());
     }
-    let y = if both { 11 } else { 21 };
+    let y = if both { 10 } else { 20 };
+    draw_hour(report, at, y, &mut canvas);
+    let y = y + 2;
     let (width, height) = (canvas.width(), canvas.height().saturating_sub(y));
     draw_months(report, canvas.part(1, y, width, height));
 }
@@ -44,14 +49,28 @@ fn draw_months(report: &Report, mut canvas: Canvas<'_>) {
     }
 }
 
-fn draw_one(title: &str, hours: &[f64], mut canvas: Canvas<'_>, each: u16) {
+/// The hour looked at, in numbers.
+fn draw_hour(report: &Report, at: usize, y: u16, canvas: &mut Canvas<'_>) {
+    let Some(hour) = report.hours.get(at) else { return };
+    let spread = hour.spread.map_or(String::new(), |s| format!(", median spread {s} points"));
+    let told = format!(
+        "{} {:02}:00  {:.0} points moved, {:.0} rows{spread}   ↑↓ day, , . hour, Enter: on the chart",
+        DAYS[at / 24 % 7],
+        at % 24,
+        hour.movement(),
+        hour.activity()
+    );
+    canvas.put(1, y, &told, theme::words());
+}
+
+fn draw_one(title: &str, hours: &[f64], at: usize, mut canvas: Canvas<'_>, each: u16) {
     let most = hours.iter().copied().fold(0.0, f64::max).max(1.0);
     let busiest = hours.iter().position(|h| *h == most).unwrap_or(0);
     canvas.put(0, 0, &format!("{title}: up to {most:.0}"), theme::words());
     for hour in (0..24u16).step_by(3) {
         canvas.put(5 + hour * each, 1, &format!("{hour:02}"), theme::faint());
     }
-    for (day, name) in ["mon", "tue", "wed", "thu", "fri", "sat", "sun"].iter().enumerate() {
+    for (day, name) in DAYS.iter().enumerate() {
         let y = day as u16 + 2;
         canvas.put(0, y, name, theme::faint());
         for hour in 0..24usize {
@@ -62,6 +81,7 @@ fn draw_one(title: &str, hours: &[f64], mut canvas: Canvas<'_>, each: u16) {
             // The square root keeps quiet hours apart from closed ones.
             let mark = if value == 0.0 { "·" } else { theme::shade((value / most).sqrt()) };
             let style = if value == 0.0 { theme::words().fg(theme::RULE) } else { style };
+            let style = if day * 24 + hour == at { theme::chosen() } else { style };
             canvas.put(x, y, &mark.repeat(each as usize), style);
         }
     }

@@ -312,7 +312,8 @@ fn show_seam(app: &mut App) {
     if let Some((seam, after, before)) = seam {
         app.selected = Some(after);
         app.chart.overlay = Some(before);
-        app.show_place(seam.at, 2 * HOUR);
+        app.chart.overlay_clock = None;
+        app.show_place(seam.at, 50 * MINUTE);
     }
 }
 
