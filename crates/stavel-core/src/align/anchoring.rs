@@ -1,9 +1,7 @@
 //! Moving written times to UTC, piece by piece.
 
-use std::collections::HashMap;
-
 use crate::intake::Stamp;
-use crate::model::{Clock, Columns, Frame, Micros, Span, Wall};
+use crate::model::{Clock, Columns, Frame, Micros, Wall, Walls};
 
 /// How many written times were no single moment.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -17,12 +15,11 @@ pub struct Doubtful {
 /// Moves rows, in order of written time, to UTC. Rows of an hour that the clock showed twice come out in
 /// order of UTC: of several rows written alike the first are of the first time round.
 pub struct Mover {
-    clock: Clock,
+    walls: Walls,
     /// What bars stamped at their close are moved back by.
     back: Micros,
-    plain: (Span, Micros),
-    /// How often each doubtful time was seen in this stretch.
-    seen: HashMap<Micros, u32>,
+    /// The doubtful time seen last, and how often.
+    seen: (Micros, u32),
     /// Rows of a doubtful stretch that has not ended.
     held: Option<Columns>,
     pub doubtful: Doubtful,
@@ -30,16 +27,10 @@ pub struct Mover {
 
 impl Mover {
     pub fn new(clock: &Clock, stamp: Stamp, frame: Frame) -> Mover {
-        let back = match (stamp, frame) {
-            (Stamp::Close, frame @ Frame::Bars { .. }) => frame.length(),
-            _ => 0,
-        };
-        let plain = (Span::new(0, 0), 0);
         Mover {
-            clock: clock.clone(),
-            back,
-            plain,
-            seen: HashMap::new(),
+            walls: Walls::new(clock.clone()),
+            back: stamp.back(frame),
+            seen: (Micros::MIN, 0),
             held: None,
             doubtful: Doubtful::default(),
         }
@@ -50,14 +41,14 @@ impl Mover {
         // The end of a bar is what the wall showed; where it opened is a bar earlier in UTC.
         let mut settled = 0;
         for (i, t) in rows.time.iter_mut().enumerate() {
-            if self.plain.0.holds(*t) {
-                *t -= self.plain.1 + self.back;
-                settled = i + 1;
-            } else {
-                let (utc, sure) = self.look_up(*t);
-                *t = utc - self.back;
-                settled = if sure { i + 1 } else { settled };
-            }
+            let utc = match self.walls.read(*t) {
+                Wall::Once(utc) => {
+                    settled = i + 1;
+                    utc
+                }
+                wall => self.in_doubt(*t, wall),
+            };
+            *t = utc - self.back;
         }
         let rest = (settled < rows.len()).then(|| rows.rows(settled..rows.len()));
         rows.truncate(settled);
@@ -83,24 +74,21 @@ impl Mover {
         Some(rows)
     }
 
-    /// A written time in UTC, and whether it is beyond doubt.
-    fn look_up(&mut self, wall: Micros) -> (Micros, bool) {
-        if let Some(plain) = self.clock.plain_span(wall) {
-            self.plain = plain;
-            self.seen.clear();
-            return (wall - plain.1, true);
-        }
-        match self.clock.from_wall(wall) {
-            Wall::Once(utc) => (utc, true),
+    /// A written time that is no single moment, in UTC.
+    fn in_doubt(&mut self, written: Micros, wall: Wall) -> Micros {
+        match wall {
             Wall::Twice { first, second } => {
                 self.doubtful.twice += 1;
-                let times = self.seen.entry(wall).or_default();
-                *times += 1;
-                (if *times > 1 { second } else { first }, false)
+                // Rows come in order of written time: those written alike follow each other.
+                self.seen = match self.seen {
+                    (before, n) if before == written => (written, n + 1),
+                    _ => (written, 1),
+                };
+                if self.seen.1 > 1 { second } else { first }
             }
-            Wall::Never { at } => {
+            _ => {
                 self.doubtful.never += 1;
-                (at, false)
+                wall.settle()
             }
         }
     }

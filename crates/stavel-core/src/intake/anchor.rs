@@ -1,7 +1,7 @@
 //! Written times to UTC, row by row.
 
 use super::Stamp;
-use crate::model::{Clock, Frame, Micros, Span, Wall};
+use crate::model::{Clock, Frame, Micros, Wall, Walls};
 
 /// Moves the times of a file, in its order, to UTC by a clock, and bars stamped at their close to their
 /// open.
@@ -9,10 +9,9 @@ use crate::model::{Clock, Frame, Micros, Span, Wall};
 /// A wall time that a clock showed twice is taken as the second where the first would lie before the row
 /// above; one that was never shown as the moment of the jump. Both are counted.
 pub struct Anchor {
-    clock: Option<Clock>,
+    /// None leaves times as written.
+    walls: Option<Walls>,
     back: Micros,
-    /// Wall times around the last one that all lie at one offset.
-    plain: (Span, Micros),
     before: Micros,
     pub doubtful: u64,
     pub never: u64,
@@ -21,48 +20,32 @@ pub struct Anchor {
 impl Anchor {
     /// For a clock (none leaves times as written) and for bars of `frame` stamped at `stamp`.
     pub fn new(clock: Option<&Clock>, stamp: Stamp, frame: Frame) -> Anchor {
-        let back = match (stamp, frame) {
-            (Stamp::Close, frame @ Frame::Bars { .. }) => frame.length(),
-            _ => 0,
-        };
-        let clock = clock.filter(|c| **c != Clock::utc()).cloned();
-        Anchor { clock, back, plain: (Span::new(0, 0), 0), before: Micros::MIN, doubtful: 0, never: 0 }
+        let walls = clock.filter(|c| **c != Clock::utc()).cloned().map(Walls::new);
+        Anchor { walls, back: stamp.back(frame), before: Micros::MIN, doubtful: 0, never: 0 }
     }
 
     /// Moves the times of rows that follow those moved before.
     pub fn move_times(&mut self, times: &mut [Micros]) {
-        if self.clock.is_none() {
+        let Some(walls) = &mut self.walls else {
             if self.back != 0 {
                 times.iter_mut().for_each(|t| *t -= self.back);
             }
             return;
-        }
+        };
         for t in times {
-            let utc = match self.plain.0.holds(*t) {
-                true => *t - self.plain.1,
-                false => self.look_up(*t),
+            let utc = match walls.read(*t) {
+                Wall::Once(utc) => utc,
+                Wall::Twice { first, second } => {
+                    self.doubtful += 1;
+                    if first < self.before { second } else { first }
+                }
+                Wall::Never { at } => {
+                    self.never += 1;
+                    at
+                }
             };
             self.before = utc;
             *t = utc - self.back;
-        }
-    }
-
-    fn look_up(&mut self, wall: Micros) -> Micros {
-        let Some(clock) = &self.clock else { return wall };
-        if let Some(plain) = clock.plain_span(wall) {
-            self.plain = plain;
-            return wall - plain.1;
-        }
-        match clock.from_wall(wall) {
-            Wall::Once(utc) => utc,
-            Wall::Twice { first, second } => {
-                self.doubtful += 1;
-                if first < self.before { second } else { first }
-            }
-            Wall::Never { at } => {
-                self.never += 1;
-                at
-            }
         }
     }
 }

@@ -46,6 +46,16 @@ pub enum Stamp {
     Close,
 }
 
+impl Stamp {
+    /// How far a bar's time is moved back to be that of its open; 0 for what is no bar.
+    pub fn back(self, frame: crate::model::Frame) -> crate::model::Micros {
+        match self {
+            Stamp::Close if frame.is_bars() => frame.length(),
+            _ => 0,
+        }
+    }
+}
+
 /// What was said about files beforehand; whatever is not said is found in them.
 #[derive(Debug, Clone, Default)]
 pub struct Hints {

@@ -52,6 +52,38 @@ impl Wall {
     }
 }
 
+/// Looks written times up on a clock, quickly where they mostly grow.
+pub struct Walls {
+    clock: Clock,
+    /// Wall times around the last one that all lie at one offset, and the offset.
+    plain: (Span, Micros),
+}
+
+impl Walls {
+    pub fn new(clock: Clock) -> Walls {
+        Walls { clock, plain: (Span::new(0, 0), 0) }
+    }
+
+    /// As [`Clock::from_wall`].
+    #[inline]
+    pub fn read(&mut self, wall: Micros) -> Wall {
+        match self.plain.0.holds(wall) {
+            true => Wall::Once(wall - self.plain.1),
+            false => self.look_up(wall),
+        }
+    }
+
+    fn look_up(&mut self, wall: Micros) -> Wall {
+        match self.clock.plain_span(wall) {
+            Some(plain) => {
+                self.plain = plain;
+                Wall::Once(wall - plain.1)
+            }
+            None => self.clock.from_wall(wall),
+        }
+    }
+}
+
 impl Clock {
     /// Coordinated universal time.
     pub fn utc() -> Clock {

@@ -9,7 +9,7 @@ pub mod series;
 pub mod session;
 pub mod time;
 
-pub use clock::{Clock, Wall};
+pub use clock::{Clock, Wall, Walls};
 pub use columns::{Columns, Field, Scale, Shape};
 pub use frame::{Frame, Unit};
 pub use instrument::Instrument;

@@ -80,7 +80,7 @@ pub fn act(app: &mut App, act: Act) {
             if let Some(e) = found.evidence.get(app.align.at) {
                 let at = e.utc;
                 let fit = app.align.fit(&found);
-                let back = if fit.stamp == Stamp::Close { found.here.name.frame.length() } else { 0 };
+                let back = fit.stamp.back(found.here.name.frame);
                 app.chart.overlay_clock = Some((fit.clock.clone(), back));
                 app.chart.overlay = Some(found.here.name.clone());
                 app.selected = Some(found.there.name.clone());
