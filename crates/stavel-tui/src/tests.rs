@@ -208,3 +208,93 @@ fn what_comes_from_files_cannot_steer_the_terminal() {
     wait(&mut app, "no prices");
     assert!(!screen(&app).contains('\u{1b}'));
 }
+
+/// The line of the screen that holds some words.
+fn line_with(app: &App, words: &str) -> String {
+    let screen = screen(app);
+    screen
+        .lines()
+        .find(|l| l.contains(words))
+        .unwrap_or_else(|| panic!("no '{words}' in\n{screen}"))
+        .to_owned()
+}
+
+#[test]
+fn a_cut_is_moved_with_live_numbers_and_a_stale_series_is_joined_again() {
+    let dir = tempfile::tempdir().unwrap();
+    demo_shelf(dir.path());
+    let mut app = App::new(dir.path().to_owned());
+    wait(&mut app, "align it (4)");
+    press(&mut app, "4");
+    wait(&mut app, "a stores it in UTC");
+    press(&mut app, "a");
+    wait(&mut app, "then splice (5)");
+    press(&mut app, "5");
+    wait(&mut app, "✓ adds up");
+    press(&mut app, "y");
+    wait(&mut app, "1 quill:ticks");
+    press(&mut app, "yrrr");
+    wait(&mut app, "rule cut 2");
+    wait(&mut app, "+60 min");
+    let seam = line_with(&app, "seam 2");
+    let rows = line_with(&app, "rows tarn:1m");
+    press(&mut app, ">");
+    let end = Instant::now() + Duration::from_secs(60);
+    while line_with(&app, "seam 2") == seam || line_with(&app, "rows tarn:1m") == rows {
+        assert!(Instant::now() < end, "the cut stayed at {seam}");
+        app.tick(Duration::ZERO);
+    }
+    press(&mut app, "a");
+    wait(&mut app, "joined:1m is edition 1");
+    assert!(screen(&app).contains("it is up to date"));
+    press(&mut app, "\n");
+    wait(&mut app, "• quill:1m");
+    assert_eq!(app.lens, Lens::Chart);
+
+    press(&mut app, "3");
+    app.select("NOKSEK@quill:1m".parse().unwrap());
+    press(&mut app, "0");
+    wait(&mut app, "findings in this window");
+    press(&mut app, "M");
+    wait(&mut app, "mends chosen");
+    press(&mut app, "a");
+    wait(&mut app, "a source of joined:1m has changed: join again (5)");
+    press(&mut app, "1");
+    wait(&mut app, "▲ stale");
+    press(&mut app, "5");
+    wait(&mut app, "stale: quill:1m");
+    press(&mut app, "a");
+    wait(&mut app, "joined:1m is edition 2");
+    assert!(screen(&app).contains("it is up to date"));
+    // Another bench goes on with the rule the series was joined by.
+    let mut app = App::new(dir.path().to_owned());
+    wait(&mut app, "joined:1m");
+    press(&mut app, "5");
+    wait(&mut app, "rule cut 2");
+}
+
+#[test]
+fn hours_of_the_week_and_worst_days_lead_to_the_chart() {
+    let dir = tempfile::tempdir().unwrap();
+    demo_shelf(dir.path());
+    let mut app = App::new(dir.path().to_owned());
+    wait(&mut app, "align it (4)");
+    app.select("NOKSEK@quill:1m".parse().unwrap());
+    press(&mut app, "3w");
+    wait(&mut app, "mon 00:00");
+    press(&mut app, "..,");
+    app.act(Act::Down);
+    wait(&mut app, "tue 01:00");
+    press(&mut app, "\n");
+    assert_eq!(app.lens, Lens::Chart);
+    // Tuesday at one on the session's clock is in the middle of the window.
+    let middle = (app.window.from + app.window.to) / 2;
+    let clock = &app.snapshot.instrument("NOKSEK").unwrap().sheet.session.clock;
+    let shown = stavel_core::model::time::wall(clock.to_wall(middle));
+    let day = stavel_core::model::time::weekday(clock.day_of(middle));
+    assert!(day == 1 && shown.ends_with("01:30"), "{shown}");
+    press(&mut app, "3x");
+    wait(&mut app, "worst days");
+    press(&mut app, "\n");
+    assert_eq!((app.lens, app.chart.overlay.is_some()), (Lens::Chart, true));
+}

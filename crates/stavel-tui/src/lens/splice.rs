@@ -7,7 +7,9 @@ use stavel_core::model::columns::shape_of;
 use stavel_core::model::time::{HOUR, MINUTE, rfc3339, wall};
 use stavel_core::model::{Columns, Field, Frame, Micros, SeriesName, SessionWeek, Shape, Span};
 use stavel_core::recipe::{SpliceStep, Step};
-use stavel_core::splice::{Ask, Judged, Level, Prepared, Rule, Seam, Spliced, Trial, prepare, stale_sources};
+use stavel_core::splice::{
+    Ask, Judged, Level, Prepared, Rule, Seam, Spliced, Trial, ask_of, prepare, stale_sources,
+};
 use stavel_core::store::SeriesInfo;
 
 use super::{Fact, splice_view, step};
@@ -64,6 +66,8 @@ pub struct State {
     layered: bool,
     /// The seam that is looked at.
     at: usize,
+    /// True once the rule was set here, or taken from the series joined before.
+    is_set: bool,
 }
 
 impl State {
@@ -76,6 +80,24 @@ impl State {
             _ => Rule::Span,
         };
         Ask { rule, level: self.level, carry_spread: self.carry_spread, layered: self.layered }
+    }
+
+    /// Goes on with what a series was joined by.
+    fn take_over(&mut self, ask: Ask) {
+        self.choice = match ask.rule {
+            Rule::Span => Choice::Span,
+            Rule::Holes => Choice::Holes,
+            Rule::Grade => Choice::Grade,
+            Rule::Cut(at) => {
+                self.cut = Some(at);
+                Choice::Cut
+            }
+            Rule::Hours(week) => {
+                self.hours = Some(week);
+                Choice::Hours
+            }
+        };
+        (self.level, self.carry_spread, self.layered) = (ask.level, ask.carry_spread, ask.layered);
     }
 
     /// The cut that is tried, while that is the rule.
@@ -118,7 +140,12 @@ pub fn sources(app: &App) -> Vec<&SeriesInfo> {
     let layered = app.splice.layered;
     let frame = all.iter().map(|s| s.name.frame).filter(Frame::is_bars).min();
     all.retain(|s| Some(s.name.frame) == frame || layered && s.name.frame.is_ticks());
-    all.sort_by_key(|s| (s.name.frame.is_bars(), s.edition.last - s.edition.first, s.name.source.clone()));
+    // What was joined before keeps its order.
+    let before = joined(app).and_then(|j| ask_of(j).ok()).map(|(names, _)| names).unwrap_or_default();
+    let place = |s: &SeriesInfo| before.iter().position(|n| *n == s.name).unwrap_or(usize::MAX);
+    all.sort_by_key(|s| {
+        (place(s), s.name.frame.is_bars(), s.edition.last - s.edition.first, s.name.source.clone())
+    });
     all
 }
 
@@ -139,6 +166,16 @@ fn joined(app: &App) -> Option<&SeriesInfo> {
 }
 
 pub fn want(app: &mut App) {
+    if app.is_read && !app.splice.is_set {
+        app.splice.is_set = true;
+        let bars_first = |s: &&SeriesInfo| s.name.frame.is_ticks();
+        let mut before: Vec<&SeriesInfo> =
+            app.snapshot.series_of(app.instrument()).filter(|s| s.name.source == INTO).collect();
+        before.sort_by_key(bars_first);
+        if let Some((_, ask)) = before.iter().find_map(|s| ask_of(s).ok()) {
+            app.splice.take_over(ask);
+        }
+    }
     let sources = sources(app);
     if sources.len() < 2 || sources.iter().any(|s| s.is_afloat()) {
         return;
