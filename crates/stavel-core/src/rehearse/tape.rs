@@ -53,6 +53,13 @@ impl Tape {
             ));
         }
         let mut known: Vec<i64> = rows.column(Field::Spread).iter().copied().filter(|s| *s > 0).collect();
+        if known.is_empty() && rows.shape() == Shape::Layered {
+            // Minutes that know no spread are given that of the ticks.
+            let quotes = rows.column(Field::Bid).iter().zip(rows.column(Field::Ask));
+            known.extend(
+                quotes.zip(rows.column(Field::Covers)).filter(|(_, c)| **c == 0).map(|((b, a), _)| a - b),
+            );
+        }
         known.sort_unstable();
         let said = fixed_spread.or(known.get(known.len() / 2).copied());
         let is_assumed = said.is_none() && rows.shape() != Shape::Quotes;

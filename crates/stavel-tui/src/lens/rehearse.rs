@@ -5,7 +5,7 @@ use std::time::Duration;
 use stavel_core::frames::Builder;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, wall};
-use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Side, Span};
+use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Shape, Side, Span};
 use stavel_core::rehearse::{Account, Direction, Landing, Tape, money};
 use stavel_draw::{SceneRequest, scene};
 
@@ -335,7 +335,9 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Fact::Pair("swap", format!("{} / {}", sheet.swap_long, sheet.swap_short)),
         Fact::Gap,
         Fact::heading("tape"),
-        Fact::words(if play.series.frame.is_ticks() {
+        Fact::words(if play.tape.rows().shape() == Shape::Layered {
+            "layers: real ticks where there are some, elsewhere a minute's open and its close"
+        } else if play.series.frame.is_ticks() {
             "real ticks"
         } else {
             "bars: the open when a bar begins, its close when it ends"
