@@ -99,6 +99,7 @@ pub enum Act {
     Rule,
     Level,
     CarrySpread,
+    Precedence,
     Layers,
     Calmer,
     TypeRule,
@@ -285,6 +286,7 @@ pub const TABLE: &[Line] = &[
         "spreads",
         "put the first one's spreads on rows without",
     ),
+    line(Act::Precedence, &["p"], Some(Lens::Splice), "order", "the next source comes first"),
     line(
         Act::Layers,
         &["y"],

@@ -233,9 +233,12 @@ fn a_cut_is_moved_with_live_numbers_and_a_stale_series_is_joined_again() {
     wait(&mut app, "✓ adds up");
     press(&mut app, "y");
     wait(&mut app, "1 quill:ticks");
-    press(&mut app, "yrrr");
+    press(&mut app, "yp");
+    wait(&mut app, "rows quill:1m");
+    press(&mut app, "prrr");
     wait(&mut app, "rule cut 2");
     wait(&mut app, "+60 min");
+    wait(&mut app, "rows tarn:1m");
     let seam = line_with(&app, "seam 2");
     let rows = line_with(&app, "rows tarn:1m");
     press(&mut app, ">");

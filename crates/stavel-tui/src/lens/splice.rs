@@ -64,6 +64,8 @@ pub struct State {
     level: Level,
     carry_spread: bool,
     layered: bool,
+    /// How many sources have gone to the end of the order.
+    turned: usize,
     /// The seam that is looked at.
     at: usize,
     /// True once the rule was set here, or taken from the series joined before.
@@ -146,6 +148,8 @@ pub fn sources(app: &App) -> Vec<&SeriesInfo> {
     all.sort_by_key(|s| {
         (place(s), s.name.frame.is_bars(), s.edition.last - s.edition.first, s.name.source.clone())
     });
+    let turned = app.splice.turned % all.len().max(1);
+    all.rotate_left(turned);
     all
 }
 
@@ -189,7 +193,7 @@ pub fn want(app: &mut App) {
     }
     let key = format!("{editions:?} {ask:?}");
     app.splice.proposal.want(
-        key,
+        key.clone(),
         &app.threads,
         |app| Some(&mut app.splice.proposal),
         move |shelf, job| {
@@ -198,7 +202,9 @@ pub fn want(app: &mut App) {
             Ok(Proposal { prepared, sources: names, told })
         },
     );
-    if let Some(p) = app.splice.proposal.get().cloned() {
+    // What was proposed for other sources or another rule is no ground for these.
+    let proposal = app.splice.proposal.get().filter(|_| app.splice.proposal.is_for(&key)).cloned();
+    if let Some(p) = proposal {
         want_trial(app, &p, &editions);
         want_around(app, &p, &editions);
     }
@@ -247,6 +253,7 @@ pub fn act(app: &mut App, act: Act) {
             }
         }
         Act::CarrySpread => app.splice.carry_spread = !app.splice.carry_spread,
+        Act::Precedence => app.splice.turned += 1,
         Act::Layers if has_layers(app) => app.splice.layered = !app.splice.layered,
         Act::Layers => app.say("layers need a series of ticks and one of 1m", Tone::Plain),
         Act::NudgeBack => move_cut(app, -HOUR),
@@ -274,7 +281,7 @@ fn next_rule(app: &mut App) {
         Choice::Hours => Choice::Span,
     };
     if app.splice.choice == Choice::Cut && app.splice.cut.is_none() {
-        app.splice.cut = sources(app).first().map(|s| s.edition.first);
+        app.splice.cut = room_for_cut(app).map(|room| room.from);
     }
     if app.splice.choice == Choice::Hours && app.splice.hours.is_none() {
         app.splice.hours = "mon-fri 08:00-17:00 UTC".parse().ok();
@@ -286,16 +293,22 @@ fn far(app: &App) -> Micros {
     (app.whole().length() / 120 / HOUR).max(1) * HOUR
 }
 
+/// Where a cut can be: the first source has rows from there on, and another has some before it.
+fn room_for_cut(app: &App) -> Option<Span> {
+    let sources = sources(app);
+    let earliest = sources.iter().skip(1).map(|s| s.edition.first).min()?;
+    let first = &sources.first()?.edition;
+    let from = first.first.max(earliest + HOUR);
+    Some(Span::new(from, first.last.max(from)))
+}
+
 /// Moves the cut; it stays where the first source has history and another has some before it.
 fn move_cut(app: &mut App, by: Micros) {
     let Some(at) = app.splice.cut() else {
         return app.say("a cut is moved where the rule is a cut (r)", Tone::Plain);
     };
-    let sources = sources(app);
-    let others = sources.iter().skip(1).map(|s| s.edition.first).min();
-    let (Some(first), Some(earliest)) = (sources.first().map(|s| &s.edition), others) else { return };
-    let from = first.first.max(earliest + HOUR);
-    let to = ((at + by).div_euclid(HOUR) * HOUR).clamp(from, first.last.max(from));
+    let Some(room) = room_for_cut(app) else { return };
+    let to = ((at + by).div_euclid(HOUR) * HOUR).clamp(room.from, room.to);
     app.splice.cut = Some(to);
     if to == at {
         app.say("the cut stays where both sides have rows", Tone::Plain);
@@ -321,9 +334,7 @@ fn take_calmer(app: &mut App) {
 fn type_rule(app: &mut App) {
     let (label, now) = match app.splice.choice {
         Choice::Hours => ("hours of the first", app.splice.hours.as_ref().map(SessionWeek::to_string)),
-        _ => {
-            ("cut at", app.splice.cut.or_else(|| sources(app).first().map(|s| s.edition.first)).map(rfc3339))
-        }
+        _ => ("cut at", app.splice.cut.or_else(|| Some(room_for_cut(app)?.from)).map(rfc3339)),
     };
     let done = |app: &mut App, typed: &str| {
         let taken = match app.splice.choice {
@@ -396,6 +407,7 @@ pub fn facts(app: &App) -> Vec<Fact> {
     for (i, s) in sources(app).iter().enumerate() {
         out.push(Fact::words(format!("{} {}", i + 1, s.name.short())));
     }
+    out.push(Fact::words("p: the next one comes first"));
     out.push(Fact::words(if ask.layered {
         "Ticks where there are ticks, minutes elsewhere. y: bars only"
     } else if has_layers(app) {
