@@ -233,6 +233,25 @@ fn levels_are_measured_named_and_mended_and_spreads_carried() {
 }
 
 #[test]
+fn a_level_moves_the_prices_a_row_of_layers_has_and_no_others() {
+    let ticks = Columns {
+        time: (10..20).map(|m| m * MINUTE).collect(),
+        fields: vec![Field::Bid, Field::Ask],
+        data: vec![vec![100; 10], vec![102; 10]],
+        scale: Scale { price: 5, volume: 0 },
+    };
+    let minutes = bars(&(0..20).map(|m| (m, 90)).collect::<Vec<_>>());
+    let mut plan = plan(&[(ticks, 0), (minutes, MINUTE)], &Rule::Span, &[]);
+    let of = |s: usize| (&plan.sources[s], &plan.dresses[s]);
+    let (_, gap) = measure(of(0), of(1)).unwrap().unwrap();
+    assert_eq!(gap.median, -10);
+    plan.dresses[1].level = Some((Level::Shift, gap));
+    let (rows, _) = plan.rows().unwrap();
+    let column = |f: Field| (rows.column(f)[9], rows.column(f)[10]);
+    assert_eq!((column(Field::Close), column(Field::Bid)), ((100, 0), (0, 100)));
+}
+
+#[test]
 fn a_seam_in_a_storm_is_flagged_and_a_calm_place_named() {
     let vendor = minutes(20, false);
     let mut broker = vendor.rows(10 * 1440..20 * 1440);

@@ -25,6 +25,8 @@ impl Dress {
     /// Gives rows their form; they have the fields of the result already.
     pub fn put_on(&self, rows: Columns) -> Columns {
         let mut rows = rows.rescaled(self.scale);
+        // First, since the level of a row depends on whether it is a bar or a tick.
+        rows.column_mut(Field::Covers).into_iter().flatten().for_each(|c| *c = self.covers);
         if let Some((level, gap)) = &self.level {
             set_level(&mut rows, gap, *level);
         }
@@ -32,7 +34,6 @@ impl Dress {
         for origin in rows.column_mut(Field::Origin).into_iter().flatten().filter(|o| **o != FILLED) {
             *origin = self.origin;
         }
-        rows.column_mut(Field::Covers).into_iter().flatten().for_each(|c| *c = self.covers);
         rows
     }
 }

@@ -300,7 +300,10 @@ fn write(
         Some(basis) => (basis.kept, Some(basis.survey)),
         None => (Vec::new(), None),
     };
-    let kept_rows = kept.iter().map(|f| f.rows).sum();
+    let kept_rows: u64 = kept.iter().map(|f| f.rows).sum();
+    if let Some(survey) = &surveyed {
+        job.begin("write what is new", survey.rows - kept_rows);
+    }
     let from = kept.iter().map(|f| f.last + 1).max().unwrap_or(Micros::MIN);
     kept.into_iter().for_each(|file| draft.keep(file));
     // What was surveyed to find the basis need not be surveyed again.

@@ -41,7 +41,7 @@ pub struct State {
     preview: Slot<Preview>,
     /// The rows around the chosen finding.
     place: Slot<(Columns, Span)>,
-    crossed: Slot<Crossed>,
+    pub crossed: Slot<Crossed>,
     below: Below,
     /// The hour of the week, and the place among the worst days, that are looked at.
     pub hour: usize,
@@ -188,8 +188,8 @@ pub fn act(app: &mut App, act: Act) {
             app.check.worst = step(app.check.worst, days, act == Act::Down);
         }
         Act::Up | Act::Down => app.check.at = step(app.check.at, seen.len(), act == Act::Down),
-        Act::Enter if app.check.below == Below::Week => show_hour(app, &report),
-        Act::Enter if app.check.below == Below::Against => show_worst_day(app),
+        Act::Enter if app.check.below == Below::Week => check_week::show_hour(app, &report),
+        Act::Enter if app.check.below == Below::Against => check_against::show_worst_day(app),
         Act::Enter => {
             if let Some(f) = chosen {
                 app.show_place(f.span.from, (f.span.length() * 2).clamp(HOUR, 60 * DAY));
@@ -240,28 +240,6 @@ pub fn act(app: &mut App, act: Act) {
         }),
         _ => {}
     }
-}
-
-/// The last time that the chosen hour of the week came, on the chart.
-fn show_hour(app: &mut App, report: &Report) {
-    let Some(sheet) = app.snapshot.instrument(app.instrument()).map(|i| &i.sheet) else { return };
-    let clock = &sheet.session.clock;
-    let end = report.last.min(app.window.to);
-    let wall = clock.to_wall(end);
-    let monday = time::monday_of(time::day_of(wall)) * DAY;
-    let here = |week: i64| monday + week * 7 * DAY + app.check.hour as i64 * HOUR;
-    let written = if here(0) + HOUR <= wall { here(0) } else { here(-1) };
-    let at = clock.from_wall(written).settle();
-    app.show_place(at + HOUR / 2, 2 * HOUR);
-}
-
-/// The chosen one of the worst days, both series on the chart.
-fn show_worst_day(app: &mut App) {
-    let Some(crossed) = app.check.crossed.get().cloned() else { return };
-    let Some((day, _)) = crossed.cross.worst_days.get(app.check.worst) else { return };
-    app.chart.overlay = Some(crossed.there.name.clone());
-    app.chart.overlay_clock = None;
-    app.show_place(day * DAY + DAY / 2, DAY / 2);
 }
 
 fn toggle(mends: &mut Vec<Mend>, mend: Mend) {

@@ -1,7 +1,9 @@
 //! The hours of the week: how busy each is, and how wide the spread.
 
 use stavel_core::check::{HourStats, Report};
+use stavel_core::model::time::{self, DAY, HOUR};
 
+use crate::app::App;
 use crate::canvas::Canvas;
 use crate::theme;
 
@@ -61,6 +63,19 @@ fn draw_hour(report: &Report, at: usize, y: u16, canvas: &mut Canvas<'_>) {
         hour.activity()
     );
     canvas.put(1, y, &told, theme::words());
+}
+
+/// The last time that the chosen hour of the week came, on the chart.
+pub fn show_hour(app: &mut App, report: &Report) {
+    let Some(sheet) = app.snapshot.instrument(app.instrument()).map(|i| &i.sheet) else { return };
+    let clock = &sheet.session.clock;
+    let end = report.last.min(app.window.to);
+    let wall = clock.to_wall(end);
+    let monday = time::monday_of(time::day_of(wall)) * DAY;
+    let here = |week: i64| monday + week * 7 * DAY + app.check.hour as i64 * HOUR;
+    let written = if here(0) + HOUR <= wall { here(0) } else { here(-1) };
+    let at = clock.from_wall(written).settle();
+    app.show_place(at + HOUR / 2, 2 * HOUR);
 }
 
 fn draw_one(title: &str, hours: &[f64], at: usize, mut canvas: Canvas<'_>, each: u16) {

@@ -16,6 +16,7 @@ pub mod frames;
 pub mod rehearse;
 pub mod shelf;
 pub mod splice;
+mod splice_facts;
 mod splice_view;
 mod strokes;
 
@@ -76,7 +77,7 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Lens::Chart => chart::facts(app),
         Lens::Check => check::facts(app),
         Lens::Align => align::facts(app),
-        Lens::Splice => splice::facts(app),
+        Lens::Splice => splice_facts::facts(app),
         Lens::Frames => frames::facts(app),
         Lens::Compose => compose::facts(app),
         Lens::Deliver => deliver::facts(app),

@@ -7,15 +7,13 @@ use stavel_core::model::columns::shape_of;
 use stavel_core::model::time::{HOUR, MINUTE, rfc3339, wall};
 use stavel_core::model::{Columns, Field, Frame, Micros, SeriesName, SessionWeek, Shape, Span};
 use stavel_core::recipe::{SpliceStep, Step};
-use stavel_core::splice::{
-    Ask, Judged, Level, Prepared, Rule, Seam, Spliced, Trial, ask_of, prepare, stale_sources,
-};
+use stavel_core::splice::{Ask, Judged, Level, Prepared, Rule, Seam, Spliced, Trial, ask_of, prepare};
 use stavel_core::store::SeriesInfo;
 
-use super::{Fact, splice_view, step};
+use super::{splice_view, step};
 use crate::act::Act;
 use crate::app::{App, Tone};
-use crate::canvas::{Canvas, thousands};
+use crate::canvas::Canvas;
 use crate::jobs::Slot;
 use crate::overlay::{Overlay, Prompt};
 
@@ -73,7 +71,8 @@ pub struct State {
 }
 
 impl State {
-    fn ask(&self) -> Ask {
+    /// How series are to be joined, as chosen here.
+    pub fn ask(&self) -> Ask {
         let rule = match (self.choice, self.cut, &self.hours) {
             (Choice::Holes, ..) => Rule::Holes,
             (Choice::Grade, ..) => Rule::Grade,
@@ -154,7 +153,7 @@ pub fn sources(app: &App) -> Vec<&SeriesInfo> {
 }
 
 /// True where there are ticks and minutes to make layers of.
-fn has_layers(app: &App) -> bool {
+pub fn has_layers(app: &App) -> bool {
     let has = |frame| {
         app.snapshot.roots_of(app.instrument()).any(|s| s.name.frame == frame && s.edition.act != "splice")
     };
@@ -162,7 +161,7 @@ fn has_layers(app: &App) -> bool {
 }
 
 /// The series that was joined before, as ticks or as bars.
-fn joined(app: &App) -> Option<&SeriesInfo> {
+pub fn joined(app: &App) -> Option<&SeriesInfo> {
     let layered = |s: &SeriesInfo| shape_of(&s.edition.fields) == Shape::Layered;
     app.snapshot
         .series_of(app.instrument())
@@ -379,91 +378,4 @@ fn accept(app: &mut App) {
 
 pub fn draw(app: &App, canvas: Canvas<'_>) {
     splice_view::draw(app, &sources(app), canvas);
-}
-
-pub fn facts(app: &App) -> Vec<Fact> {
-    let ask = app.splice.ask();
-    let mut out = vec![Fact::heading(format!("rule {}", rule_in_words(&ask.rule)))];
-    out.push(Fact::words(match ask.rule {
-        Rule::Span => {
-            "The first source owns all from its first to its last row; the next only what lies outside."
-        }
-        Rule::Holes => "As span, and the next source also fills open minutes that the first lacks.",
-        Rule::Grade => "Each month belongs to the source that is the cleaner in it.",
-        Rule::Cut(_) => "The first owns what is at or after the cut, the others what is before.",
-        Rule::Hours(_) => "The first owns these hours of the week, the next all others.",
-    }));
-    if let Rule::Hours(week) = &ask.rule {
-        out.push(Fact::words(week.to_string()));
-    }
-    out.push(Fact::words(match ask.rule {
-        Rule::Cut(_) => "r: next rule  , . an hour  < > far  t: type it",
-        Rule::Hours(_) => "r: next rule  t: type the hours",
-        _ => "r: next rule",
-    }));
-    level_facts(app, &ask, &mut out);
-    out.push(Fact::Gap);
-    out.push(Fact::heading("order"));
-    for (i, s) in sources(app).iter().enumerate() {
-        out.push(Fact::words(format!("{} {}", i + 1, s.name.short())));
-    }
-    out.push(Fact::words("p: the next one comes first"));
-    out.push(Fact::words(if ask.layered {
-        "Ticks where there are ticks, minutes elsewhere. y: bars only"
-    } else if has_layers(app) {
-        "The shorter history comes first. y: ticks and minutes in layers"
-    } else {
-        "The shorter history comes first: what the broker itself recorded is worth most."
-    }));
-    out.push(Fact::Gap);
-    joined_facts(app, &mut out);
-    out
-}
-
-fn rule_in_words(rule: &Rule) -> String {
-    match rule {
-        Rule::Cut(at) => format!("cut {}", wall(*at)),
-        Rule::Hours(_) => "hours".into(),
-        rule => rule.to_string(),
-    }
-}
-
-fn joined_facts(app: &App, out: &mut Vec<Fact>) {
-    let Some(info) = joined(app) else {
-        return out.push(Fact::words("not written yet: a joins them"));
-    };
-    out.push(Fact::words(format!("{} is edition {}", info.name.short(), info.edition.number)));
-    let stale = stale_sources(&info.edition, &app.snapshot.series);
-    if stale.is_empty() {
-        return out.push(Fact::words("it is up to date"));
-    }
-    let names: Vec<String> = stale.iter().map(SeriesName::short).collect();
-    out.push(Fact::words(format!(
-        "▲ stale: {} changed since. a joins again; what is the same still is kept",
-        names.join(", ")
-    )));
-}
-
-/// How the later sources lie to the first, and what is done about it.
-fn level_facts(app: &App, ask: &Ask, out: &mut Vec<Fact>) {
-    out.push(Fact::Gap);
-    out.push(Fact::heading(format!("level {}", ask.level)));
-    if let Some(p) = app.splice.proposal.get() {
-        for (gap, series) in p.prepared.gaps.iter().zip(&p.sources[1..]) {
-            let (first, second) = (p.sources[0].short(), series.short());
-            out.push(Fact::words(match gap {
-                None => format!("{second}: no time in common"),
-                Some(gap) => match gap.side {
-                    Some(side) => side.in_words(&first, &second),
-                    None if gap.median == 0 => format!("{second} is level with {first}"),
-                    None => format!("{second} lies {:+} points from {first}", gap.median),
-                },
-            }));
-        }
-        if p.told.carried > 0 {
-            out.push(Fact::words(format!("{} rows get a spread", thousands(p.told.carried))));
-        }
-    }
-    out.push(Fact::words("l: none, shift or ratio"));
-    out.push(Fact::words(if ask.carry_spread { "c: spreads are carried" } else { "c: carry spreads" }));
 }

@@ -1,0 +1,97 @@
+//! Splice in words: the rule, the levels, the order, and the series joined before.
+
+use stavel_core::model::SeriesName;
+use stavel_core::model::time::wall;
+use stavel_core::splice::{Ask, Rule, stale_sources};
+
+use super::Fact;
+use super::splice::{has_layers, joined, sources};
+use crate::app::App;
+use crate::canvas::thousands;
+
+pub fn facts(app: &App) -> Vec<Fact> {
+    let ask = app.splice.ask();
+    let mut out = vec![Fact::heading(format!("rule {}", rule_in_words(&ask.rule)))];
+    out.push(Fact::words(match ask.rule {
+        Rule::Span => {
+            "The first source owns all from its first to its last row; the next only what lies outside."
+        }
+        Rule::Holes => "As span, and the next source also fills open minutes that the first lacks.",
+        Rule::Grade => "Each month belongs to the source that is the cleaner in it.",
+        Rule::Cut(_) => "The first owns what is at or after the cut, the others what is before.",
+        Rule::Hours(_) => "The first owns these hours of the week, the next all others.",
+    }));
+    if let Rule::Hours(week) = &ask.rule {
+        out.push(Fact::words(week.to_string()));
+    }
+    out.push(Fact::words(match ask.rule {
+        Rule::Cut(_) => "r: next rule  , . an hour  < > far  t: type it",
+        Rule::Hours(_) => "r: next rule  t: type the hours",
+        _ => "r: next rule",
+    }));
+    level_facts(app, &ask, &mut out);
+    out.push(Fact::Gap);
+    out.push(Fact::heading("order"));
+    for (i, s) in sources(app).iter().enumerate() {
+        out.push(Fact::words(format!("{} {}", i + 1, s.name.short())));
+    }
+    out.push(Fact::words("p: the next one comes first"));
+    out.push(Fact::words(if ask.layered {
+        "Ticks where there are ticks, minutes elsewhere. y: bars only"
+    } else if has_layers(app) {
+        "The shorter history comes first. y: ticks and minutes in layers"
+    } else {
+        "The shorter history comes first: what the broker itself recorded is worth most."
+    }));
+    out.push(Fact::Gap);
+    joined_facts(app, &mut out);
+    out
+}
+
+fn rule_in_words(rule: &Rule) -> String {
+    match rule {
+        Rule::Cut(at) => format!("cut {}", wall(*at)),
+        Rule::Hours(_) => "hours".into(),
+        rule => rule.to_string(),
+    }
+}
+
+fn joined_facts(app: &App, out: &mut Vec<Fact>) {
+    let Some(info) = joined(app) else {
+        return out.push(Fact::words("not written yet: a joins them"));
+    };
+    out.push(Fact::words(format!("{} is edition {}", info.name.short(), info.edition.number)));
+    let stale = stale_sources(&info.edition, &app.snapshot.series);
+    if stale.is_empty() {
+        return out.push(Fact::words("it is up to date"));
+    }
+    let names: Vec<String> = stale.iter().map(SeriesName::short).collect();
+    out.push(Fact::words(format!(
+        "▲ stale: {} changed since. a joins again; what is the same still is kept",
+        names.join(", ")
+    )));
+}
+
+/// How the later sources lie to the first, and what is done about it.
+fn level_facts(app: &App, ask: &Ask, out: &mut Vec<Fact>) {
+    out.push(Fact::Gap);
+    out.push(Fact::heading(format!("level {}", ask.level)));
+    if let Some(p) = app.splice.proposal.get() {
+        for (gap, series) in p.prepared.gaps.iter().zip(&p.sources[1..]) {
+            let (first, second) = (p.sources[0].short(), series.short());
+            out.push(Fact::words(match gap {
+                None => format!("{second}: no time in common"),
+                Some(gap) => match gap.side {
+                    Some(side) => side.in_words(&first, &second),
+                    None if gap.median == 0 => format!("{second} is level with {first}"),
+                    None => format!("{second} lies {:+} points from {first}", gap.median),
+                },
+            }));
+        }
+        if p.told.carried > 0 {
+            out.push(Fact::words(format!("{} rows get a spread", thousands(p.told.carried))));
+        }
+    }
+    out.push(Fact::words("l: none, shift or ratio"));
+    out.push(Fact::words(if ask.carry_spread { "c: spreads are carried" } else { "c: carry spreads" }));
+}
