@@ -139,7 +139,10 @@ fn splice_lines(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
             .push(format!("  {} rows were given the spread of their hour of the week", made.spliced.carried));
     }
     if made.is_unchanged {
-        lines.push("  nothing has changed since it was joined; no edition was made".into());
+        lines.insert(
+            0,
+            format!("{}: nothing has changed since it was joined; no edition was made", info.name),
+        );
     } else if made.kept > 0 {
         let from = made.rebuilt_from.map(time::wall).unwrap_or_else(|| "nowhere".into());
         lines.push(format!("  {} rows were taken over; written anew from {from} on", made.kept));
