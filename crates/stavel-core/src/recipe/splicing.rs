@@ -90,6 +90,10 @@ fn splice_lines(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
         })
         .collect();
     let mut lines = vec![format!("{}: {} = {} rows", info.name, parts.join(" + "), info.edition.rows)];
+    let serves = |i: &usize| s.pieces.iter().any(|p| p.source == *i);
+    for idle in (0..step.series.len()).filter(|i| !serves(i)) {
+        lines.push(format!("  {} serves no row under the rule {}", step.series[idle].short(), step.rule));
+    }
     for (i, seam) in s.seams.iter().take(TOLD).enumerate() {
         lines.push(format!(
             "  seam {} {} -> {}: step {} points, usual {}",
