@@ -23,7 +23,7 @@ pub use on_shelf::{Ask, Prepared, SplicedSeries, prepare, splice_series};
 pub use plan::{How, Plan, Trial};
 pub use refresh::{ask_of, stale_sources};
 pub use rule::{Level, Rule};
-pub use seams::{Judge, Judged};
+pub use seams::Judged;
 pub use source::Source;
 pub use survey::Survey;
 
