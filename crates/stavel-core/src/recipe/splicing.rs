@@ -76,6 +76,7 @@ fn splice_json(step: &SpliceStep, made: &SplicedSeries) -> Value {
         "levels": levels,
         "spreads_carried": made.spliced.carried,
         "unchanged": made.is_unchanged,
+        "put_aside": made.put_aside,
         "kept_rows": made.kept,
         "rebuilt_from": made.rebuilt_from.map(rfc3339),
     })
@@ -141,6 +142,12 @@ fn splice_lines(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
     if made.spliced.carried > 0 {
         lines
             .push(format!("  {} rows were given the spread of their hour of the week", made.spliced.carried));
+    }
+    if let Some(act) = &made.put_aside {
+        lines.push(format!(
+            "  what {act} had made of {} is not in this edition; undo brings it back",
+            info.name
+        ));
     }
     if made.is_unchanged {
         lines.insert(

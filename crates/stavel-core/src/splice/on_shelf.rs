@@ -59,6 +59,8 @@ pub struct SplicedSeries {
     pub kept: u64,
     /// The first row that was written; none where none was.
     pub rebuilt_from: Option<Micros>,
+    /// The stage that made the edition before, where that was no splice: what it did is not in this one.
+    pub put_aside: Option<String>,
 }
 
 /// Looks at series of the shelf and plans their splice. Without layers, ticks beside bars are framed on the way.
@@ -252,8 +254,10 @@ pub fn splice_series(
     }
     let prepared = prepare(shelf, names, ask, job)?;
     let target = prepared.like.with_source(into);
+    let mut put_aside = None;
     let found = match shelf.current(&target)? {
         Some(before) => {
+            put_aside = (before.edition.act != "splice").then(|| before.edition.act.clone());
             basis(shelf, &before, &prepared.plan, &prepared.detail, job)?.map(|basis| (before, basis))
         }
         None => None,
@@ -273,9 +277,13 @@ pub fn splice_series(
                 is_unchanged: true,
                 kept,
                 rebuilt_from: None,
+                put_aside: None,
             })
         }
-        found => write(shelf, &target, prepared, found.map(|f| f.1), job),
+        found => {
+            let made = write(shelf, &target, prepared, found.map(|f| f.1), job)?;
+            Ok(SplicedSeries { put_aside, ..made })
+        }
     }
 }
 
@@ -326,5 +334,14 @@ fn write(
     detail["kept_rows"] = json!(kept_rows);
     draft.set_detail(detail);
     let info = draft.commit()?;
-    Ok(SplicedSeries { info, spliced, overlap, gaps, is_unchanged: false, kept: kept_rows, rebuilt_from })
+    Ok(SplicedSeries {
+        info,
+        spliced,
+        overlap,
+        gaps,
+        is_unchanged: false,
+        kept: kept_rows,
+        rebuilt_from,
+        put_aside: None,
+    })
 }

@@ -116,6 +116,9 @@ fn documents_have_the_fields_others_rely_on() {
         p.json(&["shelf", "NOKSEK@joined:1m"])["instruments"][0]["series"][0]["stale"],
         serde_json::json!([])
     );
+    p.json(&["check", "NOKSEK@joined:1m", "--mend", "missing"]);
+    let again = p.json(&["splice", "NOKSEK@tarn:1m", "NOKSEK@quill:1m", "--into", "joined"]);
+    assert_eq!((&again["put_aside"], &again["kept_rows"]), (&"check".into(), &0.into()));
     p.json(&["undo", "NOKSEK@joined:1h"]);
     assert_eq!(p.told(&["check", "NOKSEK@joined:1h"]).0, 1);
 }
