@@ -23,6 +23,14 @@ fn demo_shelf(folder: &Path) {
     }
 }
 
+/// A bench on such a shelf, which lasts as long as its folder.
+fn on_demo() -> (tempfile::TempDir, App) {
+    let dir = tempfile::tempdir().unwrap();
+    demo_shelf(dir.path());
+    let app = App::new(dir.path().to_owned());
+    (dir, app)
+}
+
 /// The screen as text.
 fn screen(app: &App) -> String {
     let area = Rect { x: 0, y: 0, width: app.size.0, height: app.size.1 };
@@ -74,9 +82,7 @@ fn an_empty_shelf_says_what_to_do_and_wrong_files_are_told_in_the_form() {
 
 #[test]
 fn the_work_from_afloat_to_frames_by_keys_at_both_sizes() {
-    let dir = tempfile::tempdir().unwrap();
-    demo_shelf(dir.path());
-    let mut app = App::new(dir.path().to_owned());
+    let (_dir, mut app) = on_demo();
     wait(&mut app, "tarn:1m is afloat: align it (4)");
     press(&mut app, "5");
     wait(&mut app, "its clock has to be found first");
@@ -116,9 +122,7 @@ fn the_work_from_afloat_to_frames_by_keys_at_both_sizes() {
 
 #[test]
 fn undo_steps_back_and_a_second_job_waits_its_turn() {
-    let dir = tempfile::tempdir().unwrap();
-    demo_shelf(dir.path());
-    let mut app = App::new(dir.path().to_owned());
+    let (_dir, mut app) = on_demo();
     wait(&mut app, "align it (4)");
     press(&mut app, "4");
     wait(&mut app, "a stores it in UTC");
@@ -132,9 +136,7 @@ fn undo_steps_back_and_a_second_job_waits_its_turn() {
 
 #[test]
 fn palette_help_mouse_and_window() {
-    let dir = tempfile::tempdir().unwrap();
-    demo_shelf(dir.path());
-    let mut app = App::new(dir.path().to_owned());
+    let (_dir, mut app) = on_demo();
     wait(&mut app, "align it (4)");
     press(&mut app, ":oldest\x1b:integ\x1b:find the clock\n");
     assert_eq!(app.lens, Lens::Align);
@@ -170,9 +172,7 @@ fn palette_help_mouse_and_window() {
 
 #[test]
 fn a_rehearsal_runs_deals_and_names_the_nearest_data() {
-    let dir = tempfile::tempdir().unwrap();
-    demo_shelf(dir.path());
-    let mut app = App::new(dir.path().to_owned());
+    let (_dir, mut app) = on_demo();
     wait(&mut app, "align it (4)");
     app.select("NOKSEK@quill:ticks".parse().unwrap());
     press(&mut app, "9");
@@ -221,9 +221,7 @@ fn line_with(app: &App, words: &str) -> String {
 
 #[test]
 fn a_cut_is_moved_with_live_numbers_and_a_stale_series_is_joined_again() {
-    let dir = tempfile::tempdir().unwrap();
-    demo_shelf(dir.path());
-    let mut app = App::new(dir.path().to_owned());
+    let (dir, mut app) = on_demo();
     wait(&mut app, "align it (4)");
     press(&mut app, "4");
     wait(&mut app, "a stores it in UTC");
@@ -278,9 +276,7 @@ fn a_cut_is_moved_with_live_numbers_and_a_stale_series_is_joined_again() {
 
 #[test]
 fn hours_of_the_week_and_worst_days_lead_to_the_chart() {
-    let dir = tempfile::tempdir().unwrap();
-    demo_shelf(dir.path());
-    let mut app = App::new(dir.path().to_owned());
+    let (_dir, mut app) = on_demo();
     wait(&mut app, "align it (4)");
     app.select("NOKSEK@quill:1m".parse().unwrap());
     press(&mut app, "3w");
