@@ -8,6 +8,7 @@ demo:
 # Everything the tests need, then every test.
 test:
 	sh scripts/need.sh tmux
+	sh scripts/engines.sh
 	cargo test --workspace
 
 # Takes docs/screenshots/*.png anew, from demo data.

@@ -13,7 +13,7 @@ use stavel_core::job::Job;
 use stavel_core::model::price::push_scaled;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, SECOND, parse, wall};
 use stavel_core::model::{
-    Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Session, Side, Span, Unit,
+    Clock, Columns, Field, Frame, Made, Micros, Provenance, Scale, SeriesName, Session, Side, Span, Unit,
 };
 use stavel_core::splice::{Ask, How, Plan, Rule, Source, measure, splice_series};
 use stavel_core::store::{GROUP_ROWS, Origin, Shelf};
@@ -121,8 +121,7 @@ fn ticks_on_a_shelf(dir: &Path) -> SeriesName {
     let fields = vec![Field::Bid, Field::Ask, Field::BidVolume, Field::AskVolume];
     let scale = Scale { price: 5, volume: 1 };
     let origin = Origin {
-        act: "intake",
-        detail: serde_json::json!({}),
+        provenance: Provenance::of(Made::Unknown),
         clock: Some(Clock::utc()),
         fields: fields.clone(),
         scale,
@@ -242,7 +241,7 @@ fn splice_of_ten_years_on_the_shelf(bencher: Bencher) {
     for (name, rows) in names.iter().zip([vendor.rows(vendor.len() - 300_000..vendor.len()), vendor]) {
         let (fields, scale) = (rows.fields.clone(), rows.scale);
         let origin =
-            Origin { act: "intake", detail: Default::default(), clock: Some(Clock::utc()), fields, scale };
+            Origin { provenance: Provenance::of(Made::Unknown), clock: Some(Clock::utc()), fields, scale };
         let mut draft = shelf.draft(name, origin).expect("a draft");
         draft.push(rows).expect("rows");
         draft.commit().expect("an edition");

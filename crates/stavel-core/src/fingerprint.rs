@@ -1,4 +1,5 @@
-//! SHA-256, by which files are known again.
+//! Hashes: BLAKE3, by which files that were taken in are known again, and SHA-256, which a delivery
+//! shows so that others can check it with the tools they have.
 
 use std::io::{Read, Write};
 use std::path::Path;
@@ -37,25 +38,62 @@ impl Write for Sha256 {
     }
 }
 
-/// Size and SHA-256 of a file; `seen` is told the bytes of each piece read and may stop it.
-///
-/// # Errors
-/// What reading it, or `seen`, gives.
-pub fn of_file(
-    path: &Path,
-    mut seen: impl FnMut(u64) -> std::io::Result<()>,
-) -> std::io::Result<(u64, String)> {
+/// Bytes read at once.
+const PIECE: usize = 1 << 20;
+
+/// Reads a file through; `seen` is given each piece and may stop it. Gives the bytes.
+fn read_through(path: &Path, mut seen: impl FnMut(&[u8]) -> std::io::Result<()>) -> std::io::Result<u64> {
     let mut file = std::fs::File::open(path)?;
-    let mut hash = Sha256::default();
-    let mut buffer = vec![0; 1 << 20];
+    let mut buffer = vec![0; PIECE];
     let mut bytes = 0;
     loop {
         let got = file.read(&mut buffer)?;
         if got == 0 {
-            return Ok((bytes, hash.hex()));
+            return Ok(bytes);
         }
-        hash.update(&buffer[..got]);
+        seen(&buffer[..got])?;
         bytes += got as u64;
-        seen(got as u64)?;
+    }
+}
+
+/// Size and SHA-256 of a file.
+///
+/// # Errors
+/// What reading it gives.
+pub fn sha256_of(path: &Path) -> std::io::Result<(u64, String)> {
+    let mut hash = Sha256::default();
+    let bytes = read_through(path, |piece| {
+        hash.update(piece);
+        Ok(())
+    })?;
+    Ok((bytes, hash.hex()))
+}
+
+/// Size and BLAKE3 of a file, in hexadecimal.
+///
+/// # Errors
+/// What reading it gives.
+pub fn blake3_of(path: &Path) -> std::io::Result<(u64, String)> {
+    let mut hash = blake3::Hasher::new();
+    let bytes = read_through(path, |piece| {
+        hash.update(piece);
+        Ok(())
+    })?;
+    Ok((bytes, hash.finalize().to_hex().to_string()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn known_hashes_of_known_bytes() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("abc");
+        std::fs::write(&path, "abc").unwrap();
+        let sha256 = "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad";
+        let blake3 = "6437b3ac38465133ffb63b75273a8db548c558465d79db03fd359c6cd5bd9d85";
+        assert_eq!(sha256_of(&path).unwrap(), (3, sha256.into()));
+        assert_eq!(blake3_of(&path).unwrap(), (3, blake3.into()));
     }
 }

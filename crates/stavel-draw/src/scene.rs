@@ -2,7 +2,7 @@
 
 use stavel_core::model::price::as_float;
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE};
-use stavel_core::model::{Clock, Columns, Field, Micros};
+use stavel_core::model::{Bar, BarView, Clock, Columns, Field, Micros};
 
 /// Everything a chart shows, on one axis of slots: slot `i` is the `i`-th bar.
 #[derive(Debug, Clone, PartialEq)]
@@ -45,8 +45,8 @@ pub enum Layer {
         name: String,
         values: Vec<Option<f64>>,
     },
-    /// Columns from the foot of the pane.
-    Columns(Vec<f64>),
+    /// Columns from the foot of the pane; none where the value is not known.
+    Columns(Vec<Option<f64>>),
 }
 
 /// A bar in price units.
@@ -81,14 +81,19 @@ pub struct SceneRequest<'a> {
 pub fn scene(request: &SceneRequest<'_>) -> Scene {
     let bars = request.bars;
     let places = bars.scale.price;
-    let price =
-        |field: Field, i: usize| as_float(bars.column(field).get(i).copied().unwrap_or_default(), places);
+    let view = BarView::new(bars);
+    let mut before = Bar::default();
     let candles: Vec<Candle> = (0..bars.len())
-        .map(|i| Candle {
-            open: price(Field::Open, i),
-            high: price(Field::High, i),
-            low: price(Field::Low, i),
-            close: price(Field::Close, i),
+        .map(|i| {
+            // A row without a price stands where the last one was left.
+            let bar = view.bar(i).unwrap_or(Bar::flat(before.close));
+            before = bar;
+            Candle {
+                open: as_float(bar.open, places),
+                high: as_float(bar.high, places),
+                low: as_float(bar.low, places),
+                close: as_float(bar.close, places),
+            }
         })
         .collect();
     let closes: Vec<f64> = candles.iter().map(|c| c.close).collect();
@@ -113,11 +118,12 @@ pub fn scene(request: &SceneRequest<'_>) -> Scene {
 }
 
 fn columns_pane(name: &str, bars: &Columns, field: Field) -> Option<Pane> {
-    let column = bars.column(field);
-    if column.iter().all(|v| *v == 0) {
+    let cells = bars.cells(field);
+    // Nothing to see where no row has a value, or where a volume is counted nowhere.
+    if cells.is_absent() || field == Field::Volume && cells.present().all(|v| v == 0) {
         return None;
     }
-    let values = column.iter().map(|v| as_float(*v, bars.scale.of(field))).collect();
+    let values = (0..bars.len()).map(|i| cells.get(i).map(|v| as_float(v, bars.scale.of(field)))).collect();
     let mut pane = pane(name, 0.13, 0, vec![Layer::Columns(values)]);
     pane.low = 0.0;
     Some(pane)
@@ -139,8 +145,11 @@ pub fn moving_average(values: &[f64], n: usize) -> Vec<Option<f64>> {
 
 /// The close of another series at each time, where it has a bar then.
 fn closes_at(other: &Columns, times: &[Micros]) -> Vec<Option<f64>> {
-    let closes = other.column(Field::Close);
-    let close = |t: &Micros| other.time.binary_search(t).ok().map(|i| as_float(closes[i], other.scale.price));
+    let view = BarView::new(other);
+    let close = |t: &Micros| {
+        let bar = view.bar(other.time.binary_search(t).ok()?)?;
+        Some(as_float(bar.close, other.scale.price))
+    };
     times.iter().map(close).collect()
 }
 
@@ -151,7 +160,7 @@ fn pane(name: &str, share: f64, decimals: usize, layers: Vec<Layer>) -> Pane {
         match layer {
             Layer::Candles(c) => c.iter().for_each(|c| [c.low, c.high].into_iter().for_each(&mut see)),
             Layer::Line { values, .. } => values.iter().flatten().copied().for_each(&mut see),
-            Layer::Columns(values) => values.iter().copied().for_each(&mut see),
+            Layer::Columns(values) => values.iter().flatten().copied().for_each(&mut see),
         }
     }
     if low > high {

@@ -26,23 +26,27 @@ pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
         Step::Chart(step) => chart(shelf, step, job),
         Step::Check(check @ CheckStep { report: Some(path), .. }) => {
             is_page(path)?;
-            let done = recipe::check_step(shelf, check, job)?;
-            let (info, found) = match done.is_mended {
-                true => {
-                    // The page shows the series as it is now.
-                    let span = recipe::span_between(check.from.as_deref(), check.to.as_deref())?;
-                    check_series(shelf, &check.series, span, job)?
-                }
-                false => (done.info, done.found),
-            };
-            write_page(&info, &found, path)?;
-            let mut report = done.told;
-            report.lines.push(format!("{} holds the report", path.display()));
-            report.files.push(path.clone());
-            Ok(report)
+            recipe::as_act(shelf, step, |shelf| check_with_page(shelf, check, path, job))
         }
         other => recipe::apply(shelf, other, job),
     }
+}
+
+fn check_with_page(shelf: &mut Shelf, check: &CheckStep, path: &Path, job: &Job) -> Result<Report> {
+    let done = recipe::check_step(shelf, check, job)?;
+    let (info, found) = match done.is_mended {
+        true => {
+            // The page shows the series as it is now.
+            let span = recipe::span_between(check.from.as_deref(), check.to.as_deref())?;
+            check_series(shelf, &check.series, span, job)?
+        }
+        false => (done.info, done.found),
+    };
+    write_page(&info, &found, path)?;
+    let mut report = done.told;
+    report.lines.push(format!("{} holds the report", path.display()));
+    report.files.push(path.to_owned());
+    Ok(report)
 }
 
 fn is_page(path: &Path) -> Result<()> {
@@ -157,13 +161,7 @@ fn chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<Report> {
     write_file(&step.out, &bytes)?;
     let json = json!({"path": step.out, "series": step.series, "frame": frame, "bars": bars.len(), "bytes": bytes.len()});
     let line = format!("{}: {} bars of {frame}, {} bytes", step.out.display(), bars.len(), bytes.len());
-    Ok(Report {
-        json,
-        lines: vec![line],
-        wants_person: false,
-        changed: vec![],
-        files: vec![step.out.clone()],
-    })
+    Ok(Report { files: vec![step.out.clone()], ..Report::new(json, vec![line]) })
 }
 
 /// Bars of another series at a frame, built where it has another.

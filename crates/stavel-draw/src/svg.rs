@@ -93,6 +93,7 @@ fn draw_pane(pane: &Pane, across: &Across, top: f64, height: f64) -> Group {
                 group.add(wick.set("stroke", colour).set("stroke-width", 0.8)).add(body)
             }),
             Layer::Columns(values) => values.iter().enumerate().fold(group, |group, (i, v)| {
+                let Some(v) = v else { return group };
                 let half = (across.step() * 0.36).max(0.3);
                 let at = y(*v);
                 group.add(

@@ -275,9 +275,15 @@ impl App {
                 }
             },
             Act::Undo => match self.shelf.removed.take().or_else(|| self.selected.clone()) {
-                Some(series) => self.start(Step::Undo(UndoStep { series })),
-                None => self.say("there is nothing to undo", Tone::Plain),
+                Some(series) => self.start(Step::Undo(UndoStep { series: Some(series) })),
+                None => self.start(Step::Undo(UndoStep::default())),
             },
+            Act::Redo => match self.shelf.undone.take().or_else(|| self.selected.clone()) {
+                Some(series) => self.start(Step::Redo(UndoStep { series: Some(series) })),
+                None => self.start(Step::Redo(UndoStep::default())),
+            },
+            Act::UndoAct => self.start(Step::Undo(UndoStep::default())),
+            Act::RedoAct => self.start(Step::Redo(UndoStep::default())),
             Act::SaveRecipe => {
                 let prompt =
                     Prompt::new("save what was done as", "recipe.toml", |app, path| app.save_recipe(path));

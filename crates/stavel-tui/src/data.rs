@@ -6,8 +6,7 @@ use std::sync::Arc;
 use stavel_core::Result;
 use stavel_core::model::time::{DAY, day_of, weekday};
 use stavel_core::model::{Instrument, SeriesName, Span};
-use stavel_core::splice::stale_sources;
-use stavel_core::store::{JournalLine, SeriesInfo, Shelf};
+use stavel_core::store::{Change, JournalLine, SeriesInfo, Shelf};
 
 /// Rows a day of one edition.
 #[derive(Debug, Default)]
@@ -71,6 +70,8 @@ pub struct Snapshot {
     pub journal: Arc<Vec<JournalLine>>,
     /// By edition.
     pub coverage: HashMap<i64, Arc<Coverage>>,
+    /// Why current editions are stale, by edition.
+    stale: Arc<HashMap<i64, Vec<Change>>>,
     pub version: i64,
 }
 
@@ -82,6 +83,7 @@ impl Snapshot {
             series: Arc::new(shelf.series()?),
             journal: Arc::new(shelf.journal(30)?),
             coverage: before.coverage.clone(),
+            stale: Arc::new(shelf.stale_editions()?),
             version: shelf.version()?,
         })
     }
@@ -99,6 +101,12 @@ impl Snapshot {
     /// One series.
     pub fn find(&self, name: &SeriesName) -> Option<&SeriesInfo> {
         self.series.iter().find(|s| s.name == *name)
+    }
+
+    /// Why a series is stale, in words; none where it is up to date.
+    pub fn stale(&self, info: &SeriesInfo) -> Option<String> {
+        let changes = self.stale.get(&info.edition.id)?;
+        Some(changes.iter().map(Change::to_string).collect::<Vec<_>>().join(", "))
     }
 
     /// One instrument.
@@ -128,7 +136,7 @@ impl Snapshot {
 
     /// The series that were not framed from others: those the spine shows.
     pub fn roots_of<'a>(&'a self, instrument: &'a str) -> impl Iterator<Item = &'a SeriesInfo> {
-        self.series_of(instrument).filter(|s| s.edition.act != "frames")
+        self.series_of(instrument).filter(|s| !s.edition.provenance.made.is_framed())
     }
 
     /// What is due next for an instrument, in words with the key of the lens.
@@ -146,15 +154,16 @@ impl Snapshot {
                 format!("{short} is afloat: take in a series whose clock is known")
             };
         }
-        let joined = roots.iter().find(|s| s.edition.act == "splice");
-        let is_stale = |s: &&&SeriesInfo| !stale_sources(&s.edition, &self.series).is_empty();
-        if let Some(stale) = roots.iter().find(is_stale) {
+        let joined = roots.iter().find(|s| s.edition.provenance.made.is_joined());
+        if let Some(stale) =
+            roots.iter().find(|s| s.edition.provenance.made.is_joined() && self.stale(s).is_some())
+        {
             return format!("a source of {} has changed: join again (5)", stale.name.short());
         }
         let bars: Vec<&&SeriesInfo> = roots.iter().filter(|s| !s.name.frame.is_ticks()).collect();
         match joined {
             None if bars.len() > 1 && bars.iter().any(|s| s.name.source != bars[0].name.source) => {
-                match bars.iter().find(|s| s.edition.act == "intake") {
+                match bars.iter().find(|s| s.edition.provenance.made.is_taken_in()) {
                     Some(raw) => format!("check {} (3), then splice (5)", raw.name.short()),
                     None => "join the sources: splice (5)".into(),
                 }
@@ -163,8 +172,13 @@ impl Snapshot {
                 let base = joined.copied().unwrap_or(first);
                 let framed = self
                     .series_of(instrument)
-                    .any(|s| s.edition.act == "frames" && s.name.source == base.name.source);
-                if framed {
+                    .any(|s| s.edition.provenance.made.is_framed() && s.name.source == base.name.source);
+                let stale = self
+                    .series_of(instrument)
+                    .find(|s| s.edition.provenance.made.is_framed() && self.stale(s).is_some());
+                if let Some(stale) = stale {
+                    format!("{} is stale: build frames again (6)", stale.name.short())
+                } else if framed {
                     "deliver (8) or rehearse (9)".into()
                 } else {
                     format!("build frames of {} (6)", base.name.short())

@@ -141,7 +141,7 @@ fn sum_of(plan: &Plan) -> String {
 fn draw_reasons(form: &IntakeForm, plan: &Plan, y: u16, canvas: &mut Canvas<'_>) -> u16 {
     let layout = &plan.files[0].1;
     let clock = plan.clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
-    let mut reasons = vec![format!("clock {clock}: {}", plan.clock_from)];
+    let mut reasons = vec![format!("clock {clock}: {}", plan.clock_from.in_words())];
     if layout.columns.iter().any(|u| matches!(u, Use::Moment | Use::Date)) {
         reasons.insert(0, format!("{}: {}", layout.dates.words(), plan.preview.dates_from));
     }
@@ -152,7 +152,7 @@ fn draw_reasons(form: &IntakeForm, plan: &Plan, y: u16, canvas: &mut Canvas<'_>)
         let lacking: Vec<&str> =
             plan.fields().into_iter().filter(|f| !layout.fields().contains(f)).map(|f| f.name()).collect();
         if !lacking.is_empty() {
-            reasons.push(format!("{} made of the other prices", lacking.join(", ")));
+            reasons.push(format!("{} absent in this file", lacking.join(", ")));
         }
     }
     reasons.push(marks_in_words(layout));

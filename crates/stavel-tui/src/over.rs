@@ -44,8 +44,14 @@ pub fn palette(palette: &Palette, mut canvas: Canvas<'_>) {
         sheet.put(1, y, &format!("{:<7}", keys.join(" ")), theme::strong());
         sheet.put(9, y, line.lens.map_or("", Lens::word), theme::faint());
         sheet.put(19, y, line.about, style);
-        // Beside the act, the command that does the same; undo is everywhere, so it has no lens.
-        let command = line.command().or((line.act == Act::Undo).then_some("stavel undo SERIES"));
+        // Beside the act, the command that does the same; undo and redo are everywhere, so they have no lens.
+        let command = line.command().or(match line.act {
+            Act::Undo => Some("stavel undo SERIES"),
+            Act::Redo => Some("stavel redo SERIES"),
+            Act::UndoAct => Some("stavel undo"),
+            Act::RedoAct => Some("stavel redo"),
+            _ => None,
+        });
         if let Some(command) = command.filter(|_| sheet.width() >= 110) {
             let width = sheet.width();
             sheet.put_right(width - 1, y, command, theme::faint());

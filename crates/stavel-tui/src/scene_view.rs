@@ -111,6 +111,7 @@ fn draw_pane(pane: &Pane, slots: &Slots, mut canvas: Canvas<'_>) {
             Layer::Columns(values) => {
                 let eighths = height as f64 * 8.0;
                 for (slot, value) in values.iter().enumerate().skip(slots.first) {
+                    let Some(value) = value else { continue };
                     let filled = (value / pane.high.max(f64::MIN_POSITIVE) * eighths).round();
                     for y in 0..height {
                         let here = filled / 8.0 - (height - 1 - y) as f64;

@@ -41,8 +41,10 @@ pub enum Command {
         #[command(subcommand)]
         act: LayoutAct,
     },
-    /// Step a series back to the edition before.
-    Undo { series: SeriesName },
+    /// Step a series back over its last change; without one, the last whole act.
+    Undo { series: Option<SeriesName> },
+    /// Step a series forth over what was undone last; without one, the last whole act.
+    Redo { series: Option<SeriesName> },
     /// Find what is wrong in a series, and mend it.
     Check(CheckArgs),
     /// Find the clock of a series by comparing it with an anchored one.
@@ -150,6 +152,9 @@ pub struct ShelfArgs {
     /// Compare every file with what the catalog says of it.
     #[arg(long, group = "what")]
     pub verify: bool,
+    /// Make the catalog anew from the data files; the one that is there is set aside.
+    #[arg(long, conflicts_with = "series", group = "what")]
+    pub rebuild: bool,
     /// Do away with older editions and removed series; there is no undo after this.
     #[arg(long, group = "what")]
     pub tidy: bool,
@@ -335,6 +340,12 @@ pub struct DeliverArgs {
     /// Only so many rows, the last ones.
     #[arg(long)]
     pub last: Option<u64>,
+    /// Write of each row where it comes from: what was filled, and which spreads are estimates.
+    #[arg(long)]
+    pub origin: bool,
+    /// Deliver series as they are, even where their sources have changed since.
+    #[arg(long)]
+    pub stale_ok: bool,
 }
 
 impl ShelfArgs {

@@ -95,6 +95,7 @@ fn step_of(command: &Command, folder: &Path) -> Result<Step> {
     Ok(match command {
         Command::Intake(a) => Step::Intake(a.step()?),
         Command::Undo { series } => Step::Undo(UndoStep { series: series.clone() }),
+        Command::Redo { series } => Step::Redo(UndoStep { series: series.clone() }),
         Command::Check(a) => Step::Check(CheckStep {
             series: a.series.clone(),
             from: a.from.clone(),
@@ -155,12 +156,24 @@ fn deliver_step(a: &DeliverArgs, out: PathBuf) -> DeliverStep {
         from: a.from.clone(),
         to: a.to.clone(),
         last: a.last,
+        origin: a.origin,
+        stale_ok: a.stale_ok,
     }
+}
+
+/// Opens a shelf to change it, and tells what was set aside then.
+fn open_to_write(folder: &Path) -> Result<Shelf> {
+    let shelf = Shelf::open_to_write(folder)?;
+    for path in &shelf.set_aside {
+        let place = stavel_core::error::printable(&shelf.root().join(path).display().to_string());
+        eprintln!("stavel: a data file that the catalog does not name was set aside: {place}");
+    }
+    Ok(shelf)
 }
 
 /// Does one step on the shelf in a folder, with a progress line.
 pub fn do_step(folder: &Path, step: &Step) -> Result<Report> {
-    let mut shelf = if step.writes() { Shelf::open_to_write(folder)? } else { Shelf::open(folder)? };
+    let mut shelf = if step.writes() { open_to_write(folder)? } else { Shelf::open(folder)? };
     let job = Arc::new(Job::unwatched());
     let line = ProgressLine::watch(job.clone());
     let report = stavel_draw::apply(&mut shelf, step, &job);
@@ -174,17 +187,25 @@ fn tell(report: &Report, as_json: bool) -> Result<()> {
 }
 
 pub fn print_json(value: &Value) -> Result<()> {
-    let mut out = std::io::stdout().lock();
-    serde_json::to_writer_pretty(&mut out, value)?;
-    writeln!(out)?;
-    Ok(())
+    let mut text = serde_json::to_vec_pretty(value)?;
+    text.push(b'\n');
+    quietly(std::io::stdout().lock().write_all(&text))
+}
+
+/// A reader that goes away (`| head`) is no failure.
+fn quietly(written: std::io::Result<()>) -> Result<()> {
+    match written {
+        Err(e) if e.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
+        other => Ok(other?),
+    }
 }
 
 /// Prints lines made safe for a terminal; a reader that goes away is no failure.
 pub fn print_lines(lines: &[String]) -> Result<()> {
     let mut out = std::io::stdout().lock();
     for line in lines {
-        match writeln!(out, "{}", stavel_core::error::printable(line)) {
+        let text = format!("{}\n", stavel_core::error::printable(line));
+        match out.write_all(text.as_bytes()) {
             Err(e) if e.kind() == std::io::ErrorKind::BrokenPipe => return Ok(()),
             other => other?,
         }
@@ -200,12 +221,25 @@ fn deliver_to_stdout(folder: &Path, a: &DeliverArgs) -> Result<Ending> {
     let temporary = std::env::temp_dir().join(format!("stavel-{}.{}", std::process::id(), a.format.word()));
     let report = do_step(folder, &Step::Deliver(deliver_step(a, temporary.clone())));
     let copied = report.and_then(|report| {
+        // What could not be proved is not passed off as the series.
+        let proved = report.files.first().is_some_and(|f| *f == temporary);
+        if !proved {
+            return Err(Error::storage(
+                "What was read back is not what the series holds; nothing was delivered.",
+            )
+            .into());
+        }
         let mut file = std::fs::File::open(&temporary)?;
-        std::io::copy(&mut file, &mut std::io::stdout().lock())?;
+        quietly(std::io::copy(&mut file, &mut std::io::stdout().lock()).map(drop))?;
         Ok(report)
     });
     let _ = std::fs::remove_file(&temporary);
-    Ok(ending_of(&copied?))
+    let report = copied?;
+    // The rows go to standard output, so what is to be said goes beside it.
+    for line in report.lines.iter().filter(|l| l.contains("assumed")) {
+        eprintln!("{}", stavel_core::error::printable(line.trim()));
+    }
+    Ok(ending_of(&report))
 }
 
 fn run_recipe(folder: &Path, path: &Path, dry_run: bool, as_json: bool) -> Result<Ending> {
@@ -219,13 +253,16 @@ fn run_recipe(folder: &Path, path: &Path, dry_run: bool, as_json: bool) -> Resul
         }
         return Ok(Ending::Done);
     }
-    let mut shelf = Shelf::open_to_write(folder)?;
+    let mut shelf = open_to_write(folder)?;
     let job = Arc::new(Job::unwatched());
     let line = ProgressLine::watch(job.clone());
     let mut documents = Vec::new();
     let mut lines = Vec::new();
     let mut ending = Ending::Done;
     let act = |shelf: &mut Shelf, step: &Step| stavel_draw::apply(shelf, step, &job);
+    // All steps together are one act: undone as they were done.
+    let told = format!("run {}", path.display());
+    shelf.begin_act(&recipe.to_text()?)?;
     let outcome = stavel_core::recipe::run(&mut shelf, &recipe, act, |number, step, done| {
         let number = number + 1;
         match done {
@@ -245,6 +282,9 @@ fn run_recipe(folder: &Path, path: &Path, dry_run: bool, as_json: bool) -> Resul
             }
         }
     });
+    // Steps that were done before one that failed stay done.
+    let is_changed = documents.iter().any(|d| d["done"] == "now");
+    shelf.end_act("", if is_changed { &told } else { "" })?;
     drop(line);
     if as_json {
         print_json(&json!({ "steps": documents }))?

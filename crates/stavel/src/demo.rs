@@ -159,7 +159,12 @@ fn proofs_of(step: &Step, report: &Report, truth: &Truth) -> Vec<Proof> {
             what: format!("{} orders filled, position {}", list("fills").len(), json["position"]),
             holds: json["unfilled"] == 0 && json["position"] == "0.00" && !list("fills").is_empty(),
         }],
-        Step::Check(_) | Step::Frames(_) | Step::Compose(_) | Step::Undo(_) | Step::Shelf(_) => Vec::new(),
+        Step::Check(_)
+        | Step::Frames(_)
+        | Step::Compose(_)
+        | Step::Undo(_)
+        | Step::Redo(_)
+        | Step::Shelf(_) => Vec::new(),
     }
 }
 

@@ -7,10 +7,9 @@ use anyhow::Result;
 use serde_json::{Value, json};
 use stavel_core::job::Job;
 use stavel_core::model::time::{SECOND, rfc3339, wall};
-use stavel_core::model::{Clock, SeriesName};
+use stavel_core::model::{Clock, Made, SeriesName};
 use stavel_core::recipe::bytes_in_words;
-use stavel_core::splice::stale_sources;
-use stavel_core::store::{EditionInfo, SeriesInfo, Shelf};
+use stavel_core::store::{Change, EditionInfo, SeriesInfo, Shelf};
 
 use crate::args::ShelfArgs;
 use crate::commands::{Ending, print_json, print_lines};
@@ -18,6 +17,9 @@ use crate::progress::ProgressLine;
 
 /// Shows what the arguments ask for.
 pub fn show(folder: &Path, args: &ShelfArgs, as_json: bool) -> Result<Ending> {
+    if args.rebuild {
+        return rebuild_catalog(folder, as_json);
+    }
     let shelf = Shelf::open(folder)?;
     match (&args.series, &args.facts) {
         _ if args.verify => verify(&shelf, args.series.as_ref(), as_json),
@@ -42,7 +44,7 @@ fn show_series(shelf: &Shelf, series: Option<&SeriesName>, as_json: bool) -> Res
         Some(name) => vec![shelf.find(name)?],
         None => shelf.series()?,
     };
-    let everything = shelf.series()?;
+    let stale = shelf.stale_editions()?;
     let mut lines = Vec::new();
     let mut instruments = Vec::new();
     for instrument in shelf.instruments()? {
@@ -51,13 +53,10 @@ fn show_series(shelf: &Shelf, series: Option<&SeriesName>, as_json: bool) -> Res
             continue;
         }
         lines.push(format!("{}  {}", instrument.name, instrument.values["kind"]));
-        lines.extend(own.iter().map(|s| line_of(s, &everything)));
+        lines.extend(own.iter().map(|s| line_of(s, stale.get(&s.edition.id).map_or(&[][..], Vec::as_slice))));
         instruments.push(json!({
             "name": instrument.name, "kind": instrument.values["kind"], "decimals": instrument.sheet.decimals,
-            "series": own.iter().map(|s| json!({
-                "series": s.name, "rows": s.edition.rows, "first": rfc3339(s.edition.first), "last": rfc3339(s.edition.last),
-                "stale": stale_sources(&s.edition, &everything), "clock": clock_text(s), "edition": s.edition.number, "bytes": s.edition.bytes, "updated": rfc3339(s.edition.made),
-            })).collect::<Vec<_>>(),
+            "series": own.iter().map(|s| series_json(s, stale.get(&s.edition.id))).collect::<Vec<_>>(),
         }));
     }
     if lines.is_empty() {
@@ -75,9 +74,25 @@ fn show_series(shelf: &Shelf, series: Option<&SeriesName>, as_json: bool) -> Res
     Ok(Ending::Done)
 }
 
-fn line_of(s: &SeriesInfo, all: &[SeriesInfo]) -> String {
+/// A series as the document has it; `stale` and `why_stale` only where it is.
+fn series_json(s: &SeriesInfo, stale: Option<&Vec<Change>>) -> Value {
     let e = &s.edition;
-    let stale = if stale_sources(e, all).is_empty() { "" } else { "  stale: splice --refresh" };
+    let mut json = json!({
+        "series": s.name, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last),
+        "clock": clock_text(s), "edition": e.number, "bytes": e.bytes, "updated": rfc3339(e.made),
+        "built": e.provenance.made.is_framed(),
+    });
+    if let Some(changes) = stale {
+        json["stale"] = json!(true);
+        json["why_stale"] = changes.iter().map(Change::to_string).collect();
+    }
+    json
+}
+
+fn line_of(s: &SeriesInfo, stale: &[Change]) -> String {
+    let e = &s.edition;
+    let why: Vec<String> = stale.iter().map(Change::to_string).collect();
+    let stale = if why.is_empty() { String::new() } else { format!("  ▲ stale: {}", why.join(", ")) };
     format!(
         "  {:<18} {:>10} rows  {} … {}  {:<20} edition {:<3} {:>8} kB{stale}",
         s.name.short(),
@@ -96,8 +111,8 @@ fn show_editions(info: &SeriesInfo, editions: &[EditionInfo], as_json: bool) -> 
             .iter()
             .map(|e| {
                 json!({
-                    "edition": e.number, "current": e.id == info.edition.id, "act": e.act, "made": rfc3339(e.made),
-                    "rows": e.rows, "detail": e.detail,
+                    "edition": e.number, "current": e.id == info.edition.id, "act": e.provenance.made.act(), "made": rfc3339(e.made),
+                    "rows": e.rows, "fingerprint": e.provenance.fingerprint(), "provenance": e.provenance,
                 })
             })
             .collect();
@@ -108,7 +123,12 @@ fn show_editions(info: &SeriesInfo, editions: &[EditionInfo], as_json: bool) -> 
     for e in editions {
         let here = if e.id == info.edition.id { "▸" } else { " " };
         let made = wall(e.made / SECOND * SECOND);
-        lines.push(format!("{here} edition {:<3} {:<8} {:>10} rows  made {made}", e.number, e.act, e.rows));
+        lines.push(format!(
+            "{here} edition {:<3} {:<8} {:>10} rows  made {made}",
+            e.number,
+            e.provenance.made.act(),
+            e.rows
+        ));
         lines.extend(made_from(e));
     }
     print_lines(&lines)?;
@@ -117,23 +137,30 @@ fn show_editions(info: &SeriesInfo, editions: &[EditionInfo], as_json: bool) -> 
 
 /// What an intake says of an edition: its files with their fingerprints, and what became of the rows.
 fn made_from(edition: &EditionInfo) -> Vec<String> {
-    let detail = &edition.detail;
     let mut lines = Vec::new();
-    for file in detail["files"].as_array().into_iter().flatten() {
-        let hash = file["sha256"].as_str().map_or("no fingerprint".to_owned(), |h| format!("sha256 {h}"));
-        let name = file["name"].as_str().unwrap_or_default();
-        lines.push(format!("      {name}  {} bytes  {hash}", file["bytes"]));
+    let Made::Intake(taken) = &edition.provenance.made else {
+        lines.extend(edition.provenance.parents().map(|(_, series)| format!("      from {series}")));
+        return lines;
+    };
+    for file in &taken.files {
+        let hash = match (&file.blake3, &file.sha256) {
+            (Some(hash), _) => format!("blake3 {hash}"),
+            (None, Some(hash)) => format!("sha256 {hash}"),
+            (None, None) => "no fingerprint".to_owned(),
+        };
+        lines.push(format!("      {}  {} bytes  {hash}", file.name, file.bytes));
     }
-    if detail["rows_read"].is_u64() {
-        lines.push(format!(
-            "      {} rows read = {} kept + {} rejected + {} already there, in {} s; layout {}",
-            detail["rows_read"],
-            detail["rows_kept"],
-            detail["rows_rejected"],
-            detail["rows_already_there"],
-            detail["seconds"],
-            detail["layout"].as_str().unwrap_or_default()
-        ));
+    lines.push(format!(
+        "      {} rows read = {} kept + {} rejected + {} already there, in {} s; layout {}",
+        taken.rows_read,
+        taken.rows_kept,
+        taken.rows_rejected,
+        taken.rows_already_there,
+        taken.seconds,
+        taken.layout
+    ));
+    for d in &taken.decisions {
+        lines.push(format!("      {} {} {}: {}, {}", d.standing.mark(), d.what, d.value, d.standing, d.why));
     }
     lines
 }
@@ -204,10 +231,17 @@ fn verify(shelf: &Shelf, only: Option<&SeriesName>, as_json: bool) -> Result<End
     if as_json {
         print_json(&json!({
             "files": found.files, "rows": found.rows, "bytes": found.bytes, "faults": found.faults,
+            "lost": found.lost, "strangers": found.strangers,
         }))?;
     } else {
         let sum = format!("{} files, {} rows, {}", found.files, found.rows, bytes_in_words(found.bytes));
         let mut lines = found.faults.clone();
+        lines.extend(
+            found.lost.iter().map(|p| format!("{p}: no edition holds it; it is kept for you to look at")),
+        );
+        lines.extend(
+            found.strangers.iter().map(|p| format!("{p}: not one of Stavel's files; it is left alone")),
+        );
         lines.push(match found.faults.len() {
             0 => format!("{sum}: every file is as the catalog has it"),
             n => format!(
@@ -216,5 +250,31 @@ fn verify(shelf: &Shelf, only: Option<&SeriesName>, as_json: bool) -> Result<End
         });
         print_lines(&lines)?;
     }
-    Ok(if found.faults.is_empty() { Ending::Done } else { Ending::WantsPerson })
+    let is_good = found.faults.is_empty() && found.lost.is_empty();
+    Ok(if is_good { Ending::Done } else { Ending::WantsPerson })
+}
+
+fn rebuild_catalog(folder: &Path, as_json: bool) -> Result<Ending> {
+    let job = Arc::new(Job::unwatched());
+    let line = ProgressLine::watch(job.clone());
+    let done = stavel_core::store::rebuild(folder, &job)?;
+    drop(line);
+    if as_json {
+        print_json(&json!({
+            "series": done.series, "files": done.files, "rows": done.rows, "old_catalog": done.old_catalog,
+            "set_aside": done.set_aside, "notes": done.notes,
+        }))?;
+    } else {
+        let mut lines = vec![format!(
+            "the catalog was made anew: {} series, {} files, {} rows",
+            done.series, done.files, done.rows
+        )];
+        lines.extend(done.old_catalog.iter().map(|p| format!("  the catalog that was there is {p} now")));
+        if done.set_aside > 0 {
+            lines.push(format!("  {} files of older editions were set aside in lost/", done.set_aside));
+        }
+        lines.extend(done.notes.iter().map(|note| format!("  {note}")));
+        print_lines(&lines)?;
+    }
+    Ok(if done.notes.is_empty() { Ending::Done } else { Ending::WantsPerson })
 }

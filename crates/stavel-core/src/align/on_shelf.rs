@@ -1,15 +1,14 @@
 //! Aligning on the shelf.
 
-use serde_json::json;
-
 use super::anchoring::{Doubtful, Mover};
 use super::coarse::{correlate_finely, fine_step, gather};
 use super::evidence::{Dailies, Evidence, WeekEdges, dailies, days_of, longest_bars, week_edges};
 use super::{Fit, WeekFit, correlate, fit, fit_to};
 use crate::intake::Stamp;
 use crate::job::Job;
+use crate::model::provenance::{Anchoring, Disorder};
 use crate::model::time::{DAY, HOUR, MINUTE};
-use crate::model::{Clock, Columns, Field, Micros, SeriesName, Shape, Span};
+use crate::model::{ABSENT, Clock, Columns, Field, Made, Micros, Provenance, SeriesName, Shape, Span};
 use crate::store::{Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
 
@@ -195,8 +194,12 @@ pub fn bars(shelf: &Shelf, info: &SeriesInfo, step: Micros, span: Span) -> Resul
     };
     let as_they_are = shape == Shape::Bars && info.name.frame.length() >= step;
     let mut out = Columns::empty(&[Field::High, Field::Low, Field::Close], info.edition.scale);
-    for rows in ahead(shelf.scan(&info.edition, span, Some(&[high, low, close]))?) {
-        let rows = rows?;
+    // An open stands for other prices only where some of those are not there.
+    let has = |f: &Field| info.edition.fields.contains(f);
+    let open = (shape == Shape::Bars && ![high, low, close].iter().all(has)).then_some(Field::Open);
+    let fields: Vec<Field> = open.into_iter().chain([high, low, close]).collect();
+    for rows in ahead(shelf.scan(&info.edition, span, Some(&fields))?) {
+        let rows = whole_prices(rows?, [high, low, close]);
         let (high, low, close) = (rows.column(high), rows.column(low), rows.column(close));
         for i in 0..rows.len() {
             let start = if as_they_are { rows.time[i] } else { rows.time[i].div_euclid(step) * step };
@@ -204,6 +207,21 @@ pub fn bars(shelf: &Shelf, info: &SeriesInfo, step: Micros, span: Span) -> Resul
         }
     }
     Ok(out)
+}
+
+/// Rows with these prices, none of them absent.
+fn whole_prices(rows: Columns, prices: [Field; 3]) -> Columns {
+    if rows.shape() == Shape::Bars {
+        return if prices.iter().all(|f| rows.has(*f) && !rows.column(*f).contains(&ABSENT)) {
+            rows
+        } else {
+            rows.with_whole_bars()
+        };
+    }
+    let mut rows = rows;
+    let there: Vec<bool> = rows.column(prices[2]).iter().map(|v| *v != ABSENT).collect();
+    rows.retain(|i| there[i]);
+    rows
 }
 
 /// Anchors an afloat series by a clock: a new edition in UTC. Gives the doubtful wall times.
@@ -215,7 +233,7 @@ pub fn anchor_series(
     name: &SeriesName,
     clock: &Clock,
     stamp: Stamp,
-    detail: serde_json::Value,
+    mut anchoring: Anchoring,
     job: &Job,
 ) -> Result<Doubtful> {
     let info = shelf.find(name)?;
@@ -224,11 +242,10 @@ pub fn anchor_series(
             "{name} is anchored already; stavel undo {name} sets it afloat again."
         )));
     }
-    let mut detail = detail;
-    detail["disorder"] = anchored_disorder(shelf, &info, clock)?;
+    anchoring.disorder = anchored_disorder(shelf, &info, clock)?;
+    anchoring.stamp = stamp.word().to_owned();
     let origin = Origin {
-        act: "align",
-        detail: json!({}),
+        provenance: Provenance::of(Made::Align(anchoring.clone())),
         clock: Some(clock.clone()),
         fields: info.edition.fields.clone(),
         scale: info.edition.scale,
@@ -245,24 +262,22 @@ pub fn anchor_series(
     if let Some(rest) = mover.finish() {
         draft.push(rest)?;
     }
-    detail["doubtful_times"] = json!(mover.doubtful.twice + mover.doubtful.never);
-    detail["stamp"] = json!(stamp);
-    draft.set_detail(detail);
+    anchoring.doubtful_times = mover.doubtful.twice + mover.doubtful.never;
+    draft.set_made(Made::Align(anchoring));
     draft.commit()?;
     Ok(mover.doubtful)
 }
 
 /// What intake noted of rows out of order, with its times moved to UTC.
-fn anchored_disorder(shelf: &Shelf, info: &SeriesInfo, clock: &Clock) -> Result<serde_json::Value> {
+fn anchored_disorder(shelf: &Shelf, info: &SeriesInfo, clock: &Clock) -> Result<Vec<Disorder>> {
     let mut places = Vec::new();
     for edition in shelf.editions(&info.name)? {
-        for place in edition.detail["disorder"].as_array().into_iter().flatten() {
-            let mut place = place.clone();
-            for key in ["from", "to"] {
-                place[key] = json!(clock.from_wall(place[key].as_i64().unwrap_or_default()).settle());
-            }
-            places.push(place);
-        }
+        let Made::Intake(taken) = edition.provenance.made else { continue };
+        places.extend(taken.disorder.into_iter().map(|place| Disorder {
+            from: clock.from_wall(place.from).settle(),
+            to: clock.from_wall(place.to).settle(),
+            ..place
+        }));
     }
-    Ok(json!(places))
+    Ok(places)
 }

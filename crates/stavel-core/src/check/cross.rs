@@ -2,6 +2,7 @@
 
 use crate::model::time::{MINUTE, civil_from_days, day_of};
 use crate::model::{Columns, Field, Micros, Span};
+use crate::store::Cursor;
 
 use super::tally::Tally;
 use super::{Finding, Kind};
@@ -198,28 +199,13 @@ fn add(sum: &mut Agreement, part: &Agreement) {
     sum.sums.iter_mut().zip(part.sums).for_each(|(a, b)| *a += b);
 }
 
-/// Bars of one series, piece by piece.
-pub struct Bars<I> {
-    pieces: I,
-    piece: Columns,
-    at: usize,
-}
-
-impl<I: Iterator<Item = crate::Result<Columns>>> Bars<I> {
-    pub fn new(pieces: I) -> Bars<I> {
-        Bars { pieces, piece: Columns::empty(&[], Default::default()), at: 0 }
-    }
-
-    /// The next bar: its time, open, high, low and close.
-    fn peek(&mut self) -> crate::Result<Option<(Micros, [i64; 4])>> {
-        while self.at >= self.piece.len() {
-            let Some(piece) = self.pieces.next() else { return Ok(None) };
-            (self.piece, self.at) = (piece?, 0);
-        }
-        let column = |f| self.piece.column(f)[self.at];
-        let prices = [Field::Open, Field::High, Field::Low, Field::Close].map(column);
-        Ok(Some((self.piece.time[self.at], prices)))
-    }
+/// The next bar of a series: its time, open, high, low and close.
+fn next_bar<I: Iterator<Item = crate::Result<Columns>>>(
+    rows: &mut Cursor<I>,
+) -> crate::Result<Option<(Micros, [i64; 4])>> {
+    let Some(time) = rows.time()? else { return Ok(None) };
+    let column = |f| rows.rows().column(f)[rows.at()];
+    Ok(Some((time, [Field::Open, Field::High, Field::Low, Field::Close].map(column))))
 }
 
 /// Compares two series of bars; `factors` bring their prices to one scale. `counts` says of each time whether
@@ -229,8 +215,8 @@ impl<I: Iterator<Item = crate::Result<Columns>>> Bars<I> {
 /// Where a piece cannot be read, or `counts` fails.
 pub fn walk<I, J>(
     crosser: &mut Crosser,
-    mut here: Bars<I>,
-    mut there: Bars<J>,
+    mut here: Cursor<I>,
+    mut there: Cursor<J>,
     factors: (i64, i64),
     mut counts: impl FnMut(Micros) -> crate::Result<bool>,
 ) -> crate::Result<()>
@@ -239,11 +225,11 @@ where
     J: Iterator<Item = crate::Result<Columns>>,
 {
     loop {
-        let (a, b) = (here.peek()?, there.peek()?);
+        let (a, b) = (next_bar(&mut here)?, next_bar(&mut there)?);
         let Some(now) = a.iter().chain(&b).map(|bar| bar.0).min() else { return Ok(()) };
         let (a, b) = (a.filter(|bar| bar.0 == now), b.filter(|bar| bar.0 == now));
-        here.at += usize::from(a.is_some());
-        there.at += usize::from(b.is_some());
+        here.pass(usize::from(a.is_some()));
+        there.pass(usize::from(b.is_some()));
         if !counts(now)? {
             continue;
         }

@@ -1,6 +1,6 @@
 //! Cross-checks on the shelf: against another series, or an older edition.
 
-use super::cross::{Bars, Cross, Crosser, walk};
+use super::cross::{Cross, Crosser, walk};
 use super::on_shelf::session_of;
 use super::{Finding, Kind, Remedy};
 use crate::align;
@@ -10,7 +10,7 @@ use crate::model::price::unit;
 use crate::model::session::OpenHours;
 use crate::model::time::{HOUR, MINUTE, WEEK, length_in_words};
 use crate::model::{Columns, Field, Frame, SeriesName, Side, Span};
-use crate::store::{Scan, SeriesInfo, Shelf};
+use crate::store::{Cursor, Scan, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
 /// What a series is held against.
@@ -109,7 +109,7 @@ pub fn cross_check(
     // Rows of closed hours are a matter of one series alone.
     let mut open = OpenHours::new(&session_of(shelf, &here)?, span);
     let mut n = 0u32;
-    walk(&mut crosser, Bars::new(left), Bars::new(right), factors, |t| {
+    walk(&mut crosser, Cursor::new(left), Cursor::new(right), factors, |t| {
         n += 1;
         if n.is_multiple_of(1 << 16) {
             job.advance(1 << 16)?;
@@ -133,7 +133,7 @@ impl Iterator for Pieces {
     type Item = Result<Columns>;
     fn next(&mut self) -> Option<Self::Item> {
         match self {
-            Pieces::Shelf(scan) => scan.next(),
+            Pieces::Shelf(scan) => scan.next().map(|rows| rows.map(Columns::with_whole_bars)),
             Pieces::Framed(rows) => rows.take().map(Ok),
         }
     }

@@ -27,13 +27,13 @@ pub fn learn_week(shelf: &Shelf, name: &SeriesName, job: &Job) -> Result<Learned
     let bars = crate::model::columns::shape_of(&info.edition.fields) == Shape::Bars;
     let reach = info.name.frame.length().max(1);
     for rows in ahead(shelf.scan(&info.edition, Span::ALL, Some(if bars { &fields } else { &[] }))?) {
-        let rows = rows?;
+        let rows = rows?.with_whole_bars();
         job.advance(rows.len() as u64)?;
         let [open, high, low, close] =
             [Field::Open, Field::High, Field::Low, Field::Close].map(|f| rows.column(f));
         let volume = rows.column(Field::Volume);
         for (i, &t) in rows.time.iter().enumerate() {
-            let silent = volume.get(i) == Some(&0) && open[i] == close[i] && high[i] == low[i];
+            let silent = bars && volume.get(i) == Some(&0) && open[i] == close[i] && high[i] == low[i];
             if !silent {
                 // A bar of an hour stands for all its slots.
                 (0..reach)

@@ -8,7 +8,9 @@ use rust_decimal::prelude::ToPrimitive;
 use super::{Finding, Keep, Kind, Mend, Remedy, Report};
 use crate::model::columns::FILLED;
 use crate::model::session::OpenHours;
-use crate::model::{Columns, Field, Frame, Micros, Session, Shape, Span};
+use crate::model::{
+    ABSENT, Bar, BarView, Columns, Field, Frame, Micros, QuoteView, Session, Shape, Span, present,
+};
 use crate::{Error, Result};
 
 /// How many rows each mend changed, dropped or added, in the order they were asked for.
@@ -229,7 +231,8 @@ impl Mender {
             self.counts[*at] += range.len() as u64;
             for (field, column) in rows.fields.iter().zip(&mut rows.data) {
                 if field.is_price() || *field == Field::Spread {
-                    column[range.clone()].iter_mut().for_each(|v| *v = times_factor(*v, *factor));
+                    let there = column[range.clone()].iter_mut().filter(|v| present(**v).is_some());
+                    there.for_each(|v| *v = times_factor(*v, *factor));
                 }
             }
         }
@@ -316,6 +319,7 @@ impl Mender {
         let rows = rows.with_fields(&fields);
         let step = self.frame.length();
         let mut out = Columns::empty(&fields, rows.scale);
+        let view = BarView::new(&rows);
         for i in 0..rows.len() {
             let time = rows.time[i];
             if let Some((last, close)) = self.last {
@@ -325,14 +329,17 @@ impl Mender {
                         let value = match field {
                             f if f.is_of_a_bar() => close,
                             Field::Origin => FILLED,
-                            _ => 0,
+                            // Nothing was traded, and nobody knows at what spread it could have been.
+                            Field::Volume | Field::TickCount => 0,
+                            _ => ABSENT,
                         };
                         column.push(value);
                     }
                 }
             }
             out.push_from(&rows, i);
-            self.last = Some((time, rows.column(Field::Close)[i]));
+            let close = view.bar(i).map(|b| b.close).or(self.last.map(|l| l.1));
+            self.last = close.map(|close| (time, close));
         }
         out
     }
@@ -356,11 +363,14 @@ impl Mender {
     }
 }
 
-/// A flat bar without volume.
+/// A flat bar without volume. A bar of which a price is absent may have moved.
 fn is_filler(rows: &Columns, i: usize) -> bool {
-    let [open, high, low, close] = super::piece::Piece::prices_of(rows).map(|p| p[i]);
-    let silent = super::piece::Piece::volume_of(rows).get(i).is_none_or(|v| *v == 0);
-    rows.shape() == Shape::Bars && open == close && high == low && silent
+    let view = BarView::new(rows);
+    let is_flat = |bar: Bar| bar.open == bar.close && bar.high == bar.low;
+    rows.shape() == Shape::Bars
+        && !view.is_partial(i)
+        && view.bar(i).is_some_and(is_flat)
+        && view.volume.get(i).is_none_or(|v| v == 0)
 }
 
 fn ten_to(tens: i32) -> Decimal {
@@ -382,12 +392,17 @@ fn chosen(rows: &Columns, range: std::ops::Range<usize>, keep: Keep) -> usize {
         Keep::First => range.start,
         Keep::Last => range.end - 1,
         Keep::Median => {
-            let close = super::piece::Piece::prices_of(rows)[3];
-            let mut by_close: BTreeMap<(i64, usize), ()> = BTreeMap::new();
+            let view = BarView::new(rows);
+            let tick = [Field::Bid, Field::Last, Field::Price].into_iter().find(|f| rows.has(*f));
+            let close = |i: usize| match tick {
+                Some(field) => rows.cells(field).get(i),
+                None => view.bar(i).map(|b| b.close),
+            };
+            let mut by_close: BTreeMap<(Option<i64>, usize), ()> = BTreeMap::new();
             let middle = (range.len() - 1) / 2;
             let start = range.start;
             range.for_each(|i| {
-                by_close.insert((close[i], i), ());
+                by_close.insert((close(i), i), ());
             });
             by_close.keys().nth(middle).map_or(start, |(_, i)| *i)
         }
@@ -396,32 +411,42 @@ fn chosen(rows: &Columns, range: std::ops::Range<usize>, keep: Keep) -> usize {
 
 /// Makes high and low of each bar hold its open and close; gives the number of bars changed.
 fn widen(rows: &mut Columns, within: Span) -> u64 {
-    let [open, high, low, close] =
-        [Field::Open, Field::High, Field::Low, Field::Close].map(|f| rows.column(f).to_vec());
-    let mut changed = 0;
-    for i in 0..rows.len().min(open.len()) {
-        // High and low are each judged by open and close alone: one that is wrong must not spoil the other.
-        let (top, bottom) = (high[i].max(open[i]).max(close[i]), low[i].min(open[i]).min(close[i]));
-        if (top, bottom) != (high[i], low[i]) && within.holds(rows.time[i]) {
-            changed += 1;
-            for (field, value) in [(Field::High, top), (Field::Low, bottom)] {
-                if let Some(column) = rows.column_mut(field) {
-                    column[i] = value;
-                }
+    if rows.shape() != Shape::Bars {
+        return 0;
+    }
+    let wider: Vec<(usize, i64, i64)> = {
+        let view = BarView::new(rows);
+        let wider = |i: usize| {
+            let bar = view.bar(i).filter(|_| !view.is_partial(i) && within.holds(view.time[i]))?;
+            // High and low are each judged by open and close alone: one that is wrong must not spoil the other.
+            let (top, bottom) = (bar.high.max(bar.open).max(bar.close), bar.low.min(bar.open).min(bar.close));
+            ((top, bottom) != (bar.high, bar.low)).then_some((i, top, bottom))
+        };
+        (0..view.len()).filter_map(wider).collect()
+    };
+    for (i, top, bottom) in &wider {
+        for (field, value) in [(Field::High, *top), (Field::Low, *bottom)] {
+            if let Some(column) = rows.column_mut(field) {
+                column[*i] = value;
             }
         }
     }
-    changed
+    wider.len() as u64
 }
 
 fn drop_impossible(rows: &mut Columns, kind: Kind, within: Span) {
     let bad: Vec<bool> = match kind {
         Kind::Crossed => {
-            let (bid, ask) = (rows.column(Field::Bid), rows.column(Field::Ask));
-            (0..rows.len()).map(|i| bid.get(i) > ask.get(i)).collect()
+            let view = QuoteView::new(rows);
+            (0..rows.len()).map(|i| view.spread(i).is_some_and(|s| s < 0)).collect()
         }
         _ => (0..rows.len())
-            .map(|i| rows.fields.iter().zip(&rows.data).any(|(f, c)| f.is_price() && c[i] <= 0))
+            .map(|i| {
+                rows.fields
+                    .iter()
+                    .zip(&rows.data)
+                    .any(|(f, c)| f.is_price() && present(c[i]).is_some_and(|v| v <= 0))
+            })
             .collect(),
     };
     let keep: Vec<bool> = bad.iter().zip(&rows.time).map(|(bad, t)| !(*bad && within.holds(*t))).collect();

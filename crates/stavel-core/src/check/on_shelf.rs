@@ -1,11 +1,10 @@
 //! Checking and mending on the shelf.
 
-use serde_json::json;
-
 use super::mender::Patient;
 use super::{Checker, Finding, Kind, Mend, Mended, Mender, Remedy, Report, Subject};
 use crate::job::Job;
-use crate::model::{Columns, Field, SeriesName, Session, Span};
+use crate::model::provenance::{Disorder, Mending};
+use crate::model::{Columns, Field, Instrument, Made, Provenance, SeriesName, Session, Span};
 use crate::store::{EditionInfo, Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
 
@@ -41,7 +40,7 @@ pub fn check_series(shelf: &Shelf, name: &SeriesName, span: Span, job: &Job) -> 
     for rows in ahead(shelf.scan(&info.edition, span, None)?) {
         let rows = rows?;
         job.advance(rows.len() as u64)?;
-        checker.push(rows);
+        checker.push(rows.with_whole_bars());
     }
     let mut report = checker.finish();
     if info.is_afloat() {
@@ -91,25 +90,32 @@ fn disorder_of(shelf: &Shelf, info: &SeriesInfo, span: Span) -> Result<Vec<(Span
     let mut out = Vec::new();
     let mut at = Some(info.edition.id);
     while let Some(edition) = at.and_then(|id| editions.iter().find(|e| e.id == id)) {
-        if edition.detail["mended"].as_array().is_some_and(|m| m.iter().any(|k| k == Kind::OutOfOrder.word()))
-        {
-            break;
-        }
-        for place in edition.detail["disorder"].as_array().into_iter().flatten() {
-            let number = |key: &str| place[key].as_i64().unwrap_or_default();
-            let found = Span::new(number("from"), number("to") + info.name.frame.length().max(1));
+        let (noted, goes_back) = match &edition.provenance.made {
+            Made::Check(mending) if mending.settles_order => break,
+            Made::Intake(taken) => (taken.disorder.as_slice(), true),
+            // An anchoring carries over what was noted before it, in UTC.
+            Made::Align(anchoring) => (anchoring.disorder.as_slice(), false),
+            _ => (&[][..], true),
+        };
+        for place in noted {
+            let found = Span::new(place.from, place.to + info.name.frame.length().max(1));
             if found.overlap(&span).is_some() {
-                let file = place["file"].as_str().unwrap_or_default();
-                let detail =
-                    format!("{} rows came late, in {file} near line {}", number("rows"), number("line"));
-                out.push((found, number("rows") as u64, detail));
+                let Disorder { file, line, rows, .. } = place;
+                out.push((found, *rows, format!("{rows} rows came late, in {file} near line {line}")));
             }
         }
-        // An anchoring carries over what was noted before it, in UTC.
-        at = if edition.act == "align" { None } else { edition.before };
+        at = edition.before.filter(|_| goes_back);
     }
     out.sort_by_key(|d| d.0.from);
     Ok(out)
+}
+
+/// What a mend reads beside the rows: the session week decides what lies in closed hours or is missing.
+fn inputs_of(shelf: &Shelf, info: &SeriesInfo) -> Result<Vec<crate::model::Input>> {
+    if info.is_afloat() {
+        return Ok(Vec::new());
+    }
+    Ok(shelf.instrument(&info.name.instrument)?.inputs(&Instrument::SESSION))
 }
 
 /// A mender for the findings of a series, with the rows it moves taken in.
@@ -203,11 +209,14 @@ pub fn mend_found(
 ) -> Result<Mended> {
     let name = &info.name;
     let (mut mender, fields) = mender_for(shelf, info, report, mends, within)?;
-    let words: Vec<String> = mends.iter().map(Mend::to_string).collect();
+    let mut mending = Mending {
+        mends: mends.iter().map(Mend::to_string).collect(),
+        settles_order: mends.contains(&Mend::Kind(Kind::OutOfOrder)),
+        ..Mending::default()
+    };
     let edition = &info.edition;
     let origin = Origin {
-        act: "check",
-        detail: json!({}),
+        provenance: Provenance::of(Made::Check(mending.clone())).reading(inputs_of(shelf, info)?),
         clock: edition.clock.clone(),
         fields: fields.clone(),
         scale: edition.scale,
@@ -223,8 +232,8 @@ pub fn mend_found(
     draft.push(mender.finish().with_fields(&fields))?;
     let counts = mender.counts();
     if counts.iter().any(|(_, n)| *n > 0) {
-        let told: Vec<(String, u64)> = counts.iter().map(|(m, n)| (m.to_string(), *n)).collect();
-        draft.set_detail(json!({"mended": words, "counts": told}));
+        mending.counts = counts.iter().map(|(m, n)| (m.to_string(), *n)).collect();
+        draft.set_made(Made::Check(mending));
         draft.commit()?;
     }
     Ok(counts)

@@ -15,7 +15,7 @@ pub struct Piece<'a> {
     pub time: &'a [Micros],
     /// Of quotes the bid, of trades the last price, four times.
     pub prices: [&'a [i64]; 4],
-    /// Empty where nothing is known of it.
+    /// Absent where nothing is known of it; empty where no row knows its own.
     pub spread: &'a [i64],
     /// Marks of each row: [`OPEN`], [`REPEATED`], [`TRADE`].
     pub marks: &'a [u8],

@@ -8,7 +8,7 @@ use super::order::Order;
 use super::piece::{Piece, TRADE};
 use super::place::Place;
 use super::spreads::Spreads;
-use crate::model::{Columns, Field, Micros, Shape};
+use crate::model::{ABSENT, Columns, Field, Micros, QuoteView, Shape};
 
 /// A stretch of rows with what several detectors need to know of each.
 #[derive(Default)]
@@ -62,7 +62,8 @@ impl Readier {
         self.place.piece(&rows.time, join, &mut room.marks);
         room.between.clear();
         if shape == Shape::Quotes {
-            room.between.extend(rows.column(Field::Ask).iter().zip(prices[0]).map(|(a, b)| a - b));
+            let view = QuoteView::new(&rows);
+            room.between.extend((0..rows.len()).map(|i| view.spread(i).unwrap_or(ABSENT)));
         }
         self.week_hour.of_all(&rows.time, &mut room.hours);
         room.rows = rows;
@@ -84,6 +85,7 @@ fn mark_trade(
     if shape != Shape::Bars || volume.is_empty() {
         return marks.resize(rows, TRADE);
     }
+    // A flat bar whose volume is not known may well have been traded.
     let trade = |i: usize| volume[i] != 0 || open[i] != close[i] || high[i] != low[i];
     marks.extend((0..rows).map(|i| if trade(i) { TRADE } else { 0 }));
 }

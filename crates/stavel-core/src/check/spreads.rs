@@ -4,7 +4,7 @@ use super::hours::WEEK_HOURS;
 use super::piece::Piece;
 use super::{Finding, Kind, SpreadStats};
 use crate::counts::Counts;
-use crate::model::{Micros, Shape, Span};
+use crate::model::{Micros, Span, present};
 
 /// A spread is absurd beyond this many times the median of its hour of the week …
 const FACTOR: i64 = 10;
@@ -17,7 +17,7 @@ const ONE: i64 = 1024;
 /// Rows kept to be judged at the end.
 const KEPT: usize = 500_000;
 
-/// Gathers spreads. Bars with a spread of 0 do not know theirs and are passed over.
+/// Gathers spreads. Rows that do not know theirs are passed over; a spread of 0 is one.
 pub struct Spreads {
     hours: Vec<Counts>,
     /// Rows far above the mean: time, spread, hour of the week.
@@ -38,11 +38,8 @@ impl Default for Spreads {
 impl Spreads {
     /// `hours`: the hour of the week of each row.
     pub fn piece(&mut self, piece: &Piece<'_>, hours: &[u8]) {
-        let bars = piece.shape == Shape::Bars;
-        for (i, &spread) in piece.spread.iter().enumerate() {
-            if bars && spread == 0 {
-                continue;
-            }
+        for (i, spread) in piece.spread.iter().enumerate() {
+            let Some(spread) = present(*spread) else { continue };
             let time = piece.time[i];
             self.hours[hours[i] as usize].add(spread, 1);
             self.rows += 1;

@@ -3,7 +3,7 @@
 use super::piece::Piece;
 use super::runs::Runs;
 use super::{Extreme, Kind};
-use crate::model::{Micros, Shape};
+use crate::model::{Micros, Shape, present};
 
 /// Looks at each row by itself and at its step from the row before.
 #[derive(Default)]
@@ -52,7 +52,7 @@ impl Values {
             if price <= 0 {
                 self.runs.add(Kind::NonPositive, time, join);
             }
-            if quotes && piece.spread[i] < 0 {
+            if quotes && present(piece.spread[i]).is_some_and(|s| s < 0) {
                 self.runs.add(Kind::Crossed, time, join);
             }
             if piece.counts(i) {

@@ -7,8 +7,9 @@ mod on_shelf;
 
 pub use on_shelf::{Composed, Request, compose};
 
+use crate::model::columns::SHEET_SPREAD;
 use crate::model::session::OpenHours;
-use crate::model::{Columns, Field, Micros, Session, Span};
+use crate::model::{ABSENT, Columns, Field, Micros, Session, Shape, Span, present};
 
 /// How rows are changed on their way to an instrument of one's own.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -36,21 +37,26 @@ pub fn derive(mut rows: Columns, changes: &Changes, session: &Session) -> (Colum
 fn with_spread(mut rows: Columns, spread: Option<i64>) -> Columns {
     let Some(points) = spread else { return rows };
     if rows.has(Field::Bid) {
-        let asks: Vec<i64> = rows.column(Field::Bid).iter().map(|b| b + points).collect();
+        let ask = |bid: &i64| present(*bid).map_or(ABSENT, |bid| bid + points);
+        let asks: Vec<i64> = rows.column(Field::Bid).iter().map(ask).collect();
         if let Some(column) = rows.column_mut(Field::Ask) {
             *column = asks;
         }
-    } else if rows.has(Field::Open) {
-        let mut fields = rows.fields.clone();
-        if !rows.has(Field::Spread) {
-            fields = Field::ALL.into_iter().filter(|f| *f == Field::Spread || fields.contains(f)).collect();
-        }
+    } else if rows.shape() == Shape::Bars {
+        let fields = with_sheet_spread(&rows.fields);
         rows = rows.with_fields(&fields);
         if let Some(column) = rows.column_mut(Field::Spread) {
             column.fill(points);
         }
+        rows.column_mut(Field::Origin).into_iter().flatten().for_each(|o| *o += SHEET_SPREAD);
     }
     rows
+}
+
+/// The fields of bars whose spread comes from the sheet: each row says so in its origin.
+pub(crate) fn with_sheet_spread(fields: &[Field]) -> Vec<Field> {
+    let added = [Field::Spread, Field::Origin];
+    Field::ALL.into_iter().filter(|f| added.contains(f) || fields.contains(f)).collect()
 }
 
 #[cfg(test)]
@@ -79,5 +85,6 @@ mod tests {
         assert_eq!(cut.time[0], parse("2024-03-05 07:00").unwrap());
         assert_eq!(cut.column(Field::Open)[0], 60);
         assert!(cut.column(Field::Spread).iter().all(|s| *s == 18));
+        assert!(cut.column(Field::Origin).iter().all(|o| *o == SHEET_SPREAD), "it is told as an estimate");
     }
 }

@@ -2,11 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use serde_json::json;
-
 use super::{Changes, derive};
 use crate::job::Job;
-use crate::model::{Field, Instrument, Micros, SeriesName, Span};
+use crate::model::columns::shape_of;
+use crate::model::provenance::Composing;
+use crate::model::{Input, Instrument, Made, Micros, Provenance, SeriesName, Shape, Span};
 use crate::store::{Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
@@ -37,36 +37,36 @@ pub struct Composed {
 /// Where a value makes no sense, or what it is like or comes from is not there.
 pub fn compose(shelf: &mut Shelf, request: &Request, job: &Job) -> Result<Composed> {
     let there = shelf.instruments()?.into_iter().find(|i| i.name == request.name);
-    let like = match (&request.like, &there) {
-        (Some(like), _) => Some(like.clone()),
-        (None, Some(there)) => there.like.clone(),
-        (None, None) => None,
-    };
     let mut own = there.map(|i| i.own).unwrap_or_default();
-    own.extend(request.own.clone());
+    own.like = request.like.clone().or(own.like);
+    own.said.extend(request.own.clone());
     let source = request.from.as_ref().map(|name| shelf.find(name)).transpose()?;
     source.iter().try_for_each(|s| s.refuse_layers("composed"))?;
     if let Some(afloat) = source.as_ref().filter(|s| s.is_afloat()) {
         return Err(Error::input(format!("{} is afloat; align it before composing from it.", afloat.name)));
     }
-    let instrument = shelf.put_instrument(&request.name, like.as_deref(), &own)?;
+    let instrument = shelf.put_instrument(&request.name, &own)?;
     let Some(source) = source else {
         return Ok(Composed { instrument, series: None, notes: vec!["spec sheet written".into()] });
     };
-    let changes = Changes { shift: request.shift, spread: instrument.sheet.spread };
-    let name = SeriesName { instrument: request.name.clone(), ..source.name.clone() };
+    let spread = instrument.sheet.spread_at(source.edition.scale.price);
+    let changes = Changes { shift: request.shift, spread };
+    let name = SeriesName { instrument: request.name.clone(), built: false, ..source.name.clone() };
     if name == source.name {
         return Err(Error::arguments(format!(
             "{name} cannot be composed from itself; give the new instrument another name."
         )));
     }
     let mut fields = source.edition.fields.clone();
-    if changes.spread.is_some() && fields.contains(&Field::Open) && !fields.contains(&Field::Spread) {
-        fields = Field::ALL.into_iter().filter(|f| *f == Field::Spread || fields.contains(f)).collect();
+    if changes.spread.is_some() && shape_of(&fields) == Shape::Bars {
+        fields = super::with_sheet_spread(&fields);
     }
+    let mut made = Composing { shift: request.shift, outside: 0 };
+    let mut inputs = vec![Input::Edition { id: source.edition.id, series: source.name.clone() }];
+    inputs.extend(instrument.inputs(&Instrument::SESSION));
+    inputs.extend(instrument.inputs(&["spread"]));
     let origin = Origin {
-        act: "compose",
-        detail: json!({"from": source.name.to_string(), "edition": source.edition.number}),
+        provenance: Provenance::of(Made::Compose(made.clone())).reading(inputs),
         clock: source.edition.clock.clone(),
         fields,
         scale: source.edition.scale,
@@ -83,6 +83,8 @@ pub fn compose(shelf: &mut Shelf, request: &Request, job: &Job) -> Result<Compos
         outside += dropped;
         draft.push(kept)?;
     }
+    made.outside = outside;
+    draft.set_made(Made::Compose(made));
     let made = draft.commit()?;
     let mut notes = vec![format!("{} rows kept, {outside} outside the hours", made.edition.rows)];
     if let Some(points) = changes.spread {

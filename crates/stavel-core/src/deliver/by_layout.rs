@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use crate::intake::{self, DateOrder, Delimiter, Layout, Since1970, Use};
+use crate::intake::{self, DateOrder, Delimiter, Layout, Precision, Since1970, Use};
 use crate::model::price::push_scaled;
 use crate::model::time::{DAY, HOUR, MINUTE, Micros, SECOND, civil_from_days, day_of};
 use crate::model::{Clock, Columns, Field, SeriesName};
@@ -86,12 +86,13 @@ impl<'a> LayoutWriter<'a> {
         match used {
             Use::Skip | Use::Value(_) | Use::DayMillis => {}
             Use::Moment => {
-                push_date(out, wall, self.layout.dates);
-                out.push(if self.layout.delimiter == Delimiter::Blanks { b'T' } else { b' ' });
-                push_time(out, wall);
+                push_date(out, wall, self.layout);
+                let blanks = self.layout.delimiter == Delimiter::Blanks;
+                out.push(if blanks { b'T' } else { self.layout.marks.between });
+                push_time(out, wall, self.layout);
             }
-            Use::Date => push_date(out, wall, self.layout.dates),
-            Use::Time => push_time(out, wall),
+            Use::Date => push_date(out, wall, self.layout),
+            Use::Time => push_time(out, wall, self.layout),
             Use::Unix(Since1970::Seconds) if rows.time[i] % SECOND == 0 => number(rows.time[i] / SECOND, out),
             Use::Unix(Since1970::Seconds) => push_scaled(out, rows.time[i], 6),
             Use::Unix(Since1970::Millis) if rows.time[i] % 1000 == 0 => number(rows.time[i] / 1000, out),
@@ -102,7 +103,9 @@ impl<'a> LayoutWriter<'a> {
             Use::Symbol => out.extend_from_slice(self.symbol.as_bytes()),
             Use::Field(field) => {
                 let from = out.len();
-                push_scaled(out, rows.column(*field)[i], rows.scale.of(*field));
+                if let Some(value) = rows.cells(*field).get(i) {
+                    push_scaled(out, value, rows.scale.of(*field));
+                }
                 if self.layout.decimal == b',' {
                     out[from..].iter_mut().filter(|c| **c == b'.').for_each(|c| *c = b',');
                 }
@@ -111,24 +114,47 @@ impl<'a> LayoutWriter<'a> {
     }
 }
 
-fn push_date(out: &mut Vec<u8>, wall: Micros, order: DateOrder) {
+fn push_date(out: &mut Vec<u8>, wall: Micros, layout: &Layout) {
     let (y, m, d) = civil_from_days(day_of(wall));
-    let text = match order {
-        DateOrder::YearFirst => format!("{y:04}-{m:02}-{d:02}"),
-        DateOrder::DayFirst => format!("{d:02}.{m:02}.{y:04}"),
-        DateOrder::MonthFirst => format!("{m:02}/{d:02}/{y:04}"),
+    let parts = match layout.dates {
+        DateOrder::YearFirst => [(y, 4), (m, 2), (d, 2)],
+        DateOrder::DayFirst => [(d, 2), (m, 2), (y, 4)],
+        DateOrder::MonthFirst => [(m, 2), (d, 2), (y, 4)],
     };
-    out.extend(text.bytes());
+    // Dates without marks are read year first, whatever else a layout says.
+    let parts = if layout.marks.date.is_none() { [(y, 4), (m, 2), (d, 2)] } else { parts };
+    push_parts(out, &parts, layout.marks.date);
 }
 
-/// A time of day, with as many digits after the seconds as it needs.
-fn push_time(out: &mut Vec<u8>, wall: Micros) {
+/// A time of day as far as the layout writes it, and farther where the row needs it.
+fn push_time(out: &mut Vec<u8>, wall: Micros, layout: &Layout) {
     let t = wall.rem_euclid(DAY);
-    out.extend(format!("{:02}:{:02}:{:02}", t / HOUR, t / MINUTE % 60, t / SECOND % 60).bytes());
-    match t % SECOND {
-        0 => {}
-        us if us % 1000 == 0 => out.extend(format!(".{:03}", us / 1000).bytes()),
-        us => out.extend(format!(".{us:06}").bytes()),
+    let needed = match t {
+        t if t % MINUTE == 0 => Precision::Minutes,
+        t if t % SECOND == 0 => Precision::Seconds,
+        t if t % 1000 == 0 => Precision::Millis,
+        _ => Precision::Micros,
+    };
+    let precision = needed.max(layout.marks.precision);
+    let parts = [(t / HOUR, 2), (t / MINUTE % 60, 2), (t / SECOND % 60, 2)];
+    let shown = if precision == Precision::Minutes { &parts[..2] } else { &parts[..] };
+    push_parts(out, shown, layout.marks.time);
+    let fraction = match precision {
+        Precision::Minutes | Precision::Seconds => return,
+        Precision::Millis => (t % SECOND / 1000, 3),
+        Precision::Micros => (t % SECOND, 6),
+    };
+    out.push(b'.');
+    push_parts(out, &[fraction], None);
+}
+
+/// Numbers padded with zeros to a width, with a mark between them.
+fn push_parts(out: &mut Vec<u8>, parts: &[(i64, usize)], mark: Option<u8>) {
+    for (i, (value, width)) in parts.iter().enumerate() {
+        if i > 0 {
+            out.extend(mark);
+        }
+        out.extend(format!("{value:0width$}").bytes());
     }
 }
 

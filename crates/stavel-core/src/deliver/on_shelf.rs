@@ -24,6 +24,8 @@ pub struct Order {
     pub span: Span,
     /// Only so many rows, the last ones.
     pub last: Option<u64>,
+    /// Tell of each row where it comes from: what was filled and what was estimated.
+    pub origin: bool,
 }
 
 /// A file that was delivered.
@@ -37,12 +39,24 @@ pub struct Delivery {
     pub proved: bool,
 }
 
-/// Writes a series to a file, or into a folder under a name of its own, and proves it. The file
-/// appears under its name only when it is whole.
+/// Writes a series to a file, or into a folder under a name of its own, and proves it. Only a file that was
+/// proved gets the name, and takes the place of one that is there; one that was not is kept beside it, its name
+/// ending in `.unproved`.
 ///
 /// # Errors
 /// Where the series is afloat (its times are not UTC) or the file cannot be written.
 pub fn deliver(shelf: &Shelf, order: &Order, to: &Path, job: &Job) -> Result<Delivery> {
+    deliver_changed(shelf, order, to, job, |_| Ok(()))
+}
+
+/// The same, with a look at the file, or a change of it, before it is proved.
+fn deliver_changed(
+    shelf: &Shelf,
+    order: &Order,
+    to: &Path,
+    job: &Job,
+    written: impl FnOnce(&Path) -> Result<()>,
+) -> Result<Delivery> {
     let info = what_is_delivered(shelf, order)?;
     let span = span_of(shelf, &info, order)?;
     let path = if to.is_dir() || to.to_string_lossy().ends_with('/') {
@@ -53,20 +67,30 @@ pub fn deliver(shelf: &Shelf, order: &Order, to: &Path, job: &Job) -> Result<Del
     if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
         std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
     }
-    let mut unfinished = path.clone().into_os_string();
-    unfinished.push(".unfinished");
-    let unfinished = PathBuf::from(unfinished);
+    let unfinished = with_ending(&path, "unfinished");
     job.begin(format!("deliver {}", order.series), info.edition.rows * 2);
-    let outcome = write_and_prove(shelf, &info, order, span, &unfinished, job);
+    let outcome = write(shelf, &info, order, span, &unfinished, job).and_then(|rows| {
+        written(&unfinished)?;
+        Ok((rows, prove(shelf, &info, order, span, &unfinished, job)?))
+    });
     if outcome.is_err() {
         // What could not be finished is of no use to anyone.
         let _ = std::fs::remove_file(&unfinished);
     }
     let (rows, proved) = outcome?;
+    let path = if proved { path } else { with_ending(&path, "unproved") };
     std::fs::rename(&unfinished, &path).map_err(|e| Error::io("Cannot name", &path, &e))?;
     let (bytes, sha256) =
-        fingerprint::of_file(&path, |_| Ok(())).map_err(|e| Error::io("Cannot read back", &path, &e))?;
+        fingerprint::sha256_of(&path).map_err(|e| Error::io("Cannot read back", &path, &e))?;
     Ok(Delivery { path, rows, bytes, sha256, proved })
+}
+
+/// A path with a further ending after the one it has.
+fn with_ending(path: &Path, ending: &str) -> PathBuf {
+    let mut name = path.to_owned().into_os_string();
+    name.push(".");
+    name.push(ending);
+    PathBuf::from(name)
 }
 
 fn what_is_delivered(shelf: &Shelf, order: &Order) -> Result<SeriesInfo> {
@@ -76,7 +100,7 @@ fn what_is_delivered(shelf: &Shelf, order: &Order) -> Result<SeriesInfo> {
         info.refuse_layers("delivered as lines (Parquet holds them)")?;
     }
     // Where rows come from is the shelf's own matter; a table of columns may hold it, lines others read do not.
-    if order.format != Format::Parquet && order.layout.is_none() {
+    if order.format != Format::Parquet && order.layout.is_none() && !order.origin {
         info.edition.fields.retain(|f| *f != Field::Origin);
     }
     Ok(info)
@@ -110,14 +134,8 @@ fn span_of(shelf: &Shelf, info: &SeriesInfo, order: &Order) -> Result<Span> {
     Ok(times.front().map_or(order.span, |&from| Span::new(from, order.span.to)))
 }
 
-fn write_and_prove(
-    shelf: &Shelf,
-    info: &SeriesInfo,
-    order: &Order,
-    span: Span,
-    path: &Path,
-    job: &Job,
-) -> Result<(u64, bool)> {
+/// Writes the file; gives its rows.
+fn write(shelf: &Shelf, info: &SeriesInfo, order: &Order, span: Span, path: &Path, job: &Job) -> Result<u64> {
     let edition = &info.edition;
     let rows = match order.format {
         Format::Parquet => {
@@ -128,12 +146,22 @@ fn write_and_prove(
         }
         _ => write_text(shelf, info, order, span, path, job)?,
     };
-    if rows == 0 {
-        return Err(Error::input(format!(
-            "{} has no rows in that span; nothing was delivered.",
-            order.series
-        )));
+    match rows {
+        0 => Err(Error::input(format!("{} has no rows in that span; nothing was delivered.", order.series))),
+        rows => Ok(rows),
     }
+}
+
+/// Reads the file back and compares it with the rows of the series.
+fn prove(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    order: &Order,
+    span: Span,
+    path: &Path,
+    job: &Job,
+) -> Result<bool> {
+    let edition = &info.edition;
     let again = shelf.scan(edition, span, None)?.inspect(|piece| {
         if let Ok(piece) = piece {
             // Stopping is noticed while writing; here it only moves the bar.
@@ -143,9 +171,9 @@ fn write_and_prove(
     if let Some(layout) = &order.layout {
         let writer = LayoutWriter::new(layout, &order.clock, &order.series, &edition.fields)?;
         let like = Columns::empty(&edition.fields, edition.scale);
-        return Ok((rows, by_layout::holds(path, layout, writer.clock(), &like, again)?));
+        return by_layout::holds(path, layout, writer.clock(), &like, again);
     }
-    Ok((rows, proof::holds(path, order.format, &edition.fields, edition.scale, again)?))
+    proof::holds(path, order.format, &edition.fields, edition.scale, again)
 }
 
 fn each(scan: Scan, job: &Job, mut with: impl FnMut(&Columns) -> Result<()>) -> Result<u64> {
@@ -226,91 +254,4 @@ pub fn first_lines(shelf: &Shelf, order: &Order, count: usize) -> Result<Vec<Str
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::model::Scale;
-    use crate::model::time::{MINUTE, parse};
-    use crate::store::Origin;
-
-    fn shelf_with_bars(dir: &Path) -> (Shelf, SeriesName) {
-        let mut shelf = Shelf::open_to_write(dir).unwrap();
-        let name: SeriesName = "NOKSEK@joined:1m".parse().unwrap();
-        let (fields, scale) = (vec![Field::Open, Field::Close, Field::Volume], Scale { price: 5, volume: 1 });
-        let mut rows = Columns::empty(&fields, scale);
-        for i in 0..300_000i64 {
-            rows.time.push(parse("2023-10-29 00:30").unwrap() + i * MINUTE);
-            [987_650 - i, -5 + i, i % 7].into_iter().zip(&mut rows.data).for_each(|(v, c)| c.push(v));
-        }
-        let origin =
-            Origin { act: "splice", detail: serde_json::json!({}), clock: Some(Clock::utc()), fields, scale };
-        let mut draft = shelf.draft(&name, origin).unwrap();
-        draft.push(rows.clone()).unwrap();
-        draft.commit().unwrap();
-        (shelf, name)
-    }
-
-    fn order(series: SeriesName, format: Format) -> Order {
-        Order {
-            series,
-            format,
-            clock: "Europe/Oslo".parse().unwrap(),
-            span: Span::ALL,
-            last: None,
-            layout: None,
-        }
-    }
-
-    #[test]
-    fn every_format_is_proved_and_the_same_twice() {
-        let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
-        let (shelf, name) = shelf_with_bars(dir.path());
-        for format in Format::ALL {
-            let order = order(name.clone(), format);
-            let once = deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap();
-            assert!(once.proved && once.rows == 300_000, "{format:?}");
-            assert!(once.path.ends_with(format!("NOKSEK_joined_1m.{}", format.word())));
-            let twice = deliver(&shelf, &order, &out.path().join("again"), &Job::unwatched()).unwrap();
-            assert_eq!(once.sha256, twice.sha256);
-        }
-        let csv = std::fs::read_to_string(out.path().join("NOKSEK_joined_1m.csv")).unwrap();
-        assert!(csv.starts_with("time,open,close,volume\n2023-10-29T02:30:00+02:00,9.87650,-0.00005,0.0\n"));
-        assert!(csv.contains("2023-10-29T02:00:00+01:00,"), "the hour that comes twice is told apart");
-        let last = Order { last: Some(3), ..order(name, Format::Csv) };
-        assert_eq!(deliver(&shelf, &last, &out.path().join("last.csv"), &Job::unwatched()).unwrap().rows, 3);
-    }
-
-    #[test]
-    fn a_file_that_was_changed_is_not_proved() {
-        let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
-        let (shelf, name) = shelf_with_bars(dir.path());
-        let info = shelf.find(&name).unwrap();
-        for format in Format::ALL {
-            let path =
-                deliver(&shelf, &order(name.clone(), format), out.path(), &Job::unwatched()).unwrap().path;
-            let holds = |path: &Path| {
-                let rows = shelf.scan(&info.edition, Span::ALL, None).unwrap();
-                proof::holds(path, format, &info.edition.fields, info.edition.scale, rows)
-            };
-            assert_eq!(holds(&path), Ok(true));
-            let mut bytes = std::fs::read(&path).unwrap();
-            if format == Format::Parquet {
-                bytes.truncate(bytes.len() / 2);
-            } else {
-                let at = bytes.windows(7).position(|w| w == b"9.87600").unwrap();
-                bytes[at + 6] = b'1';
-            }
-            std::fs::write(&path, bytes).unwrap();
-            assert_ne!(holds(&path), Ok(true), "{format:?}");
-        }
-    }
-
-    #[test]
-    fn nothing_is_left_of_a_delivery_that_fails() {
-        let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
-        let (shelf, name) = shelf_with_bars(dir.path());
-        let job = Job::unwatched();
-        job.stop();
-        assert!(deliver(&shelf, &order(name, Format::Csv), out.path(), &job).unwrap_err().is_cancelled());
-        assert_eq!(std::fs::read_dir(out.path()).unwrap().count(), 0);
-    }
-}
+mod tests;

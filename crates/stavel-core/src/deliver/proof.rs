@@ -1,13 +1,16 @@
 //! Reading a delivered file back, by other code than wrote it, and comparing it with the rows.
 
+use std::collections::HashMap;
 use std::fs::File;
 use std::io::{BufRead, BufReader};
 use std::path::Path;
 
+use serde_json::value::RawValue;
+
 use super::Format;
-use crate::model::price::{parse_scaled, unit};
-use crate::model::{Columns, Field, Micros, Scale, Span};
-use crate::store::read_file;
+use crate::model::price::parse_scaled;
+use crate::model::{ABSENT, Columns, Field, Micros, Scale, Span};
+use crate::store::{Cursor, ScanFile};
 use crate::{Error, Result};
 
 /// Rows read back one by one: a time and the values of the fields.
@@ -22,16 +25,8 @@ pub fn holds(
     rows: impl Iterator<Item = Result<Columns>>,
 ) -> Result<bool> {
     if format == Format::Parquet {
-        let back = read_file(path, fields, scale, Span::ALL)?;
-        let mut at = 0;
-        for piece in rows {
-            let piece = piece?;
-            if at + piece.len() > back.len() || back.rows(at..at + piece.len()) != piece {
-                return Ok(false);
-            }
-            at += piece.len();
-        }
-        return Ok(at == back.len());
+        let back = ScanFile::open(path, fields, scale, Span::ALL)?;
+        return same_rows(back, rows);
     }
     let mut back = text_rows(path, format, fields, scale)?;
     for piece in rows {
@@ -45,6 +40,31 @@ pub fn holds(
         }
     }
     Ok(back.next().is_none())
+}
+
+/// True where two streams hold the same rows, however they are cut into pieces.
+fn same_rows(
+    back: impl Iterator<Item = Result<Columns>>,
+    rows: impl Iterator<Item = Result<Columns>>,
+) -> Result<bool> {
+    let mut back = Cursor::new(back);
+    for piece in rows {
+        let piece = piece?;
+        let mut done = 0;
+        while done < piece.len() {
+            if !back.load()? {
+                return Ok(false);
+            }
+            let n = (piece.len() - done).min(back.left().len());
+            let here = back.rows().rows(back.at()..back.at() + n);
+            if here != piece.rows(done..done + n) {
+                return Ok(false);
+            }
+            back.pass(n);
+            done += n;
+        }
+    }
+    Ok(!back.load()?)
 }
 
 /// The rows of a text file; `None` for a line that is no row.
@@ -61,7 +81,10 @@ fn text_rows<'a>(
         return Ok(Box::new(reader.into_byte_records().map(move |record| {
             let record = record.ok()?;
             let time = moment(std::str::from_utf8(record.get(0)?).ok()?)?;
-            let value = |(i, f): (usize, &Field)| parse_scaled(record.get(i + 1)?, scale.of(*f)).ok();
+            let value = |(i, f): (usize, &Field)| match record.get(i + 1)? {
+                b"" => Some(ABSENT),
+                cell => parse_scaled(cell, scale.of(*f)).ok(),
+            };
             Some((time, fields.iter().enumerate().map(value).collect::<Option<Vec<i64>>>()?))
         })));
     }
@@ -69,11 +92,14 @@ fn text_rows<'a>(
     let lines = lines.filter(|l| !matches!(l.as_deref(), Ok("[" | "]")));
     Ok(Box::new(lines.map(move |line| {
         let line = line.ok()?;
-        let record: serde_json::Value = serde_json::from_str(line.trim_end_matches(',')).ok()?;
-        let time = moment(record["time"].as_str()?)?;
-        // A price has at most fifteen digits that count, which a double holds exactly.
-        let value = |f: &Field| Some((record[f.name()].as_f64()? * unit(scale.of(*f)) as f64).round() as i64);
-        Some((time, fields.iter().map(value).collect::<Option<Vec<i64>>>()?))
+        // Numbers are compared as they are written, digit by digit, and never go through a float.
+        let record: HashMap<&str, &RawValue> = serde_json::from_str(line.trim_end_matches(',')).ok()?;
+        let time: String = serde_json::from_str(record.get("time")?.get()).ok()?;
+        let value = |f: &Field| match record.get(f.name())?.get() {
+            "null" => Some(ABSENT),
+            number => parse_scaled(number.as_bytes(), scale.of(*f)).ok(),
+        };
+        Some((moment(&time)?, fields.iter().map(value).collect::<Option<Vec<i64>>>()?))
     })))
 }
 

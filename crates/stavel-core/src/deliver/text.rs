@@ -3,7 +3,7 @@
 use super::Format;
 use crate::model::price::push_scaled;
 use crate::model::time::{DAY, HOUR, MINUTE, Micros, SECOND, civil_from_days, day_of};
-use crate::model::{Clock, Columns};
+use crate::model::{Clock, Columns, present};
 
 /// Turns rows into lines of CSV or JSON.
 pub struct TextWriter {
@@ -41,7 +41,10 @@ impl TextWriter {
                 push_moment(out, rows.time[i], &self.clock);
                 for (field, column) in rows.fields.iter().zip(&rows.data) {
                     out.push(b',');
-                    push_scaled(out, column[i], rows.scale.of(*field));
+                    // An absent value is an empty cell.
+                    if let Some(value) = present(column[i]) {
+                        push_scaled(out, value, rows.scale.of(*field));
+                    }
                 }
             } else {
                 if self.format == Format::Json && self.rows > 0 {
@@ -64,7 +67,10 @@ impl TextWriter {
             out.extend_from_slice(b",\"");
             out.extend_from_slice(field.name().as_bytes());
             out.extend_from_slice(b"\":");
-            push_scaled(out, column[i], rows.scale.of(*field));
+            match present(column[i]) {
+                Some(value) => push_scaled(out, value, rows.scale.of(*field)),
+                None => out.extend_from_slice(b"null"),
+            }
         }
         out.push(b'}');
     }

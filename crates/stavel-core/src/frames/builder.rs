@@ -1,7 +1,10 @@
 //! Building bars.
 
 use super::grid::{Grid, can_build};
-use crate::model::{Columns, Field, Frame, Micros, Scale, Session, Shape, Side, Span};
+use crate::model::{
+    ABSENT, Bar, BarView, Columns, Field, Frame, Micros, QuoteView, Scale, Session, Shape, Side, Span,
+    present,
+};
 use crate::{Error, Result};
 
 /// Builds bars of one frame out of rows in order of time.
@@ -9,7 +12,7 @@ pub struct Builder {
     grid: Grid,
     side: Side,
     from: Frame,
-    now: Option<Bar>,
+    now: Option<Growing>,
     bars: Columns,
     first: Option<Micros>,
     last: Micros,
@@ -24,15 +27,33 @@ pub struct Built {
 }
 
 /// The bar that is being filled.
-struct Bar {
+struct Growing {
     span: Span,
-    open: i64,
-    high: i64,
-    low: i64,
-    close: i64,
+    bar: Bar,
+    /// Of the rows that say theirs; absent while none did.
     volume: i64,
     /// Sum and number of the spreads known.
     spread: (i64, i64),
+}
+
+impl Growing {
+    #[inline]
+    fn add(&mut self, volume: Option<i64>, spread: Option<i64>) {
+        if let Some(volume) = volume {
+            self.volume = present(self.volume).unwrap_or(0) + volume;
+        }
+        if let Some(spread) = spread {
+            self.spread = (self.spread.0 + spread, self.spread.1 + 1);
+        }
+    }
+
+    /// The mean of the spreads known, rounded; absent where none is.
+    fn mean_spread(&self) -> i64 {
+        match self.spread {
+            (_, 0) => ABSENT,
+            (sum, count) => (sum + count / 2).div_euclid(count),
+        }
+    }
 }
 
 impl Builder {
@@ -87,73 +108,74 @@ impl Builder {
     }
 
     fn push_bars(&mut self, rows: &Columns) {
-        let [open, high, low, close] =
-            [Field::Open, Field::High, Field::Low, Field::Close].map(|f| rows.column(f));
-        let (volume, spread) = (rows.column(Field::Volume), rows.column(Field::Spread));
-        for i in 0..rows.len() {
-            let (volume, spread) = (volume.get(i).copied().unwrap_or(0), spread.get(i).copied().unwrap_or(0));
-            self.row(rows.time[i], [open[i], high[i], low[i], close[i]], volume, spread);
+        let view = BarView::new(rows);
+        for i in 0..view.len() {
+            if let Some(bar) = view.bar(i) {
+                self.row(view.time[i], bar, view.volume.get(i), view.spread.get(i));
+            }
         }
     }
 
     fn push_quotes(&mut self, rows: &Columns) {
-        let (bid, ask) = (rows.column(Field::Bid), rows.column(Field::Ask));
-        let volume = rows.column(if self.side == Side::Ask { Field::AskVolume } else { Field::BidVolume });
-        for i in 0..rows.len() {
-            let price = match self.side {
-                Side::Ask => ask[i],
-                Side::Mid => (bid[i] + ask[i]).div_euclid(2),
-                Side::Bid | Side::Last => bid[i],
+        let view = QuoteView::new(rows);
+        let volume = if self.side == Side::Ask { view.ask_volume } else { view.bid_volume };
+        for (i, &time) in view.time.iter().enumerate() {
+            let price = match (self.side, view.bid.get(i), view.ask.get(i)) {
+                (Side::Ask, _, ask) => ask,
+                (Side::Mid, Some(bid), Some(ask)) => Some((bid + ask).div_euclid(2)),
+                (Side::Mid, ..) => None,
+                (Side::Bid | Side::Last, bid, _) => bid,
             };
-            self.row(rows.time[i], [price; 4], volume.get(i).copied().unwrap_or(0), ask[i] - bid[i]);
+            if let Some(price) = price {
+                self.row(time, Bar::flat(price), volume.get(i), view.spread(i));
+            }
         }
     }
 
     fn push_trades(&mut self, rows: &Columns) {
-        let (last, volume) = (rows.column(Field::Last), rows.column(Field::Volume));
-        for (i, (time, price)) in rows.time.iter().zip(last).enumerate() {
-            self.row(*time, [*price; 4], volume.get(i).copied().unwrap_or(0), 0);
+        let (last, volume) = (rows.cells(Field::Last), rows.cells(Field::Volume));
+        for (i, time) in rows.time.iter().enumerate() {
+            if let Some(price) = last.get(i) {
+                self.row(*time, Bar::flat(price), volume.get(i), None);
+            }
         }
     }
 
     /// Ticks count as quotes or trades, bars as bars. A bar has the prices of the bid; what it knows of its
     /// spread leads to the other side.
     fn push_layers(&mut self, rows: &Columns) {
-        let [open, high, low, close] =
-            [Field::Open, Field::High, Field::Low, Field::Close].map(|f| rows.column(f));
-        let (bid, ask, last) = (rows.column(Field::Bid), rows.column(Field::Ask), rows.column(Field::Last));
-        let at = |column: &[i64], i: usize| column.get(i).copied().unwrap_or(0);
-        let (volume, spread) = (rows.column(Field::Volume), rows.column(Field::Spread));
-        let of_side = rows.column(if self.side == Side::Ask { Field::AskVolume } else { Field::BidVolume });
+        let (bars, quotes) = (BarView::new(rows), QuoteView::new(rows));
+        let (last, has_quotes) = (rows.cells(Field::Last), rows.has(Field::Bid));
+        let of_side = if self.side == Side::Ask { quotes.ask_volume } else { quotes.bid_volume };
         for (i, covers) in rows.column(Field::Covers).iter().enumerate() {
-            let (bar, spread) = if *covers > 0 {
-                let bar = [at(open, i), at(high, i), at(low, i), at(close, i)];
-                (bar, at(spread, i))
-            } else if bid.is_empty() {
-                ([at(last, i); 4], 0)
+            let is_bar = *covers > 0;
+            let (bar, spread) = if is_bar {
+                (bars.bar(i), bars.spread.get(i))
+            } else if has_quotes {
+                (quotes.bid.get(i).map(Bar::flat), quotes.spread(i))
             } else {
-                ([at(bid, i); 4], at(ask, i) - at(bid, i))
+                (last.get(i).map(Bar::flat), None)
             };
             let above = match self.side {
-                Side::Ask => spread,
-                Side::Mid => spread.div_euclid(2),
+                Side::Ask => spread.unwrap_or(0),
+                Side::Mid => spread.unwrap_or(0).div_euclid(2),
                 Side::Bid | Side::Last => 0,
             };
-            let volume = at(volume, i) + if *covers > 0 { 0 } else { at(of_side, i) };
-            self.row(rows.time[i], bar.map(|p| p + above), volume, spread);
+            let volume = bars.volume.get(i).or(of_side.get(i).filter(|_| !is_bar));
+            if let Some(bar) = bar {
+                self.row(rows.time[i], bar.moved(above), volume, spread);
+            }
         }
     }
 
     #[inline]
-    fn row(&mut self, time: Micros, [open, high, low, close]: [i64; 4], volume: i64, spread: i64) {
-        let known = i64::from(spread > 0);
+    fn row(&mut self, time: Micros, row: Bar, volume: Option<i64>, spread: Option<i64>) {
         match &mut self.now {
-            Some(bar) if bar.span.holds(time) => {
-                bar.high = bar.high.max(high);
-                bar.low = bar.low.min(low);
-                bar.close = close;
-                bar.volume += volume;
-                bar.spread = (bar.spread.0 + spread * known, bar.spread.1 + known);
+            Some(now) if now.span.holds(time) => {
+                now.bar.high = now.bar.high.max(row.high);
+                now.bar.low = now.bar.low.min(row.low);
+                now.bar.close = row.close;
+                now.add(volume, spread);
             }
             _ => {
                 self.close_bar();
@@ -161,25 +183,24 @@ impl Builder {
                 if self.first_bar.length() == 0 {
                     self.first_bar = span;
                 }
-                self.now =
-                    Some(Bar { span, open, high, low, close, volume, spread: (spread * known, known) });
+                let mut now = Growing { span, bar: row, volume: ABSENT, spread: (0, 0) };
+                now.add(volume, spread);
+                self.now = Some(now);
             }
         }
     }
 
     fn close_bar(&mut self) {
-        let Some(bar) = self.now.take() else { return };
-        self.bars.time.push(bar.span.from);
-        // The mean of the spreads known, rounded; 0 says that none is.
-        let spread = if bar.spread.1 == 0 { 0 } else { (bar.spread.0 + bar.spread.1 / 2) / bar.spread.1 };
+        let Some(now) = self.now.take() else { return };
+        self.bars.time.push(now.span.from);
         for (field, column) in self.bars.fields.iter().zip(&mut self.bars.data) {
             column.push(match field {
-                Field::Open => bar.open,
-                Field::High => bar.high,
-                Field::Low => bar.low,
-                Field::Close => bar.close,
-                Field::Volume => bar.volume,
-                _ => spread,
+                Field::Open => now.bar.open,
+                Field::High => now.bar.high,
+                Field::Low => now.bar.low,
+                Field::Close => now.bar.close,
+                Field::Volume => now.volume,
+                _ => now.mean_spread(),
             });
         }
     }

@@ -1,10 +1,9 @@
 //! Building frames on the shelf.
 
-use serde_json::json;
-
 use super::{Builder, Built};
 use crate::job::Job;
-use crate::model::{Clock, Frame, SeriesName, Side, Span};
+use crate::model::provenance::Framing;
+use crate::model::{Clock, Frame, Input, Instrument, Made, Provenance, SeriesName, Side, Span};
 use crate::store::{Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
@@ -65,13 +64,21 @@ pub fn build_series(
     let built = build_rows(shelf, &info, frame, clock, side, Span::ALL, job)?;
     // A tick series has both sides; a bar series has the side it has.
     let side = if name.frame.is_ticks() && side != Side::Last { side } else { name.side };
-    let target = SeriesName { frame, side, ..name.clone() };
+    let target = SeriesName { frame, side, built: true, ..name.clone() };
+    let framing = Framing {
+        frame,
+        side,
+        clock: clock.map(Clock::to_string),
+        partial_first: built.partial_first,
+        partial_last: built.partial_last,
+    };
+    let mut inputs = vec![Input::Edition { id: info.edition.id, series: info.name.clone() }];
+    let sheet = shelf.instrument(&info.name.instrument)?;
+    // A clock that was said is a setting of its own.
+    let keys = Instrument::SESSION.into_iter().filter(|key| clock.is_none() || *key != "clock");
+    inputs.extend(sheet.inputs(&keys.collect::<Vec<_>>()));
     let origin = Origin {
-        act: "frames",
-        detail: json!({
-            "from": name.to_string(), "edition": info.edition.id,
-            "clock": clock.map(Clock::to_string), "partial_first": built.partial_first, "partial_last": built.partial_last,
-        }),
+        provenance: Provenance::of(Made::Frames(framing)).reading(inputs),
         clock: info.edition.clock.clone(),
         fields: built.bars.fields.clone(),
         scale: built.bars.scale,

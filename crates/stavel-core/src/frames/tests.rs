@@ -1,6 +1,6 @@
 use super::*;
 use crate::model::time::{MINUTE, parse, wall};
-use crate::model::{Columns, Field, Frame, Micros, Scale, Session, Side, Span};
+use crate::model::{ABSENT, Columns, Field, Frame, Micros, Scale, Session, Side, Span};
 
 fn session(hours: &str, clock: &str) -> Session {
     Session { week: hours.parse().unwrap(), clock: clock.parse().unwrap(), holidays: vec![] }
@@ -22,8 +22,14 @@ fn minutes(session: &Session, from: &str, to: &str) -> Columns {
                 continue;
             }
             let (o, c) = (rng.i64(1000..2000), rng.i64(1000..2000));
-            let values =
+            let mut values =
                 [o, o.max(c) + rng.i64(0..9), o.min(c) - rng.i64(0..9), c, rng.i64(0..50), rng.i64(0..4)];
+            // Some values are not known, a price here and there too; a spread of 0 is one.
+            for (value, share) in values.iter_mut().zip([0.02, 0.02, 0.02, 0.0, 0.6, 0.7]) {
+                if rng.f64() < share {
+                    *value = ABSENT;
+                }
+            }
             rows.time.push(t);
             rows.data.iter_mut().zip(values).for_each(|(column, v)| column.push(v));
         }
@@ -97,20 +103,23 @@ fn plainly(rows: &Columns, frame: &str, session: &Session) -> Vec<(Micros, [i64;
     let mut grid = Grid::new(frame.parse().unwrap(), session);
     let mut spans: Vec<Span> = rows.time.iter().map(|&t| grid.bar_at(t)).collect();
     spans.dedup();
-    let column = |f| rows.column(f);
+    let there = |f: Field, i: usize| Some(rows.column(f)[i]).filter(|v| *v != ABSENT);
+    const PRICES: [Field; 4] = [Field::Open, Field::High, Field::Low, Field::Close];
+    let prices = |i: usize| PRICES.into_iter().filter_map(move |f| there(f, i));
     spans
         .into_iter()
         .map(|s| {
             let at: Vec<usize> = (0..rows.len()).filter(|&i| s.holds(rows.time[i])).collect();
-            let spreads: Vec<i64> = at.iter().map(|&i| column(Field::Spread)[i]).filter(|&s| s > 0).collect();
-            let mean = spreads.iter().sum::<i64>() as f64 / spreads.len().max(1) as f64;
+            let spreads: Vec<i64> = at.iter().filter_map(|&i| there(Field::Spread, i)).collect();
+            let mean = spreads.iter().sum::<i64>() as f64 / spreads.len() as f64;
+            let volumes: Vec<i64> = at.iter().filter_map(|&i| there(Field::Volume, i)).collect();
             let values = [
-                column(Field::Open)[at[0]],
-                at.iter().map(|&i| column(Field::High)[i]).max().unwrap(),
-                at.iter().map(|&i| column(Field::Low)[i]).min().unwrap(),
-                column(Field::Close)[*at.last().unwrap()],
-                at.iter().map(|&i| column(Field::Volume)[i]).sum(),
-                (mean + 0.5).floor() as i64,
+                there(Field::Open, at[0]).unwrap_or(rows.column(Field::Close)[at[0]]),
+                at.iter().flat_map(|&i| prices(i)).max().unwrap(),
+                at.iter().flat_map(|&i| prices(i)).min().unwrap(),
+                rows.column(Field::Close)[*at.last().unwrap()],
+                if volumes.is_empty() { ABSENT } else { volumes.iter().sum() },
+                if spreads.is_empty() { ABSENT } else { (mean + 0.5).floor() as i64 },
             ];
             (s.from, values)
         })
@@ -166,6 +175,24 @@ fn ticks_become_minutes_of_either_side() {
         let bars = builder.finish().bars;
         assert_eq!(bars.time, [t, t + MINUTE]);
         assert_eq!(bars.data.iter().map(|c| c[0]).collect::<Vec<_>>(), expected);
+    }
+}
+
+#[test]
+fn quotes_of_one_side_make_bars_of_that_side_and_no_spread() {
+    let t = parse("2024-03-05 10:00").unwrap();
+    let quotes = Columns {
+        time: vec![t, t + 1, t + MINUTE],
+        fields: vec![Field::Bid, Field::Ask],
+        data: vec![vec![100, ABSENT, 90], vec![ABSENT, 110, 90]],
+        scale: SCALE,
+    };
+    for (side, expected) in [(Side::Bid, [100, ABSENT]), (Side::Ask, [110, ABSENT]), (Side::Mid, [90, 0])] {
+        let mut builder =
+            Builder::new(Frame::Ticks, Frame::M1, side, &quotes.fields, SCALE, &forex("UTC")).unwrap();
+        builder.push(&quotes);
+        let bars = builder.finish().bars;
+        assert_eq!([bars.column(Field::Open)[0], bars.column(Field::Spread)[0]], expected, "{side}");
     }
 }
 

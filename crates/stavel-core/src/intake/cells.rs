@@ -1,6 +1,7 @@
 //! Cells of a line, and the odd ways in which numbers stand in them.
 
 use super::layout::Delimiter;
+use crate::model::ABSENT;
 use crate::model::price::{MAX_DECIMALS, NumberFault, parse_scaled};
 
 /// The cells of a line, without the blanks and quotes around them.
@@ -94,8 +95,14 @@ pub fn plain_number<'a>(
     scratch
 }
 
-/// Reads what [`parse_scaled`] does not: an exponent (`1.5e-3`), exactly, and nothing at all, which is
-/// zero for volumes and counts. None where it is neither.
+/// True for a cell that says that there is no value.
+#[cold]
+pub fn is_absent(cell: &[u8]) -> bool {
+    const WORDS: [&[u8]; 8] = [b"", b"-", b"na", b"n/a", b"#n/a", b"nan", b"null", b"none"];
+    WORDS.iter().any(|w| cell.eq_ignore_ascii_case(w))
+}
+
+/// Reads what [`parse_scaled`] does not: an exponent (`1.5e-3`), exactly. None where it is none.
 #[cold]
 pub fn odd_number(text: &[u8], decimals: u8) -> Option<Result<i64, NumberFault>> {
     let at = text.iter().position(|c| matches!(c, b'e' | b'E'))?;
@@ -121,20 +128,20 @@ pub fn odd_number(text: &[u8], decimals: u8) -> Option<Result<i64, NumberFault>>
     Some(parse_scaled(&[sign, whole, b".", part].concat(), decimals))
 }
 
-/// A side as a number: 1 for bid or bought, 2 for ask or sold, 0 where it is not said.
+/// A side as a number: 1 for bid or bought, 2 for ask or sold; absent where it is not said.
 pub fn side(cell: &[u8]) -> Option<i64> {
     Some(match cell.to_ascii_lowercase().as_slice() {
-        b"" | b"0" | b"n/a" | b"none" | b"unknown" | b"-" => 0,
+        b"" | b"0" | b"n/a" | b"none" | b"unknown" | b"-" => ABSENT,
         b"1" | b"b" | b"bid" | b"buy" | b"bought" | b"buyer" => 1,
         b"2" | b"s" | b"a" | b"ask" | b"offer" | b"sell" | b"sold" | b"seller" => 2,
         _ => return None,
     })
 }
 
-/// An act on a level of the book as a number: 1 new, 2 changed, 3 gone, 0 where it is not said.
+/// An act on a level of the book as a number: 1 new, 2 changed, 3 gone; absent where it is not said.
 pub fn act(cell: &[u8]) -> Option<i64> {
     Some(match cell.to_ascii_lowercase().as_slice() {
-        b"" | b"0" | b"-" => 0,
+        b"" | b"0" | b"-" => ABSENT,
         b"1" | b"new" | b"add" | b"added" | b"insert" | b"a" | b"n" | b"i" => 1,
         b"2" | b"change" | b"changed" | b"update" | b"updated" | b"modify" | b"u" | b"c" | b"m" => 2,
         b"3" | b"gone" | b"delete" | b"deleted" | b"remove" | b"removed" | b"cancel" | b"d" | b"r" => 3,

@@ -11,6 +11,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::writing::{Marks, Precision};
 use crate::model::{Clock, Field};
 use crate::{Error, Result};
 
@@ -177,6 +178,8 @@ pub struct Layout {
     pub thousands: Option<u8>,
     pub columns: Vec<Use>,
     pub dates: DateOrder,
+    /// How dates and times are written.
+    pub marks: Marks,
     /// Decimals of prices as written.
     pub price_decimals: u8,
     /// Decimals of volumes as written.
@@ -208,8 +211,57 @@ struct Written {
     thousands: Option<char>,
     columns: Vec<String>,
     dates: DateOrder,
+    /// The mark between the parts of a date, `none` for none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    date_mark: Option<String>,
+    /// `blank` or `T`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    between: Option<String>,
+    /// The mark between the parts of a time, `none` for none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    time_mark: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    precision: Option<Precision>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     clock: Option<Clock>,
+}
+
+impl Written {
+    /// What differs from the usual marks of the order of dates.
+    fn put_marks(&mut self, marks: &Marks) {
+        let usual = Marks::usual(self.dates);
+        let word = |mark: Option<u8>| mark.map_or("none".to_owned(), |m| (m as char).to_string());
+        self.date_mark = (marks.date != usual.date).then(|| word(marks.date));
+        self.time_mark = (marks.time != usual.time).then(|| word(marks.time));
+        self.between = (marks.between != usual.between).then(|| "T".to_owned());
+        self.precision = (marks.precision != usual.precision).then_some(marks.precision);
+    }
+
+    fn marks(&self) -> std::result::Result<Marks, String> {
+        let mut marks = Marks::usual(self.dates);
+        let read = |text: &str, known: &[u8]| match text {
+            "none" => Ok(None),
+            text => match *text.as_bytes() {
+                [mark] if known.contains(&mark) => Ok(Some(mark)),
+                _ => Err(format!("'{}' cannot stand in dates or times", text.escape_default())),
+            },
+        };
+        if let Some(text) = &self.date_mark {
+            marks.date = read(text, b".-/")?;
+        }
+        if let Some(text) = &self.time_mark {
+            marks.time = read(text, b":")?;
+        }
+        marks.between = match self.between.as_deref() {
+            None | Some("blank") => b' ',
+            Some("T") => b'T',
+            Some(other) => {
+                return Err(format!("'{}' cannot stand between date and time", other.escape_default()));
+            }
+        };
+        marks.precision = self.precision.unwrap_or(marks.precision);
+        Ok(marks)
+    }
 }
 
 fn is_zero(n: &usize) -> bool {
@@ -229,6 +281,7 @@ impl Layout {
             thousands: None,
             columns: columns.to_vec(),
             dates: DateOrder::YearFirst,
+            marks: Marks::usual(DateOrder::YearFirst),
             price_decimals: 0,
             volume_decimals: 0,
             says_utc: false,
@@ -290,7 +343,11 @@ impl Layout {
     /// The layout as TOML.
     pub fn to_toml(&self) -> String {
         let mark = |m: u8| m as char;
-        let written = Written {
+        let mut written = Written {
+            date_mark: None,
+            between: None,
+            time_mark: None,
+            precision: None,
             delimiter: match self.delimiter {
                 Delimiter::Mark(m) if m.is_ascii_punctuation() && m != b'|' => mark(m).to_string(),
                 other => other.word(),
@@ -304,6 +361,7 @@ impl Layout {
             dates: self.dates,
             clock: self.clock.clone(),
         };
+        written.put_marks(&self.marks);
         toml::to_string(&written).unwrap_or_default()
     }
 
@@ -337,6 +395,7 @@ impl Layout {
         let delimiter = Delimiter::named(&written.delimiter).ok_or_else(|| {
             bad(format!("'{}' is no delimiter", crate::error::printable(&written.delimiter)))
         })?;
+        let marks = written.marks().map_err(bad)?;
         Ok(Layout {
             delimiter,
             skip: written.skip,
@@ -345,6 +404,7 @@ impl Layout {
             decimal: ascii(written.decimal)?.unwrap_or(b'.'),
             thousands: ascii(written.thousands)?,
             dates: written.dates,
+            marks,
             clock: written.clock,
             ..Layout::plain(&columns)
         })
@@ -365,6 +425,7 @@ mod tests {
             thousands: Some(b'.'),
             delimiter: Delimiter::Mark(b';'),
             dates: DateOrder::DayFirst,
+            marks: Marks::usual(DateOrder::DayFirst),
             clock: Some("America/New_York+7h".parse().unwrap()),
             ..Layout::plain(&[
                 Use::Unix(Since1970::Millis),
@@ -380,6 +441,14 @@ mod tests {
             layout.delimiter = delimiter;
             assert_eq!(Layout::from_toml(&layout.to_toml()).unwrap().delimiter, delimiter);
         }
+        let marks = [
+            Marks { date: None, between: b'T', time: None, precision: Precision::Micros },
+            Marks { date: Some(b'/'), between: b' ', time: Some(b':'), precision: Precision::Minutes },
+        ];
+        for marks in marks {
+            layout.marks = marks;
+            assert_eq!(Layout::from_toml(&layout.to_toml()).unwrap().marks, marks);
+        }
     }
 
     #[test]
@@ -390,6 +459,10 @@ mod tests {
         assert!(
             told("delimiter = ','\ndates = 'day-first'\ncolumns = ['moment', 'bidd']").contains("'bidd'")
         );
+        let marked =
+            |m: &str| told(&format!("delimiter = ','\ndates = 'day-first'\ncolumns = ['moment']\n{m}"));
+        assert!(marked("date_mark = 'x'").contains("cannot stand in dates"));
+        assert!(marked("between = '_'").contains("between date and time"));
         assert!(told("delimiter = 'xx'\ndates = 'day-first'\ncolumns = ['moment']").contains("no delimiter"));
     }
 }

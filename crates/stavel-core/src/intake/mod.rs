@@ -7,6 +7,7 @@ mod anchor;
 mod blocks;
 mod bring;
 mod cells;
+mod decisions;
 mod facts;
 mod layout;
 mod moment;
@@ -22,8 +23,10 @@ mod sniff;
 mod stamp;
 mod take;
 mod weave;
+mod writing;
 
 pub use bring::{Member, is_table_name, members_of};
+pub use decisions::ClockFrom;
 pub use facts::{FactsPlan, FactsTaken, take_facts};
 pub use layout::{DateOrder, Delimiter, Layout, Since1970, Use};
 pub use plan::{Plan, Planned, Preview, plan};
@@ -31,7 +34,8 @@ pub use preview::{PreviewLine, Understood, preview};
 pub use read::read_back;
 pub use rejects::{Rejected, read as read_rejects};
 pub use scan::Scanned;
-pub use take::{step_back, take};
+pub use take::take;
+pub use writing::{Marks, Precision};
 
 use serde::{Deserialize, Serialize};
 
@@ -47,6 +51,14 @@ pub enum Stamp {
 }
 
 impl Stamp {
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Stamp::Open => "open",
+            Stamp::Close => "close",
+        }
+    }
+
     /// How far a bar's time is moved back to be that of its open; 0 for what is no bar.
     pub fn back(self, frame: crate::model::Frame) -> crate::model::Micros {
         match self {

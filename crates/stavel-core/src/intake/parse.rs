@@ -6,9 +6,10 @@
 use super::cells;
 use super::layout::{DateOrder, Delimiter, Layout, Since1970, Use};
 use super::moment;
+use crate::model::columns::shape_of;
 use crate::model::price::{MAX_DECIMALS, NumberFault, parse_scaled, unit};
 use crate::model::time::{DAY, HOUR, MINUTE, SECOND};
-use crate::model::{Columns, Field, Micros, Scale};
+use crate::model::{ABSENT, Columns, Field, Micros, Scale, Shape};
 
 /// Why a line is no row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -36,6 +37,8 @@ pub enum Fault {
         decimals: u8,
     },
     NoSymbol,
+    /// A bar without a single price.
+    NoPrice,
 }
 
 impl Fault {
@@ -49,6 +52,7 @@ impl Fault {
             Fault::TooLarge { column } => format!("column {column} is too large a number"),
             Fault::TooFine { decimals, .. } => format!("{decimals} decimals are too many"),
             Fault::NoSymbol => "the row names no symbol".into(),
+            Fault::NoPrice => "the row has no price".into(),
         }
     }
 }
@@ -87,6 +91,7 @@ pub struct Parser {
     day: Micros,
     quick: bool,
     has_symbols: bool,
+    is_bars: bool,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -148,6 +153,7 @@ impl Parser {
                 && layout.delimiter != Delimiter::Mark(b'.')
                 && steps.iter().all(usual),
             has_symbols: steps.contains(&Step::Symbol),
+            is_bars: shape_of(&fields) == Shape::Bars,
             steps,
             fields,
             scale,
@@ -259,15 +265,18 @@ impl Parser {
             let not_a_time = Fault::NotATime { column: i + 1 };
             match *step {
                 Step::Skip => {}
-                // A price must be there; volumes and counts that are left empty are zero.
-                Step::Number { at, .. } if cell.is_empty() && !self.fields[at].is_price() => {
-                    row.values[at] = 0
-                }
                 Step::Number { at, decimals } => {
                     let plain = cells::plain_number(cell, self.decimal, self.thousands, &mut row.scratch);
-                    row.values[at] = parse_scaled(plain, decimals)
-                        .or_else(|f| cells::odd_number(plain, decimals).unwrap_or(Err(f)))
-                        .map_err(|f| self.number_fault(f, i, at))?;
+                    row.values[at] = match parse_scaled(plain, decimals) {
+                        Ok(value) => value,
+                        // The price of a tick must be there; a bar may lack some of its own.
+                        Err(_) if cells::is_absent(cell) && (self.is_bars || !self.fields[at].is_price()) => {
+                            ABSENT
+                        }
+                        Err(f) => cells::odd_number(plain, decimals)
+                            .unwrap_or(Err(f))
+                            .map_err(|f| self.number_fault(f, i, at))?,
+                    };
                 }
                 Step::Moment => time += row.day.moment(cell, self.dates).ok_or(not_a_time)?,
                 Step::Date => time += row.day.date(cell, self.dates).ok_or(not_a_time)? * DAY,
@@ -284,7 +293,19 @@ impl Parser {
                 }
             }
         }
+        if self.is_bars {
+            self.refuse_without_price(row)?;
+        }
         Ok(time)
+    }
+
+    /// A bar needs a price of its own; an adjusted close is none.
+    fn refuse_without_price(&self, row: &Row) -> Result<(), Fault> {
+        let mut prices = self.fields.iter().zip(&row.values).filter(|(f, _)| f.is_of_a_bar()).peekable();
+        match prices.peek().is_some() && prices.all(|(_, v)| *v == ABSENT) {
+            true => Err(Fault::NoPrice),
+            false => Ok(()),
+        }
     }
 
     #[cold]
@@ -491,6 +512,29 @@ mod tests {
         assert_eq!(parsed.rejects[1].fault, Fault::TooFine { field: Field::Open, decimals: 6 });
     }
 
+    #[test]
+    fn an_empty_cell_is_absent_and_a_zero_is_a_zero() {
+        let f = Use::Field;
+        let columns = [Use::Moment, f(Field::Open), f(Field::Close), f(Field::Volume), f(Field::Spread)];
+        let parser = Parser::new(&layout(&columns, b',', DateOrder::YearFirst), SCALE);
+        let parsed = parser.block(
+            b"2024-03-05 10:00,1.1,1.2,0,0\n2024-03-05 10:01,,1.2,,\n2024-03-05 10:02,NaN,1.2,null,N/A\n\
+            2024-03-05 10:03,,,5,5\n2024-03-05 10:04,1.1,1.2,,7\n",
+        );
+        let column = |field| parsed.rows.column(field);
+        assert_eq!(column(Field::Open), [110_000, ABSENT, ABSENT, 110_000]);
+        assert_eq!(column(Field::Volume), [0, ABSENT, ABSENT, ABSENT]);
+        assert_eq!(column(Field::Spread), [0, ABSENT, ABSENT, 7]);
+        assert_eq!(
+            parsed.rejects.iter().map(|r| (r.line, r.fault)).collect::<Vec<_>>(),
+            [(3, Fault::NoPrice)]
+        );
+        let ticks = Parser::new(&quotes(), SCALE)
+            .block(b"05.03.2024 13:45:12,,1.2,1,\n05.03.2024 13:45:13,1,1.2,,\n");
+        assert_eq!(ticks.rejects[0].fault, Fault::NotANumber { column: 2 });
+        assert_eq!(ticks.rows.column(Field::BidVolume), [ABSENT]);
+    }
+
     /// The slow plain way: split, trim, parse each cell on its own.
     fn plainly(text: &[u8], layout: &Layout) -> Vec<(Micros, Vec<i64>)> {
         let mut out = Vec::new();
@@ -499,7 +543,7 @@ mod tests {
             let Some(time) = cells.first().and_then(|c| moment::moment(c, layout.dates)) else { continue };
             let values: Option<Vec<i64>> = (1..5)
                 .map(|i| match cells.get(i)? {
-                    [] if i > 2 => Some(0),
+                    [] if i > 2 => Some(ABSENT),
                     cell => parse_scaled(cell, if i < 3 { 5 } else { 2 }).ok(),
                 })
                 .collect();

@@ -5,6 +5,7 @@ use std::io::Read;
 use std::path::PathBuf;
 
 use super::bring::{Member, members_of};
+use super::decisions::ClockFrom;
 use super::facts::FactsPlan;
 use super::layout::{DateOrder, Layout};
 use super::naming::{Named, cleaned, read_name};
@@ -12,9 +13,9 @@ use super::parse::Parser;
 use super::preview::{PreviewLine, preview};
 use super::scan::{self, Scanned, usual_step};
 use super::sniff::{self, Decided, Sniffed};
-use super::{ClockHint, Hints, Stamp, stamp};
+use super::{ClockHint, Hints, Stamp, decisions, stamp};
 use crate::model::{
-    Clock, Columns, Field, Frame, Micros, Scale, SeriesName, Shape, Side, columns, series, time,
+    Clock, Columns, Decision, Field, Frame, Micros, Scale, SeriesName, Shape, Side, columns, series, time,
 };
 use crate::store::Shelf;
 use crate::{Error, Result};
@@ -36,11 +37,13 @@ pub struct Plan {
     order: BTreeMap<String, Micros>,
     /// None for afloat.
     pub clock: Option<Clock>,
-    /// Where the clock comes from, in words.
-    pub clock_from: &'static str,
+    /// Where the clock comes from.
+    pub clock_from: ClockFrom,
     pub stamp: Stamp,
     /// How the stamp was found, in words; empty where nothing tells.
     pub stamp_from: String,
+    /// Everything that was decided about the files, and how it is known.
+    pub decisions: Vec<Decision>,
     pub replace: bool,
     pub prefer_new: bool,
     pub scale: Scale,
@@ -112,17 +115,19 @@ pub fn plan(shelf: &Shelf, paths: &[PathBuf], hints: &Hints) -> Result<Planned> 
         let order = &plan.order;
         plan.files.sort_by_key(|(m, _)| order.get(&m.place()).copied().unwrap_or(0));
         find_stamp(shelf, plan, hints)?;
+        let stamp = decisions::of_stamp(plan, hints);
+        plan.decisions.extend(stamp);
     }
     planned.plans.sort_by(|a, b| a.series.cmp(&b.series));
     Ok(planned)
 }
 
 /// A file as it was seen.
-struct Seen {
+pub(super) struct Seen {
     member: Member,
-    layout: Layout,
-    named: Named,
-    side: Option<Side>,
+    pub layout: Layout,
+    pub named: Named,
+    pub side: Option<Side>,
     /// The order of dates, where the file decides it; else what a person is to be asked.
     dates: std::result::Result<Decided, String>,
     why: Vec<String>,
@@ -296,7 +301,14 @@ fn add(plans: &mut Vec<Plan>, shelf: &Shelf, seen: Seen, hints: &Hints) -> Resul
         return Ok(());
     }
     let (clock, clock_from) = clock_for(shelf, &name, &seen.layout, hints)?;
+    let decisions = vec![
+        decisions::of_clock(clock.as_ref(), clock_from),
+        decisions::of_frame(&name, &seen, hints),
+        decisions::of_decimals(price, hints),
+    ];
+    let side = decisions::of_side(&name, &seen, hints);
     plans.push(Plan {
+        decisions: decisions.into_iter().chain(side).collect(),
         series: name,
         by_symbol: by_symbol.then(|| seen.scanned.symbols.clone()),
         preview: Preview {
@@ -337,7 +349,7 @@ fn name_for(seen: &Seen, hints: &Hints, by_symbol: bool) -> Result<SeriesName> {
         Some(side @ (Side::Ask | Side::Mid)) if shape == Shape::Bars => side,
         _ => Side::Bid,
     };
-    Ok(SeriesName { instrument, source: hints.source.clone(), frame, side })
+    Ok(SeriesName { instrument, source: hints.source.clone(), frame, side, built: false })
 }
 
 fn frame_for(seen: &Seen, hints: &Hints, shape: Shape) -> Result<Frame> {
@@ -369,8 +381,8 @@ fn clock_for(
     name: &SeriesName,
     layout: &Layout,
     hints: &Hints,
-) -> Result<(Option<Clock>, &'static str)> {
-    let there = shelf.current(name)?;
+) -> Result<(Option<Clock>, ClockFrom)> {
+    let there = shelf.current_own(name)?;
     if let (true, Some(ClockHint::Known(said))) = (layout.is_zoned, &hints.clock)
         && *said != Clock::utc()
     {
@@ -379,12 +391,12 @@ fn clock_for(
         )));
     }
     let (clock, from) = match (&hints.clock, &there) {
-        (Some(ClockHint::Known(clock)), _) => (Some(clock.clone()), "as said"),
-        (Some(ClockHint::Afloat), _) => (None, "as said"),
-        (None, _) if layout.says_utc => (Some(Clock::utc()), "the file says so"),
-        (None, _) if layout.clock.is_some() => (layout.clock.clone(), "the layout says so"),
-        (None, Some(info)) => (info.edition.clock.clone(), "as the series has it"),
-        (None, None) => (None, "the file names no zone"),
+        (Some(ClockHint::Known(clock)), _) => (Some(clock.clone()), ClockFrom::Said),
+        (Some(ClockHint::Afloat), _) => (None, ClockFrom::Said),
+        (None, _) if layout.says_utc => (Some(Clock::utc()), ClockFrom::File),
+        (None, _) if layout.clock.is_some() => (layout.clock.clone(), ClockFrom::Layout),
+        (None, Some(info)) => (info.edition.clock.clone(), ClockFrom::Series),
+        (None, None) => (None, ClockFrom::Nothing),
     };
     match there {
         Some(info) if info.is_afloat() != clock.is_none() && !hints.replace => {
@@ -427,8 +439,7 @@ impl Plan {
     /// The fields of all files together, in the order columns are kept.
     pub fn fields(&self) -> Vec<Field> {
         let has = |f: &Field| self.files.iter().any(|(_, l)| l.fields().contains(f));
-        let bar = |f: &Field| self.series.frame.is_bars() && f.is_of_a_bar();
-        Field::ALL.into_iter().filter(|f| has(f) || bar(f)).collect()
+        Field::ALL.into_iter().filter(has).collect()
     }
 
     /// The series that the rows of a symbol go into.
@@ -458,7 +469,7 @@ impl Plan {
             self.series,
             self.files.len(),
             if self.files.len() == 1 { "" } else { "s" },
-            self.clock_from,
+            self.clock_from.in_words(),
             self.scale.price,
             self.files[0].1.in_words()
         )

@@ -8,7 +8,8 @@
 use std::path::Path;
 
 use crate::job::Job;
-use crate::model::{Clock, Columns, Frame, Micros, Scale};
+use crate::model::provenance::Disorder;
+use crate::model::{Clock, Columns, Field, Frame, Micros, Scale, present};
 use crate::store::{Encoded, Place, Work};
 use crate::{Error, Result};
 
@@ -59,17 +60,6 @@ pub struct Symbols {
     pub of_row: Vec<u32>,
 }
 
-/// Rows of a file whose times lie before a row above them.
-#[derive(Debug, serde::Serialize)]
-pub struct Disorder {
-    pub file: String,
-    pub line: u64,
-    /// Microseconds, as the rows are stored.
-    pub from: Micros,
-    pub to: Micros,
-    pub rows: u64,
-}
-
 /// The account of a reading.
 pub struct Ledger {
     pub rows: u64,
@@ -80,6 +70,9 @@ pub struct Ledger {
     file: usize,
     line: u64,
     latest: Micros,
+    /// What a spread of one point in the file is in units of the scale; none where that is settled later, for
+    /// each symbol on its own.
+    point: Option<i64>,
 }
 
 struct RawBlock {
@@ -225,8 +218,16 @@ pub fn skip_head(block: &mut Block, layout: &Layout) -> u64 {
 
 impl Ledger {
     /// An account with nothing in it.
-    pub fn new(rejects: Rejects, anchor: Anchor) -> Ledger {
-        Ledger { rows: 0, rejects, disorder: Vec::new(), anchor, file: 0, line: 1, latest: Micros::MIN }
+    pub fn new(rejects: Rejects, anchor: Anchor, point: Option<i64>) -> Ledger {
+        let (disorder, latest) = (Vec::new(), Micros::MIN);
+        Ledger { rows: 0, rejects, disorder, anchor, file: 0, line: 1, latest, point }
+    }
+
+    /// A file gives spreads in points, units of the last decimal of its own prices.
+    fn spreads_to_scale(&self, rows: &mut Columns) {
+        if let Some(point) = self.point.filter(|p| *p != 1) {
+            times(rows.column_mut(Field::Spread), point);
+        }
     }
 
     fn take(
@@ -257,7 +258,8 @@ impl Ledger {
                 raw: rest[..memchr::memchr(b'\n', rest).unwrap_or(rest.len())].to_vec(),
             })?;
         }
-        let mut rows = parsed.rows.with_whole_bars();
+        let mut rows = parsed.rows;
+        self.spreads_to_scale(&mut rows);
         self.anchor.move_times(&mut rows.time);
         self.note_disorder(&member.name(), &rows.time);
         self.line += parsed.lines;
@@ -310,6 +312,12 @@ impl Ledger {
             _ => Ok(()),
         }
     }
+}
+
+/// Multiplies the values of a column that are there.
+pub fn times(column: Option<&mut Vec<i64>>, factor: i64) {
+    let there = column.into_iter().flatten().filter(|v| present(**v).is_some());
+    there.for_each(|v| *v = v.saturating_mul(factor));
 }
 
 fn finer_scale(parsed: &Parsed, scale: Scale) -> Option<Scale> {

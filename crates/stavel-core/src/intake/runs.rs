@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BinaryHeap};
 use std::path::{Path, PathBuf};
 
 use crate::model::{Columns, Field, Micros, Scale, Span};
-use crate::store::{ScanFile, SegmentWriter};
+use crate::store::{Cursor, ScanFile, SegmentWriter};
 use crate::{Error, Result};
 
 /// Rows that wait in memory before they are sorted and written out.
@@ -133,17 +133,11 @@ impl Runs {
 /// are not in memory together.
 pub struct Merged {
     paths: Vec<PathBuf>,
-    open: Vec<Option<OpenRun>>,
+    open: Vec<Option<Cursor<ScanFile>>>,
     /// The next time of each run that is not at its end.
     waiting: BinaryHeap<Reverse<(Micros, usize)>>,
     fields: Vec<Field>,
     scale: Scale,
-}
-
-struct OpenRun {
-    rest: ScanFile,
-    rows: Columns,
-    at: usize,
 }
 
 impl Merged {
@@ -154,16 +148,15 @@ impl Merged {
             let others = self.waiting.peek().map(|Reverse(next)| *next);
             let Some(open) = self.opened(run)? else { continue };
             // Everything before the next run's time, and at it where this run was added before that one.
-            let times = &open.rows.time[open.at..];
+            let times = &open.rows().time[open.left()];
             let count = match others {
                 None => times.len(),
                 Some((time, other)) if run < other => times.partition_point(|&t| t <= time),
                 Some((time, _)) => times.partition_point(|&t| t < time),
             };
-            out.append_range(&open.rows, open.at..open.at + count);
-            open.at += count;
-            if let Some(open) = self.opened(run)? {
-                let next = open.rows.time[open.at];
+            out.append_range(open.rows(), open.at()..open.at() + count);
+            open.pass(count);
+            if let Some(next) = open.time()? {
                 self.waiting.push(Reverse((next, run)));
             }
         }
@@ -171,23 +164,13 @@ impl Merged {
     }
 
     /// A run with its next row loaded; none at its end.
-    fn opened(&mut self, run: usize) -> Result<Option<&mut OpenRun>> {
+    fn opened(&mut self, run: usize) -> Result<Option<&mut Cursor<ScanFile>>> {
         if self.open[run].is_none() {
-            let rest = ScanFile::open(&self.paths[run], &self.fields, self.scale, Span::ALL)?;
-            self.open[run] = Some(OpenRun { rest, rows: Columns::empty(&self.fields, self.scale), at: 0 });
+            let rows = ScanFile::open(&self.paths[run], &self.fields, self.scale, Span::ALL)?;
+            self.open[run] = Some(Cursor::new(rows));
         }
         let Some(open) = &mut self.open[run] else { return Ok(None) };
-        if open.at == open.rows.len() {
-            match open.rest.next() {
-                Some(piece) => (open.rows, open.at) = (piece?, 0),
-                None => {
-                    open.rows = Columns::empty(&self.fields, self.scale);
-                    open.at = 0;
-                    return Ok(None);
-                }
-            }
-        }
-        Ok(self.open[run].as_mut())
+        Ok(if open.load()? { Some(open) } else { None })
     }
 }
 

@@ -4,7 +4,7 @@ use super::Stamp;
 use super::scan::Scanned;
 use crate::Result;
 use crate::model::time::{DAY, HOUR};
-use crate::model::{Clock, Columns, Field, Frame, Micros, SeriesName, Span};
+use crate::model::{Cells, Clock, Columns, Field, Frame, Micros, SeriesName, Span};
 use crate::store::Shelf;
 
 /// The stamp of bars and how it was found; none where nothing tells.
@@ -59,6 +59,7 @@ fn against_finer(
     let Some((first, _)) = rows.ends().filter(|_| length > 0 && rows.has(Field::High)) else {
         return Ok(None);
     };
+    let rows = &rows.clone().with_whole_bars();
     let to_utc = |t: Micros| clock.map_or(t, |c| c.from_wall(t).settle());
     let end = rows.time.iter().copied().take_while(|t| *t < first + 2 * DAY).last().unwrap_or(first);
     let span = Span::new(to_utc(first) - length, to_utc(end) + 2 * length);
@@ -67,19 +68,19 @@ fn against_finer(
         if !shorter || finer.is_afloat() != clock.is_none() || finer.name.side != series.side {
             continue;
         }
-        let ticks = shelf.read(&finer.edition, span)?;
+        let ticks = shelf.read(&finer.edition, span)?.with_whole_bars();
         let high = [Field::High, Field::Bid, Field::Last].into_iter().find(|f| ticks.has(*f));
         let low = [Field::Low, Field::Bid, Field::Last].into_iter().find(|f| ticks.has(*f));
         let (Some(high), Some(low)) = (high, low) else { continue };
         let agrees = |from: Micros, i: usize| {
             let range = ticks.range_of(Span::new(from, from + length));
             let scale = |v: i64, s: u8| v as f64 / 10f64.powi(s as i32);
-            let top = ticks.column(high)[range.clone()].iter().max()?;
-            let bottom = ticks.column(low)[range].iter().min()?;
+            let prices = |f: Field| Cells::new(&ticks.column(f)[range.clone()]);
+            let (top, bottom) = (prices(high).present().max()?, prices(low).present().min()?);
             let (mine, theirs) = (rows.scale.price, ticks.scale.price);
             let near =
                 |a: i64, b: i64| (scale(a, mine) - scale(b, theirs)).abs() < scale(3, mine.min(theirs));
-            Some(near(rows.column(Field::High)[i], *top) && near(rows.column(Field::Low)[i], *bottom))
+            Some(near(rows.column(Field::High)[i], top) && near(rows.column(Field::Low)[i], bottom))
         };
         let count = |shift: Micros| {
             (0..rows.len()).filter(|&i| agrees(to_utc(rows.time[i]) - shift, i) == Some(true)).count()

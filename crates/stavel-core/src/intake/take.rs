@@ -1,9 +1,7 @@
 //! Carrying out a plan: read, order, weave into what is there, store.
 
-use std::path::Path;
+use std::collections::BTreeMap;
 use std::time::Instant;
-
-use serde_json::json;
 
 use super::Taken;
 use super::anchor::Anchor;
@@ -13,132 +11,131 @@ use super::rejects::{Rejected, Rejects};
 use super::runs::{Merged, Runs};
 use super::weave::{Counts, Manner, Weave};
 use crate::job::Job;
+use crate::model::price::unit;
+use crate::model::provenance::{TakenFile, TakenIn};
 use crate::model::time::rfc3339;
-use crate::model::{Clock, Columns, Field, Micros, Scale, SeriesName};
+use crate::model::{Clock, Columns, Field, Made, Micros, Provenance, Scale, SeriesName};
 use crate::store::{Encoded, Origin, Place, SeriesInfo, Shelf, Work};
 use crate::{Error, Result, fingerprint};
-
-/// Files up to this size are fingerprinted before their edition is made, larger ones after it.
-const SMALL: u64 = 32 << 20;
 
 /// Reads the files of a plan into their series: one, or one for each symbol.
 ///
 /// # Errors
 /// Where a file cannot be read to its end, no row or hardly any row can be understood, or the person
-/// stops it: the shelf is then as it was.
+/// stops it. What was made by then is undone with the act it belongs to.
 pub fn take(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
     let begun = Instant::now();
-    let there = shelf.current(&plan.series)?;
-    let mut scale = there.as_ref().map_or(plan.scale, |s| s.edition.scale.finer(&plan.scale));
+    let there = shelf.current_own(&plan.series)?;
+    let scale = there.as_ref().map_or(plan.scale, |s| s.edition.scale.finer(&plan.scale));
+    let files = taken_files(plan, job)?;
+    let mut taking = Taking { plan, scale, decimals: plan.scale.price, files, begun };
     let mut in_order = plan.by_symbol.is_none();
-    let taken = loop {
+    loop {
         job.begin(format!("intake {}", plan.series), plan.bytes());
         let attempt = match in_order {
-            true => take_in_order(shelf, plan, scale, begun, job),
-            false => take_sorted(shelf, plan, scale, begun, job),
+            true => take_in_order(shelf, &taking, job),
+            false => take_sorted(shelf, &taking, job),
         };
         match attempt {
-            Ok(taken) => break taken,
-            Err(Halt::Finer(finer)) => scale = finer,
+            Ok(taken) => return Ok(taken),
+            Err(Halt::Finer(finer)) => {
+                if finer.price > taking.scale.price {
+                    taking.decimals = finer.price;
+                }
+                taking.scale = finer;
+            }
             Err(Halt::Disorder) => in_order = false,
             Err(Halt::Failed(e)) => return Err(e),
         }
-    };
-    add_fingerprints(shelf, plan, &taken, job)?;
-    Ok(taken)
+    }
 }
 
-fn ledger(shelf: &Shelf, plan: &Plan) -> Result<Ledger> {
-    let series = plan.series.to_string().replace([':', '@'], "-");
-    let stem = format!("{series}-{}", shelf.next_edition(&plan.series)?);
-    let anchor = Anchor::new(plan.clock.as_ref(), plan.stamp, plan.series.frame);
-    Ok(Ledger::new(Rejects::new(shelf.root(), &stem), anchor))
+/// What one attempt at taking the files of a plan works with.
+struct Taking<'a> {
+    plan: &'a Plan,
+    /// Of the numbers as they are read.
+    scale: Scale,
+    /// Of the prices in the files: what a point is there.
+    decimals: u8,
+    files: Vec<TakenFile>,
+    begun: Instant,
+}
+
+impl Taking<'_> {
+    /// An empty account. Where rows name their symbols, each has a point of its own, which is known once all
+    /// its rows were read.
+    fn ledger(&self, shelf: &Shelf) -> Result<Ledger> {
+        let plan = self.plan;
+        let series = plan.series.to_string().replace([':', '@'], "-");
+        let stem = format!("{series}-{}", shelf.next_edition(&plan.series)?);
+        let anchor = Anchor::new(plan.clock.as_ref(), plan.stamp, plan.series.frame);
+        let point = unit(self.scale.price.saturating_sub(self.decimals));
+        let point = plan.by_symbol.is_none().then_some(point);
+        Ok(Ledger::new(Rejects::new(shelf.root(), &stem), anchor, point))
+    }
 }
 
 /// The rows go straight from the parser into the files of the new edition.
-fn take_in_order(
-    shelf: &mut Shelf,
-    plan: &Plan,
-    scale: Scale,
-    begun: Instant,
-    job: &Job,
-) -> Result<Vec<Taken>, Halt> {
-    let mut ledger = ledger(shelf, plan)?;
-    let there = shelf.current(&plan.series)?;
-    let weave = begin(shelf, plan, &plan.series, &plan.fields(), scale)?;
+fn take_in_order(shelf: &mut Shelf, taking: &Taking<'_>, job: &Job) -> Result<Vec<Taken>, Halt> {
+    let plan = taking.plan;
+    let mut ledger = taking.ledger(shelf)?;
+    let there = shelf.current_own(&plan.series)?;
+    let weave = begin(shelf, plan, &plan.series, &plan.fields(), taking.scale)?;
     let mut straight = Straight { weave, latest: Micros::MIN, first: None, fields: plan.fields() };
-    read_files(plan, scale, &mut ledger, &mut straight, job)?;
+    read_files(plan, taking.scale, &mut ledger, &mut straight, job)?;
     ledger.refuse_if_hardly_any(plan)?;
     let Straight { weave, latest, first, .. } = straight;
     let ends = first.map(|f| (f, latest));
-    Ok(vec![store(weave, plan, &plan.series, &mut ledger, there, ends, begun)?])
+    Ok(vec![store(weave, taking, &plan.series, &mut ledger, there, ends)?])
 }
 
 /// The rows are sorted on the disk first, those of each symbol apart.
-fn take_sorted(
-    shelf: &mut Shelf,
-    plan: &Plan,
-    scale: Scale,
-    begun: Instant,
-    job: &Job,
-) -> Result<Vec<Taken>, Halt> {
-    let mut ledger = ledger(shelf, plan)?;
+fn take_sorted(shelf: &mut Shelf, taking: &Taking<'_>, job: &Job) -> Result<Vec<Taken>, Halt> {
+    let (plan, scale) = (taking.plan, taking.scale);
+    let mut ledger = taking.ledger(shelf)?;
     let fields = plan.fields();
-    let mut sorting = Sorting { runs: Runs::new(shelf.root(), &fields, scale)?, fields: fields.clone() };
+    let runs = Runs::new(shelf.root(), &fields, scale)?;
+    let mut sorting = Sorting { runs, fields: fields.clone(), decimals: BTreeMap::new() };
     read_files(plan, scale, &mut ledger, &mut sorting, job)?;
     ledger.refuse_if_hardly_any(plan)?;
     let keys = sorting.runs.keys()?;
     job.begin(format!("merge {}", plan.series), keys.iter().map(|k| k.1).sum());
     let mut all = Vec::new();
     for (key, _) in keys {
-        let taken = plan.series_of_symbol(&key).and_then(|series| {
-            let rows = sorting.runs.sorted(&key)?;
-            take_rows(shelf, plan, &series, rows, (&fields, scale), &mut ledger, begun, job)
-        });
-        match taken {
-            Ok(taken) => all.push(taken),
-            Err(e) => {
-                step_back(shelf, &all)?;
-                return Err(e.into());
-            }
-        }
+        let series = plan.series_of_symbol(&key)?;
+        let rows = sorting.runs.sorted(&key)?;
+        // The instruments of a symbol column have decimals, and so points, of their own.
+        let own = match sorting.decimals.get(&key) {
+            Some(decimals) if plan.by_symbol.is_some() => Scale { price: *decimals, ..scale },
+            _ => scale,
+        };
+        all.push(take_rows(shelf, taking, &series, (rows, own), &mut ledger, job)?);
     }
     Ok(all)
 }
 
-/// Steps back what an intake made that did not come to its end: it leaves the shelf as it was.
-pub fn step_back(shelf: &mut Shelf, taken: &[Taken]) -> Result<()> {
-    for t in taken.iter().rev().filter(|t| t.rows_kept + t.rows_replaced > 0) {
-        shelf.undo(&t.series.parse()?)?;
-    }
-    Ok(())
-}
-
-/// Weaves sorted rows, with the fields and scale they have, into a series.
-#[allow(clippy::too_many_arguments)]
+/// Weaves sorted rows into a series, after they were brought to their own scale.
 fn take_rows(
     shelf: &mut Shelf,
-    plan: &Plan,
+    taking: &Taking<'_>,
     series: &SeriesName,
-    rows: Merged,
-    (fields, scale): (&[Field], Scale),
+    (rows, own): (Merged, Scale),
     ledger: &mut Ledger,
-    begun: Instant,
     job: &Job,
 ) -> Result<Taken> {
-    let there = shelf.current(series)?;
-    let scale = there.as_ref().map_or(scale, |s| s.edition.scale.finer(&scale));
-    let mut weave = begin(shelf, plan, series, fields, scale)?;
+    let there = shelf.current_own(series)?;
+    let scale = there.as_ref().map_or(own, |s| s.edition.scale.finer(&own));
+    let mut weave = begin(shelf, taking.plan, series, &taking.plan.fields(), scale)?;
     let mut ends: Option<(Micros, Micros)> = None;
     for piece in rows {
-        let piece = piece?;
+        let piece = piece?.coarsened(own);
         if let Some((first, last)) = piece.ends() {
             ends = Some((ends.map_or(first, |e| e.0), last));
         }
         job.advance(piece.len() as u64)?;
         push_and_encode(&mut weave, piece)?;
     }
-    store(weave, plan, series, ledger, there, ends, begun)
+    store(weave, taking, series, ledger, there, ends)
 }
 
 fn push_and_encode(weave: &mut Weave<'_>, piece: Columns) -> Result<()> {
@@ -162,12 +159,11 @@ fn begin<'a>(
     fields: &[Field],
     scale: Scale,
 ) -> Result<Weave<'a>> {
-    let there = shelf.current(series)?;
+    let there = shelf.current_own(series)?;
     let old = there.as_ref().map_or(Ok(Vec::new()), |s| shelf.segments(&s.edition))?;
     let known = there.as_ref().map_or(&[][..], |s| &s.edition.fields);
     let origin = Origin {
-        act: "intake",
-        detail: json!({}),
+        provenance: Provenance::of(Made::Intake(Box::default())),
         clock: plan.clock.clone(),
         fields: Field::ALL.into_iter().filter(|f| known.contains(f) || fields.contains(f)).collect(),
         scale,
@@ -210,6 +206,8 @@ impl Taker for Straight<'_> {
 struct Sorting {
     runs: Runs,
     fields: Vec<Field>,
+    /// Decimals that the prices of each symbol need.
+    decimals: BTreeMap<String, u8>,
 }
 
 impl Taker for Sorting {
@@ -221,7 +219,10 @@ impl Taker for Sorting {
         for (i, name) in symbols.names.iter().enumerate() {
             let mut own = rows.clone();
             own.retain(|row| symbols.of_row[row] == i as u32);
-            self.runs.push(&String::from_utf8_lossy(name), &own)?;
+            let name = String::from_utf8_lossy(name);
+            let decimals = self.decimals.entry(name.clone().into_owned()).or_default();
+            *decimals = own.decimals_needed(*decimals);
+            self.runs.push(&name, &own)?;
         }
         Ok(())
     }
@@ -238,13 +239,13 @@ impl Taker for Sorting {
 /// Ends the weaving and makes the edition, if the rows changed anything.
 fn store(
     mut weave: Weave<'_>,
-    plan: &Plan,
+    taking: &Taking<'_>,
     series: &SeriesName,
     ledger: &mut Ledger,
     there: Option<SeriesInfo>,
     ends: Option<(Micros, Micros)>,
-    begun: Instant,
 ) -> Result<Taken> {
+    let plan = taking.plan;
     weave.end()?;
     encode(&mut weave)?;
     let counts = weave.counts;
@@ -285,74 +286,56 @@ fn store(
     ledger.rejects.rows = 0;
     let (mut draft, changed) = weave.finish();
     if changed {
-        draft.set_detail(detail(plan, &taken, &counts, ledger, begun)?);
+        draft.set_made(Made::Intake(Box::new(told_of(taking, &taken, &counts, ledger))));
         taken.edition = draft.commit()?.edition.number;
     }
-    taken.seconds = begun.elapsed().as_secs_f64();
+    taken.seconds = taking.begun.elapsed().as_secs_f64();
     Ok(taken)
 }
 
 /// What the edition says of itself: where its rows come from and what became of them.
-fn detail(
-    plan: &Plan,
-    taken: &Taken,
-    counts: &Counts,
-    ledger: &Ledger,
-    begun: Instant,
-) -> Result<serde_json::Value> {
-    let mut files = Vec::new();
-    // Members of one archive share its bytes and its hash.
-    let mut hashed: Option<(&Path, u64, Option<String>)> = None;
+fn told_of(taking: &Taking<'_>, taken: &Taken, counts: &Counts, ledger: &Ledger) -> TakenIn {
+    let plan = taking.plan;
+    TakenIn {
+        files: taking.files.clone(),
+        layout: taken.layout.clone(),
+        clock: taken.clock.clone(),
+        stamp: plan.stamp.word().into(),
+        replace: plan.replace,
+        prefer_new: plan.prefer_new,
+        rows_read: taken.rows_read,
+        rows_kept: taken.rows_kept,
+        rows_rejected: taken.rows_rejected,
+        rows_already_there: taken.rows_already_there,
+        rows_conflicting: counts.conflicts,
+        rows_replaced: counts.replaced,
+        reasons: taken.reasons.clone(),
+        rejects: taken.rejects.clone(),
+        times_shown_twice: ledger.anchor.doubtful,
+        times_never_shown: ledger.anchor.never,
+        disorder: ledger.disorder.clone(),
+        decisions: plan.decisions.clone(),
+        seconds: (taking.begun.elapsed().as_secs_f64() * 1000.0).round() / 1000.0,
+    }
+}
+
+/// The files of a plan with their sizes and hashes. Members of one archive share its bytes and its hash.
+fn taken_files(plan: &Plan, job: &Job) -> Result<Vec<TakenFile>> {
+    job.begin("fingerprint", plan.bytes());
+    let mut files: Vec<TakenFile> = Vec::new();
     for (member, layout) in &plan.files {
-        if hashed.as_ref().is_none_or(|h| h.0 != member.path) {
-            let bytes = std::fs::metadata(&member.path)?.len();
-            hashed = Some((&member.path, bytes, sha256_if_small(&member.path)?));
-        }
-        let (bytes, sha256) = hashed.as_ref().map(|h| (h.1, h.2.as_deref())).unwrap_or_default();
         let path = member.path.display().to_string();
-        files.push(json!({
-            "name": member.place(), "path": path, "bytes": bytes, "sha256": sha256, "layout": layout.in_words(),
-        }));
+        let (bytes, blake3) = match files.last().filter(|f| f.path == path) {
+            Some(before) => (before.bytes, before.blake3.clone()),
+            None => {
+                let unreadable = |e: std::io::Error| Error::io("Cannot read", &member.path, &e);
+                let (bytes, hash) = fingerprint::blake3_of(&member.path).map_err(unreadable)?;
+                (bytes, Some(hash))
+            }
+        };
+        job.advance(member.bytes)?;
+        let (name, layout) = (member.place(), layout.in_words());
+        files.push(TakenFile { name, path, bytes, blake3, sha256: None, layout });
     }
-    Ok(json!({
-        "files": files, "layout": taken.layout, "clock": taken.clock, "stamp": plan.stamp,
-        "rows_read": taken.rows_read, "rows_kept": taken.rows_kept, "rows_rejected": taken.rows_rejected,
-        "rows_already_there": taken.rows_already_there, "rows_conflicting": counts.conflicts,
-        "rows_replaced": counts.replaced, "reasons": taken.reasons, "rejects": taken.rejects,
-        "doubtful_times": ledger.anchor.doubtful + ledger.anchor.never,
-        "times_shown_twice": ledger.anchor.doubtful, "times_never_shown": ledger.anchor.never,
-        "disorder": ledger.disorder, "seconds": (begun.elapsed().as_secs_f64() * 1000.0).round() / 1000.0,
-    }))
-}
-
-fn sha256_if_small(path: &Path) -> Result<Option<String>> {
-    match std::fs::metadata(path)?.len() <= SMALL {
-        true => Ok(Some(fingerprint::of_file(path, |_| Ok(()))?.1)),
-        false => Ok(None),
-    }
-}
-
-/// Adds the SHA-256 of large files to the editions made from them. The rows are on the shelf by then: one
-/// core hashes more slowly than all of them take rows in.
-fn add_fingerprints(shelf: &mut Shelf, plan: &Plan, taken: &[Taken], job: &Job) -> Result<()> {
-    let mut large: Vec<&Path> = plan.files.iter().map(|(m, _)| m.path.as_path()).collect();
-    large.dedup();
-    large.retain(|p| std::fs::metadata(p).is_ok_and(|m| m.len() > SMALL));
-    if large.is_empty() || taken.iter().all(|t| t.rows_kept + t.rows_replaced == 0) {
-        return Ok(());
-    }
-    job.begin("fingerprint the file; its rows are on the shelf", plan.bytes());
-    for path in large {
-        let stopped = |e: Error| std::io::Error::other(e.to_string());
-        let hashed = fingerprint::of_file(path, |bytes| job.advance(bytes).map_err(stopped));
-        // Stopped here, the edition stays as it is, without the hash.
-        let Ok((_, hash)) = hashed else { return Ok(()) };
-        if plan.files.iter().any(|(m, _)| m.path == path && m.must_be_unchanged().is_err()) {
-            continue;
-        }
-        for t in taken.iter().filter(|t| t.edition > 0) {
-            shelf.add_fingerprint(&t.series.parse()?, t.edition, path, &hash)?;
-        }
-    }
-    Ok(())
+    Ok(files)
 }

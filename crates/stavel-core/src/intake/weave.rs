@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use crate::Result;
 use crate::model::{Columns, Field, Micros, Scale, Span};
-use crate::store::{Draft, EditionInfo, Encoded, Place, Scan, SegmentInfo, Work};
+use crate::store::{Cursor, Draft, EditionInfo, Encoded, Place, SegmentInfo, Work};
 
 /// Rows gathered before they go to the draft as one piece.
 const GATHER: usize = 32 * 1024;
@@ -63,14 +63,14 @@ pub struct Weave<'a> {
 /// A file of the old edition whose span new rows reach into.
 struct OldFile {
     file: SegmentInfo,
-    rest: Scan,
-    rows: Columns,
-    at: usize,
-    /// Rows before `at` in this and earlier pieces, all of them unchanged while the file is.
+    rows: Cursor<OldRows>,
+    /// Rows that were passed, all of them unchanged while the file is.
     passed: u64,
     changed: bool,
-    ended: bool,
 }
+
+/// Rows of an old file with the fields and scale of the new edition.
+type OldRows = Box<dyn Iterator<Item = Result<Columns>> + Send>;
 
 impl<'a> Weave<'a> {
     /// Weaves into `edition`, if there is one, whose files are `old`.
@@ -212,14 +212,13 @@ impl<'a> Weave<'a> {
         if self.manner.replace {
             return Ok(0);
         }
-        self.load()?;
         let Some(open) = &mut self.open else { return Ok(0) };
-        let room = (new.len() - at).min(open.rows.len() - open.at).min(GATHER);
-        let (mine, theirs) = (open.at..open.at + room, at..at + room);
+        open.rows.load()?;
+        let (old, first) = (open.rows.rows(), open.rows.at());
+        let room = (new.len() - at).min(old.len() - first).min(GATHER);
+        let (mine, theirs) = (first..first + room, at..at + room);
         let mut same = room;
-        for (a, b) in
-            std::iter::once((&open.rows.time, &new.time)).chain(open.rows.data.iter().zip(&new.data))
-        {
+        for (a, b) in std::iter::once((&old.time, &new.time)).chain(old.data.iter().zip(&new.data)) {
             let (a, b) = (&a[mine.start..mine.start + same], &b[theirs.start..theirs.start + same]);
             if a != b {
                 same = a.iter().zip(b).position(|(x, y)| x != y).unwrap_or(same);
@@ -228,15 +227,12 @@ impl<'a> Weave<'a> {
         let breaks = |times: &[Micros], i: usize| times.get(i).is_none_or(|t| times[i - 1] != *t);
         // At the end of a loaded piece more rows of the same time may follow.
         while same > 0
-            && !(breaks(&new.time, at + same)
-                && open.at + same < open.rows.len()
-                && breaks(&open.rows.time, open.at + same))
+            && !(breaks(&new.time, at + same) && first + same < old.len() && breaks(&old.time, first + same))
         {
             same -= 1;
         }
-        let range = open.at..open.at + same;
         self.counts.already += same as u64;
-        self.emit_old(range)?;
+        self.emit_old(same)?;
         Ok(same)
     }
 
@@ -252,32 +248,32 @@ impl<'a> Weave<'a> {
             return Ok(count);
         }
         if self.manner.replace {
-            self.drop_old(there)?;
+            self.drop_old(there.len())?;
             self.keep(new, here)?;
             return Ok(count);
         }
         let Some(open) = &self.open else { return Ok(count) };
         let (mut fresh, mut already): (Vec<usize>, u64) = (Vec::new(), 0);
         for i in here {
-            match there.clone().any(|o| open.rows.same_values(o, new, i)) {
+            match there.clone().any(|o| open.rows.rows().same_values(o, new, i)) {
                 true => already += 1,
                 false => fresh.push(i),
             }
         }
         self.counts.already += already;
         match (fresh.is_empty(), self.manner.bars, self.manner.prefer_new && already == 0) {
-            (true, ..) => self.emit_old(there)?,
+            (true, ..) => self.emit_old(there.len())?,
             // Two quotes at one time are two quotes.
             (false, false, _) => {
-                self.emit_old(there)?;
+                self.emit_old(there.len())?;
                 fresh.iter().try_for_each(|&i| self.keep(new, i..i + 1))?;
             }
             (false, true, true) => {
-                self.drop_old(there)?;
+                self.drop_old(there.len())?;
                 fresh.iter().try_for_each(|&i| self.keep(new, i..i + 1))?;
             }
             (false, true, false) => {
-                self.emit_old(there)?;
+                self.emit_old(there.len())?;
                 self.counts.conflicts += fresh.len() as u64;
                 fresh.iter().for_each(|&i| self.conflicts.push_from(new, i));
             }
@@ -287,32 +283,34 @@ impl<'a> Weave<'a> {
 
     /// The rows of the open file at a time, all of them loaded.
     fn old_at(&mut self, time: Micros) -> Result<Range<usize>> {
+        let Some(open) = &mut self.open else { return Ok(0..0) };
+        open.rows.load()?;
         loop {
-            self.load()?;
-            let Some(open) = &mut self.open else { return Ok(0..0) };
-            let end = open.at + open.rows.time[open.at..].partition_point(|&t| t <= time);
-            if end < open.rows.len() || open.ended {
-                return Ok(open.at..end);
+            let (rows, at) = (open.rows.rows(), open.rows.at());
+            let end = at + rows.time[at..].partition_point(|&t| t <= time);
+            // At the end of what is loaded more rows of the same time may follow.
+            if end < rows.len() || open.rows.is_ended() || !open.rows.load_more()? {
+                return Ok(at..end);
             }
-            self.load_more()?;
         }
     }
 
     /// Goes over old rows before a time.
     fn pass(&mut self, before: Micros) -> Result<()> {
         loop {
-            self.load()?;
-            let Some(open) = &self.open else { return Ok(()) };
-            let range = open.at..open.at + open.rows.time[open.at..].partition_point(|&t| t < before);
-            let whole = range.end == open.rows.len() && !open.ended;
+            let Some(open) = &mut self.open else { return Ok(()) };
+            if !open.rows.load()? {
+                return Ok(());
+            }
+            let times = &open.rows.rows().time[open.rows.left()];
+            let count = times.partition_point(|&t| t < before);
             // Of the old rows before a new one, those since the first new row give way where rows are replaced.
             let from = self.first_new.filter(|_| self.manner.replace && before != Micros::MAX);
-            let stay = from.map_or(range.end, |f| {
-                range.start + open.rows.time[range.clone()].partition_point(|&t| t < f)
-            });
-            self.emit_old(range.start..stay)?;
-            self.drop_old(stay..range.end)?;
-            if !whole {
+            let stay = from.map_or(count, |from| times[..count].partition_point(|&t| t < from));
+            let is_whole = count == times.len();
+            self.emit_old(stay)?;
+            self.drop_old(count - stay)?;
+            if !is_whole {
                 return Ok(());
             }
         }
@@ -320,58 +318,33 @@ impl<'a> Weave<'a> {
 
     fn open_next(&mut self) -> Result<()> {
         let (Some(file), Some(edition)) = (self.old.pop_front(), &self.edition) else { return Ok(()) };
-        let rest = self.draft.scan_file(&file, edition, Span::ALL);
-        let rows = Columns::empty(self.draft.fields(), self.draft.scale());
-        let changed = !self.same;
-        self.open = Some(OldFile { file, rest, rows, at: 0, passed: 0, changed, ended: false });
-        Ok(())
-    }
-
-    /// Loads the next piece of the open file where all loaded rows were passed.
-    fn load(&mut self) -> Result<()> {
-        match &self.open {
-            Some(open) if open.at == open.rows.len() && !open.ended => self.load_more(),
-            _ => Ok(()),
-        }
-    }
-
-    fn load_more(&mut self) -> Result<()> {
-        let Some(open) = &mut self.open else { return Ok(()) };
-        match open.rest.next() {
-            Some(piece) => {
-                let piece = piece?.with_fields(self.draft.fields()).rescaled(self.draft.scale());
-                let left = open.rows.rows(open.at..open.rows.len());
-                open.rows = if left.is_empty() { piece } else { joined(left, &piece) };
-                open.at = 0;
-            }
-            None => open.ended = true,
-        }
+        let (fields, scale) = (self.draft.fields().to_vec(), self.draft.scale());
+        let scan = self.draft.scan_file(&file, edition, Span::ALL);
+        let rows: OldRows = Box::new(scan.map(move |piece| Ok(piece?.with_fields(&fields).rescaled(scale))));
+        self.open = Some(OldFile { file, rows: Cursor::new(rows), passed: 0, changed: !self.same });
         Ok(())
     }
 
     /// Old rows that stay: written only where their file changed.
-    fn emit_old(&mut self, range: Range<usize>) -> Result<()> {
+    fn emit_old(&mut self, count: usize) -> Result<()> {
         let Some(open) = &mut self.open else { return Ok(()) };
-        open.at = range.end;
-        open.passed += range.len() as u64;
-        if open.changed && !range.is_empty() {
-            let rows = std::mem::take(&mut open.rows);
-            self.gather_range(&rows, range)?;
-            if let Some(open) = &mut self.open {
-                open.rows = rows;
-            }
+        if open.changed {
+            let at = open.rows.at();
+            self.out.append_range(open.rows.rows(), at..at + count);
         }
-        Ok(())
+        open.rows.pass(count);
+        open.passed += count as u64;
+        self.gather_if_full()
     }
 
-    fn drop_old(&mut self, range: Range<usize>) -> Result<()> {
-        if range.is_empty() {
+    fn drop_old(&mut self, count: usize) -> Result<()> {
+        if count == 0 {
             return Ok(());
         }
         self.change()?;
-        self.counts.replaced += range.len() as u64;
+        self.counts.replaced += count as u64;
         if let Some(open) = &mut self.open {
-            open.at = range.end;
+            open.rows.pass(count);
         }
         Ok(())
     }
@@ -432,6 +405,10 @@ impl<'a> Weave<'a> {
 
     fn gather_range(&mut self, rows: &Columns, range: Range<usize>) -> Result<()> {
         self.out.append_range(rows, range);
+        self.gather_if_full()
+    }
+
+    fn gather_if_full(&mut self) -> Result<()> {
         if self.out.len() >= GATHER { self.gather() } else { Ok(()) }
     }
 
@@ -456,9 +433,4 @@ impl<'a> Weave<'a> {
         }
         Ok(())
     }
-}
-
-fn joined(mut head: Columns, tail: &Columns) -> Columns {
-    head.append(tail);
-    head
 }

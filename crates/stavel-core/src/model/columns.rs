@@ -1,5 +1,6 @@
 //! Rows of a history as columns of integers.
 
+use super::cell::{ABSENT, Cells, present};
 use super::price::unit;
 use super::time::{Micros, Span};
 
@@ -11,7 +12,7 @@ pub enum Field {
     Low,
     Close,
     Volume,
-    /// In points: units of the last decimal of the price.
+    /// Ask less bid, a difference of prices in the scale of the prices.
     Spread,
     Bid,
     Ask,
@@ -23,7 +24,7 @@ pub enum Field {
     OpenInterest,
     /// The close with corporate actions worked in, as the source has it.
     AdjustedClose,
-    /// Of a trade: 1 bought, 2 sold, 0 not said. Of a depth row: 1 bid, 2 ask.
+    /// Of a trade: 1 bought, 2 sold. Of a depth row: 1 bid, 2 ask.
     Taker,
     /// Of a depth row: 0 is the best price.
     Level,
@@ -31,17 +32,28 @@ pub enum Field {
     Price,
     /// Of a depth row.
     Size,
-    /// What a depth row does to its level: 0 not said, 1 new, 2 changed, 3 gone.
+    /// What a depth row does to its level: 1 new, 2 changed, 3 gone.
     Act,
     /// How long a row of a layered series lasts, in microseconds: a bar its length, a tick 0.
     Covers,
-    /// Where a row comes from: 0 as its source has it, 1 and on the place of its source in a splice,
-    /// [`FILLED`] made up to fill a hole.
+    /// Where a row comes from: 0 as its source has it, 1 and on the place of its source in a splice;
+    /// [`FILLED`] and [`CARRIED_SPREAD`] are added where they hold.
     Origin,
 }
 
-/// The origin of a row that was made up to fill a hole.
+/// Added to the origin of a row that was made up to fill a hole.
 pub const FILLED: i64 = 100;
+
+/// Added to the origin of a row whose spread is an estimate: the usual one of another source at that hour.
+pub const CARRIED_SPREAD: i64 = 1000;
+
+/// Added to the origin of a row whose spread was taken from the spec sheet.
+pub const SHEET_SPREAD: i64 = 2000;
+
+/// True for the origin of a row that was made up to fill a hole.
+pub fn is_filled(origin: i64) -> bool {
+    origin % CARRIED_SPREAD >= FILLED
+}
 
 impl Field {
     /// Every field, in the order columns are kept.
@@ -128,7 +140,7 @@ pub struct Scale {
 }
 
 impl Scale {
-    /// Decimals with which a field is written.
+    /// Decimals of a field's numbers. A spread is written in points, so it counts as a whole number here.
     pub fn of(&self, field: Field) -> u8 {
         match field {
             f if f.is_price() => self.price,
@@ -145,7 +157,7 @@ impl Scale {
     /// What a column must be multiplied by to go from this scale to a finer one.
     pub fn factor_to(&self, finer: &Scale, field: Field) -> i64 {
         match field {
-            // A point is the last decimal, so more decimals make more points.
+            // A difference of prices grows with their decimals.
             Field::Spread => unit(finer.price - self.price),
             _ => unit(finer.of(field) - self.of(field)),
         }
@@ -173,7 +185,7 @@ pub struct Columns {
     /// Microseconds, in UTC where anchored, as written where afloat.
     pub time: Vec<Micros>,
     pub fields: Vec<Field>,
-    /// One column for each of `fields`.
+    /// One column for each of `fields`; a value that is not known is [`ABSENT`].
     pub data: Vec<Vec<i64>>,
     pub scale: Scale,
 }
@@ -202,6 +214,11 @@ impl Columns {
     /// A field's column; an empty slice where there is none.
     pub fn column(&self, field: Field) -> &[i64] {
         self.fields.iter().position(|&f| f == field).map_or(&[], |i| &self.data[i])
+    }
+
+    /// A field's column whose values, or which as a whole, may be absent.
+    pub fn cells(&self, field: Field) -> Cells<'_> {
+        Cells::new(self.column(field))
     }
 
     /// A field's column to change, if it is there.
@@ -306,7 +323,8 @@ impl Columns {
             for (field, column) in self.fields.iter().zip(&mut self.data) {
                 let factor = self.scale.factor_to(&finer, *field);
                 if factor != 1 {
-                    column.iter_mut().for_each(|v| *v = v.saturating_mul(factor));
+                    let there = column.iter_mut().filter(|v| present(**v).is_some());
+                    there.for_each(|v| *v = v.saturating_mul(factor));
                 }
             }
             self.scale = finer;
@@ -314,46 +332,49 @@ impl Columns {
         self
     }
 
-    /// Bars with all four prices: an open that is not there is the close, a high or low that is not there the
-    /// higher or lower of what is there.
-    pub fn with_whole_bars(mut self) -> Columns {
-        let of_a_bar = [Field::Open, Field::High, Field::Low, Field::Close];
-        if self.shape() != Shape::Bars || of_a_bar.iter().all(|f| self.has(*f)) {
-            return self;
-        }
-        let mut there = of_a_bar.iter().filter_map(|f| self.fields.iter().position(|x| x == f));
-        let Some(any) = there.next_back() else { return self };
-        let column =
-            |f: Field| self.fields.iter().position(|&x| x == f).map_or(&self.data[any], |i| &self.data[i]);
-        let both = |pick: fn(i64, i64) -> i64| {
-            let pairs = column(Field::Open).iter().zip(column(Field::Close));
-            pairs.map(|(o, c)| pick(*o, *c)).collect::<Vec<i64>>()
-        };
-        let made =
-            [column(Field::Open).clone(), both(i64::max), both(i64::min), column(Field::Close).clone()];
-        let fields: Vec<Field> = Field::ALL.into_iter().filter(|f| self.has(*f) || f.is_of_a_bar()).collect();
-        let missing: Vec<Field> = of_a_bar.into_iter().filter(|f| !self.has(*f)).collect();
-        self = self.with_fields(&fields);
-        for (field, values) in of_a_bar.into_iter().zip(made).filter(|(f, _)| missing.contains(f)) {
-            if let Some(column) = self.column_mut(field) {
-                *column = values;
+    /// The same rows with a coarser scale, which must hold every number. A spread keeps its number: it is in
+    /// points.
+    pub fn coarsened(mut self, coarser: Scale) -> Columns {
+        for (field, column) in self.fields.iter().zip(&mut self.data) {
+            let factor = unit(self.scale.of(*field).saturating_sub(coarser.of(*field)));
+            if factor != 1 {
+                column.iter_mut().filter(|v| present(**v).is_some()).for_each(|v| *v /= factor);
             }
         }
+        self.scale = coarser;
         self
     }
 
-    /// The same rows with exactly these fields: what is not there is filled with zeros, what is not named is dropped.
+    /// The decimals that the prices need, at least `least`: zeros at their end are not needed.
+    pub fn decimals_needed(&self, least: u8) -> u8 {
+        let mut needed = least.min(self.scale.price);
+        let prices = self.fields.iter().zip(&self.data).filter(|(f, _)| f.is_price());
+        for value in prices.flat_map(|(_, column)| column.iter().copied().filter_map(present)) {
+            while needed < self.scale.price && value % unit(self.scale.price - needed) != 0 {
+                needed += 1;
+            }
+        }
+        needed
+    }
+
+    /// The same rows with exactly these fields: what is not there is absent, what is not named is dropped. An
+    /// origin that is not there is 0: the rows are as their source has them.
     pub fn with_fields(mut self, fields: &[Field]) -> Columns {
         if self.fields != fields {
             let rows = self.len();
             self.data = fields
                 .iter()
-                .map(|&f| self.column_mut(f).map(std::mem::take).unwrap_or_else(|| vec![0; rows]))
+                .map(|&f| self.column_mut(f).map(std::mem::take).unwrap_or_else(|| vec![blank(f); rows]))
                 .collect();
             self.fields = fields.to_vec();
         }
         self
     }
+}
+
+/// What stands in a column of a field that rows do not have.
+pub fn blank(field: Field) -> i64 {
+    if field == Field::Origin { 0 } else { ABSENT }
 }
 
 /// The kind of rows that have these fields.
@@ -368,5 +389,33 @@ pub fn shape_of(fields: &[Field]) -> Shape {
         Shape::Trades
     } else {
         Shape::Bars
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn absent_values_stay_absent_at_any_scale_and_new_fields_begin_absent() {
+        let rows = Columns {
+            time: vec![0, 1],
+            fields: vec![Field::Close, Field::Spread],
+            data: vec![vec![12, ABSENT], vec![ABSENT, 0]],
+            scale: Scale { price: 1, volume: 0 },
+        };
+        let finer = rows.rescaled(Scale { price: 3, volume: 2 });
+        assert_eq!(finer.data, [vec![1200, ABSENT], vec![ABSENT, 0]]);
+        let wider = finer.with_fields(&[Field::Close, Field::Volume, Field::Spread, Field::Origin]);
+        assert_eq!(wider.column(Field::Volume), [ABSENT, ABSENT]);
+        assert_eq!(wider.column(Field::Origin), [0, 0]);
+        assert_eq!((wider.cells(Field::Spread).get(0), wider.cells(Field::Spread).get(1)), (None, Some(0)));
+    }
+
+    #[test]
+    fn a_filled_row_is_told_whatever_else_its_origin_says() {
+        let told = [0, 1, 3, FILLED, FILLED + 2, CARRIED_SPREAD + 1, CARRIED_SPREAD + FILLED, SHEET_SPREAD]
+            .map(is_filled);
+        assert_eq!(told, [false, false, false, true, true, false, true, false]);
     }
 }

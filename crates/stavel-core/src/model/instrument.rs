@@ -6,10 +6,13 @@
 use std::collections::BTreeMap;
 
 use rust_decimal::Decimal;
+use serde::{Deserialize, Serialize};
 
 use super::clock::Clock;
 use super::price::{MAX_DECIMALS, unit};
+use super::provenance::Input;
 use super::session::{Holiday, Session, SessionWeek};
+use super::standing::Standing;
 use crate::{Error, Result};
 
 /// One line of a spec sheet.
@@ -67,16 +70,27 @@ impl std::str::FromStr for Kind {
     }
 }
 
+/// What an instrument says of itself, and what it takes from another.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct OwnValues {
+    /// The instrument it is like, whose values it takes where it has none.
+    pub like: Option<String>,
+    /// Values that were said, as written.
+    pub said: BTreeMap<String, String>,
+    /// Values that were found in its rows, as written.
+    pub found: BTreeMap<String, String>,
+}
+
 /// What is traded: a name, the values it owns, and the sheet they resolve to.
 #[derive(Debug, Clone)]
 pub struct Instrument {
     pub name: String,
-    /// The instrument it is like, whose values it takes where it owns none.
-    pub like: Option<String>,
-    /// Its own values, as written.
-    pub own: BTreeMap<String, String>,
+    pub own: OwnValues,
     /// Every value in force, as written.
     pub values: BTreeMap<String, String>,
+    /// How each value in force is known; what is inherited is known as it is there.
+    pub standings: BTreeMap<String, Standing>,
     pub sheet: Sheet,
 }
 
@@ -98,35 +112,65 @@ pub struct Sheet {
 }
 
 impl Instrument {
-    /// An instrument out of its own values and the values in force of the one it is like.
+    /// An instrument out of its own values and the instrument it is like.
     ///
     /// # Errors
     /// One sentence for a key or value that makes no sense.
-    pub fn resolve(
-        name: &str,
-        like: Option<(&str, &BTreeMap<String, String>)>,
-        own: BTreeMap<String, String>,
-    ) -> Result<Instrument> {
-        for (key, value) in &own {
+    pub fn resolve(name: &str, like: Option<&Instrument>, own: OwnValues) -> Result<Instrument> {
+        for (key, value) in own.said.iter().chain(&own.found) {
             check(key, value).map_err(|e| Error::arguments(format!("{name}: {e}")))?;
         }
-        let mut values = like.map(|(_, v)| v.clone()).unwrap_or_default();
-        values.extend(own.clone());
+        let (mut values, mut standings) = match like {
+            Some(like) => (like.values.clone(), like.standings.clone()),
+            None => Default::default(),
+        };
+        // What the one above only assumes is assumed anew from what this one says: a tick size from its
+        // decimals, say. What kind of thing it is and in which currencies stays.
+        let follows = |key: &str| !["kind", "base", "quote"].contains(&key);
+        values.retain(|key, _| standings.get(key) != Some(&Standing::Assumed) || !follows(key));
+        standings.retain(|key, _| values.contains_key(key));
+        for (from, standing) in [(&own.found, Standing::Found), (&own.said, Standing::Said)] {
+            for (key, value) in from {
+                values.insert(key.clone(), value.clone());
+                standings.insert(key.clone(), standing);
+            }
+        }
         for (key, value) in defaults(name, &values) {
             values.entry(key.to_owned()).or_insert(value);
+            standings.entry(key.to_owned()).or_insert(Standing::Assumed);
         }
         let sheet = Sheet::read(&values)?;
-        Ok(Instrument { name: name.into(), like: like.map(|(n, _)| n.to_owned()), own, values, sheet })
+        Ok(Instrument { name: name.into(), own, values, standings, sheet })
+    }
+
+    /// The keys that make the session: its week, the clock of its days and its holidays.
+    pub const SESSION: [&str; 3] = ["hours", "clock", "holidays"];
+
+    /// Values of the sheet as inputs of an act that reads them.
+    pub fn inputs(&self, keys: &[&str]) -> Vec<Input> {
+        let input = |key: &&str| Input::Sheet {
+            instrument: self.name.clone(),
+            key: (*key).to_owned(),
+            value: self.values.get(*key).cloned(),
+        };
+        keys.iter().map(input).collect()
+    }
+
+    /// How a value of the sheet is known.
+    pub fn standing(&self, key: &str) -> Standing {
+        self.standings.get(key).copied().unwrap_or(Standing::Assumed)
     }
 
     /// Where the value of a key comes from: the instrument itself, the one it is like, or a default.
     pub fn origin(&self, key: &str) -> &'static str {
-        if self.own.contains_key(key) {
+        if self.own.said.contains_key(key) {
             "own"
-        } else if self.like.is_some() {
-            "inherited"
+        } else if self.own.found.contains_key(key) {
+            "found"
+        } else if self.standing(key) == Standing::Assumed {
+            "assumed"
         } else {
-            "default"
+            "inherited"
         }
     }
 }
@@ -151,6 +195,19 @@ impl Sheet {
                 clock: text("clock").parse()?,
                 holidays: dates(text("holidays"))?,
             },
+        })
+    }
+
+    /// The fixed spread, where the sheet has one, as a difference of prices with `decimals`. The sheet gives it
+    /// in points of the instrument's own decimals; what a coarser price cannot hold is rounded up.
+    pub fn spread_at(&self, decimals: u8) -> Option<i64> {
+        let points = self.spread?;
+        Some(match decimals.checked_sub(self.decimals) {
+            Some(more) => points.saturating_mul(unit(more)),
+            None => {
+                let fewer = unit(self.decimals - decimals);
+                points.div_euclid(fewer) + i64::from(points.rem_euclid(fewer) > 0)
+            }
         })
     }
 
@@ -258,27 +315,48 @@ fn dates(value: &str) -> Result<Vec<Holiday>> {
 mod tests {
     use super::*;
 
-    fn own(pairs: &[(&str, &str)]) -> BTreeMap<String, String> {
-        pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect()
+    fn said(pairs: &[(&str, &str)]) -> OwnValues {
+        let said = pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect();
+        OwnValues { said, ..OwnValues::default() }
     }
 
     #[test]
     fn a_pair_gets_sensible_values_and_a_child_inherits() {
-        let parent = Instrument::resolve("NOKSEK", None, own(&[("commission", "3.50")])).unwrap();
+        let parent = Instrument::resolve("NOKSEK", None, said(&[("commission", "3.50")])).unwrap();
         assert_eq!((parent.sheet.base.as_str(), parent.sheet.quote.as_str()), ("NOK", "SEK"));
         assert_eq!(parent.sheet.money(10, 5), Decimal::new(10, 0));
-        let child =
-            Instrument::resolve("NOKSEK.day", Some(("NOKSEK", &parent.values)), own(&[("spread", "18")]))
-                .unwrap();
+        let child = Instrument::resolve("NOKSEK.day", Some(&parent), said(&[("spread", "18")])).unwrap();
         assert_eq!(child.sheet.commission, Decimal::new(350, 2));
         assert_eq!(child.sheet.spread, Some(18));
-        assert_eq!((child.origin("spread"), child.origin("commission")), ("own", "inherited"));
+        assert_eq!(child.sheet.quote, "SEK");
+        let origins = ["spread", "commission", "contract_size"].map(|k| child.origin(k));
+        assert_eq!(origins, ["own", "inherited", "assumed"]);
+    }
+
+    #[test]
+    fn each_value_tells_how_it_is_known() {
+        let found = BTreeMap::from([("decimals".to_owned(), "3".to_owned())]);
+        let own = OwnValues { found, ..said(&[("hours", "mon-fri 08:00-17:00 Europe/Oslo")]) };
+        let parent = Instrument::resolve("NOKSEK", None, own).unwrap();
+        let keys = ["hours", "decimals", "contract_size", "commission"];
+        let known = |i: &Instrument| keys.map(|k| i.standing(k));
+        assert_eq!(known(&parent), [Standing::Said, Standing::Found, Standing::Assumed, Standing::Assumed]);
+        let child = Instrument::resolve("NOKSEK.day", Some(&parent), said(&[("decimals", "4")])).unwrap();
+        assert_eq!(known(&child), [Standing::Said, Standing::Said, Standing::Assumed, Standing::Assumed]);
+        assert_eq!((parent.sheet.decimals, child.sheet.decimals), (3, 4));
+    }
+
+    #[test]
+    fn a_spread_of_points_is_the_same_price_at_any_decimals() {
+        let sheet =
+            Instrument::resolve("NOKSEK", None, said(&[("decimals", "5"), ("spread", "18")])).unwrap();
+        assert_eq!([5, 6, 4].map(|d| sheet.sheet.spread_at(d)), [Some(18), Some(180), Some(2)]);
     }
 
     #[test]
     fn futures_money_by_tick() {
         let sheet =
-            own(&[("kind", "futures"), ("tick_size", "0.25"), ("tick_value", "12.50"), ("decimals", "2")]);
+            said(&[("kind", "futures"), ("tick_size", "0.25"), ("tick_value", "12.50"), ("decimals", "2")]);
         let bly = Instrument::resolve("BLY", None, sheet).unwrap();
         assert_eq!(bly.sheet.money(100, 2), Decimal::new(5000, 2));
     }
@@ -292,7 +370,7 @@ mod tests {
             ("spread", "-1"),
             ("holidays", "soon"),
         ] {
-            let err = Instrument::resolve("NOKSEK", None, own(&[(key, value)])).unwrap_err();
+            let err = Instrument::resolve("NOKSEK", None, said(&[(key, value)])).unwrap_err();
             assert!(err.to_string().starts_with("NOKSEK: "), "{err}");
         }
     }

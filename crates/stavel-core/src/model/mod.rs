@@ -1,20 +1,28 @@
 //! What everything else is made of: times, prices, frames, clocks, sessions, instruments, columns.
 
+pub mod bars;
+pub mod cell;
 pub mod clock;
 pub mod columns;
 pub mod frame;
 pub mod instrument;
 pub mod price;
+pub mod provenance;
 pub mod series;
 pub mod session;
+pub mod standing;
 pub mod time;
 
+pub use bars::{Bar, BarView, QuoteView};
+pub use cell::{ABSENT, Cells, present};
 pub use clock::{Clock, Wall, Walls};
 pub use columns::{Columns, Field, Scale, Shape};
 pub use frame::{Frame, Unit};
-pub use instrument::Instrument;
+pub use instrument::{Instrument, OwnValues};
+pub use provenance::{Input, Made, Provenance};
 pub use series::{SeriesName, Side};
 pub use session::{Session, SessionWeek};
+pub use standing::{Decision, Standing};
 pub use time::{Micros, Span};
 
 /// Types written as text: what their `Display` gives, their `FromStr` reads, in recipes too.
@@ -32,4 +40,4 @@ macro_rules! as_text {
         }
     )*};
 }
-as_text!(Clock, Frame, SeriesName, crate::splice::Rule, crate::splice::Level, crate::check::Against);
+as_text!(Clock, Frame, SeriesName, Side, crate::splice::Rule, crate::splice::Level, crate::check::Against);

@@ -1,4 +1,4 @@
-//! Names of series: `NOKSEK@quill:ticks`, `NOKSEK@tarn:1m.ask`.
+//! Names of series: `NOKSEK@quill:ticks`, `NOKSEK@tarn:1m.ask`, `NOKSEK@tarn:1d.built`.
 
 use std::fmt;
 use std::str::FromStr;
@@ -29,6 +29,12 @@ impl Side {
     }
 }
 
+impl fmt::Display for Side {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.word())
+    }
+}
+
 impl FromStr for Side {
     type Err = Error;
     fn from_str(text: &str) -> Result<Side> {
@@ -46,12 +52,24 @@ pub struct SeriesName {
     pub frame: Frame,
     /// Only ask and mid are part of the written name.
     pub side: Side,
+    /// Bars that were built, where the source also has bars of its own at this frame. Where only one of
+    /// both is on the shelf, its name goes without this.
+    pub built: bool,
 }
+
+/// The ending of a name and a folder of bars that were built.
+const BUILT: &str = "built";
 
 impl SeriesName {
     /// A name from its parts, with the first side.
     pub fn new(instrument: &str, source: &str, frame: Frame) -> SeriesName {
-        SeriesName { instrument: instrument.into(), source: source.into(), frame, side: Side::Bid }
+        SeriesName {
+            instrument: instrument.into(),
+            source: source.into(),
+            frame,
+            side: Side::Bid,
+            built: false,
+        }
     }
 
     /// The same instrument from another source.
@@ -61,15 +79,26 @@ impl SeriesName {
 
     /// The same at another frame.
     pub fn with_frame(&self, frame: Frame) -> SeriesName {
-        SeriesName { frame, ..self.clone() }
+        SeriesName { frame, built: false, ..self.clone() }
     }
 
-    /// The frame and side as written after the colon: `1m`, `1m.ask`.
-    pub fn frame_text(&self) -> String {
+    /// The same, as the bars that were built or as the source's own.
+    pub fn with_built(&self, built: bool) -> SeriesName {
+        SeriesName { built, ..self.clone() }
+    }
+
+    /// The frame and side: `1m`, `1m.ask`.
+    pub fn frame_and_side(&self) -> String {
         match self.side {
             Side::Ask | Side::Mid => format!("{}.{}", self.frame, self.side.word()),
             Side::Bid | Side::Last => self.frame.to_string(),
         }
+    }
+
+    /// What is written after the colon: `1m`, `1m.ask`, `1d.built`.
+    pub fn frame_text(&self) -> String {
+        let plain = self.frame_and_side();
+        if self.built { format!("{plain}.{BUILT}") } else { plain }
     }
 
     /// The part after the instrument: `quill:1m`.
@@ -94,6 +123,10 @@ impl FromStr for SeriesName {
         };
         let (instrument, rest) = text.split_once('@').ok_or_else(bad)?;
         let (source, frame) = rest.split_once(':').ok_or_else(bad)?;
+        let (frame, built) = match frame.strip_suffix(BUILT).and_then(|f| f.strip_suffix('.')) {
+            Some(frame) => (frame, true),
+            None => (frame, false),
+        };
         let (frame, side) = match frame.split_once('.') {
             Some((frame, side)) => (frame, side.parse()?),
             None => (frame, Side::Bid),
@@ -101,7 +134,8 @@ impl FromStr for SeriesName {
         check_name("instrument", instrument)?;
         check_name("source", source)?;
         let side = if side == Side::Last { Side::Bid } else { side };
-        Ok(SeriesName { instrument: instrument.into(), source: source.into(), frame: frame.parse()?, side })
+        let (instrument, source) = (instrument.into(), source.into());
+        Ok(SeriesName { instrument, source, frame: frame.parse()?, side, built })
     }
 }
 
@@ -131,7 +165,13 @@ mod tests {
 
     #[test]
     fn names_read_as_written() {
-        for text in ["NOKSEK@quill:ticks", "NOKSEK@tarn:1m.ask", "BLY-2024-03@quill:4h"] {
+        for text in [
+            "NOKSEK@quill:ticks",
+            "NOKSEK@tarn:1m.ask",
+            "BLY-2024-03@quill:4h",
+            "NOKSEK@tarn:1d.built",
+            "NOKSEK@tarn:1d.mid.built",
+        ] {
             assert_eq!(text.parse::<SeriesName>().unwrap().to_string(), text);
         }
         for bad in ["NOKSEK", "@quill:1m", "NOKSEK@:1m", "NOKSEK@../x:1m", "NOKSEK@quill:1m.left", "a/b@c:1m"]

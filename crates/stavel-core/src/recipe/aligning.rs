@@ -10,6 +10,7 @@ use crate::intake::Stamp;
 use crate::job::Job;
 use crate::model::Clock;
 use crate::model::price::as_float;
+use crate::model::provenance::Anchoring;
 use crate::model::time::{self, MINUTE, rfc3339};
 use crate::store::Shelf;
 
@@ -39,12 +40,13 @@ pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Repor
     }
     if step.anchor && sure {
         if study.here.is_afloat() {
-            let agree = fit.weeks.iter().filter(|w| w.agrees).count();
-            let detail = json!({
-                "to": step.to.to_string(), "confidence": fit.confidence, "weeks": fit.weeks.len(), "agree": agree,
-                "chosen": study.chosen,
-            });
-            let doubtful = align::anchor_series(shelf, &step.series, &fit.clock, fit.stamp, detail, job)?;
+            let anchoring = Anchoring {
+                to: step.to.to_string(),
+                chosen: study.chosen,
+                confidence: Some(fit.confidence),
+                ..Anchoring::default()
+            };
+            let doubtful = align::anchor_series(shelf, &step.series, &fit.clock, fit.stamp, anchoring, job)?;
             lines.push(format!(
                 "anchored: stored in UTC; {} wall times were shown twice, {} never",
                 doubtful.twice, doubtful.never

@@ -3,18 +3,19 @@
 use serde_json::{Value, json};
 
 use super::aligning::align_one;
-use super::bring_in::{intake_files, layout_named};
+use super::assuming::assumptions;
+use super::bring_in::intake_files;
 use super::checking::check_step;
+use super::delivering::deliver_all;
+use super::rehearsing::rehearse;
 use super::splicing::splice_one;
 use super::step::*;
+use super::stepping::step_over;
 use crate::compose::{self, Request};
-use crate::deliver::{self, Format, Order};
 use crate::frames::build_series;
 use crate::job::Job;
-use crate::model::price::scaled;
 use crate::model::time::{self, rfc3339};
-use crate::model::{Clock, Frame, Micros, SeriesName, Side, Span};
-use crate::rehearse::{Tape, read_orders, run_orders};
+use crate::model::{Decision, Frame, Micros, SeriesName, Side, Span};
 use crate::store::Shelf;
 use crate::{Error, Result};
 
@@ -31,20 +32,74 @@ pub struct Report {
     pub changed: Vec<SeriesName>,
     /// The files it wrote.
     pub files: Vec<std::path::PathBuf>,
+    /// What the result rests on that nobody said and nothing shows.
+    pub assumed: Vec<Decision>,
 }
 
 impl Report {
-    pub(super) fn new(json: Value, lines: Vec<String>) -> Report {
-        Report { json, lines, wants_person: false, changed: Vec::new(), files: Vec::new() }
+    /// What was done, as a document and in lines.
+    pub fn new(json: Value, lines: Vec<String>) -> Report {
+        Report {
+            json,
+            lines,
+            wants_person: false,
+            changed: Vec::new(),
+            files: Vec::new(),
+            assumed: Vec::new(),
+        }
+    }
+
+    /// Puts what was assumed into the document and into one line.
+    fn tell_assumed(&mut self) {
+        if self.assumed.is_empty() {
+            return;
+        }
+        if let Some(json) = self.json.as_object_mut() {
+            let list = |d: &Decision| json!({"what": d.what, "value": d.value, "why": d.why});
+            json.insert("assumed".into(), self.assumed.iter().map(list).collect());
+        }
+        let words: Vec<String> = self.assumed.iter().map(|d| format!("{} {}", d.what, d.value)).collect();
+        let mark = crate::model::Standing::Assumed.mark();
+        self.lines.push(format!("  {mark} assumed: {} ({})", words.join(", "), self.assumed[0].why));
     }
 }
 
-/// Does a step. What it changes is written into the journal.
+/// Does a step. What it changes is one act of the journal, undone and redone as a whole.
 ///
 /// # Errors
 /// One sentence; the shelf is then as it was before the step.
 pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
-    let report = match step {
+    as_act(shelf, step, |shelf| done(shelf, step, job))
+}
+
+/// Does the work of a step as one act, where the step changes the shelf.
+///
+/// # Errors
+/// What the work gives; what it changed is undone then.
+pub fn as_act(
+    shelf: &mut Shelf,
+    step: &Step,
+    work: impl FnOnce(&mut Shelf) -> Result<Report>,
+) -> Result<Report> {
+    if !step.writes() || matches!(step, Step::Undo(_) | Step::Redo(_)) {
+        return work(shelf);
+    }
+    shelf.begin_act(&toml::to_string(step).unwrap_or_default())?;
+    match work(shelf) {
+        Ok(report) => {
+            let named = report.changed.first().map(SeriesName::to_string).unwrap_or_default();
+            shelf.end_act(&named, report.lines.first().map(String::as_str).unwrap_or_default())?;
+            Ok(report)
+        }
+        Err(e) => {
+            shelf.abandon_act()?;
+            Err(e)
+        }
+    }
+}
+
+fn done(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
+    let mut report = match step {
         Step::Intake(s) => intake_files(shelf, s, job),
         Step::Check(s) => check_step(shelf, s, job).map(|c| c.told),
         Step::Align(s) => align_one(shelf, s, job),
@@ -53,15 +108,13 @@ pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
         Step::Compose(s) => compose_one(shelf, s, job),
         Step::Deliver(s) => deliver_all(shelf, s, job),
         Step::Rehearse(s) => rehearse(shelf, s, job),
-        Step::Undo(s) => undo(shelf, s),
-        Step::Shelf(s) => upkeep(shelf, s),
+        Step::Undo(s) => step_over(shelf, s.series.as_ref(), true),
+        Step::Redo(s) => step_over(shelf, s.series.as_ref(), false),
+        Step::Shelf(s) => upkeep(shelf, s, job),
         Step::Chart(_) => Err(Error::arguments("Charts are drawn outside the core.")),
     }?;
-    if step.writes() {
-        let named = report.changed.first().map(SeriesName::to_string).unwrap_or_default();
-        let text = toml::to_string(step).unwrap_or_default();
-        shelf.note(&named, &text, report.lines.first().map(String::as_str).unwrap_or_default())?;
-    }
+    report.assumed.extend(assumptions(shelf, step)?);
+    report.tell_assumed();
     Ok(report)
 }
 
@@ -117,103 +170,12 @@ fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<Repor
         })
         .collect();
     let json = json!({"instrument": made.instrument.name, "series": series, "notes": made.notes});
-    let like = made.instrument.like.as_deref().map(|l| format!(" like {l}")).unwrap_or_default();
+    let like = made.instrument.own.like.as_deref().map(|l| format!(" like {l}")).unwrap_or_default();
     let lines = vec![format!("{}{like}: {}", made.instrument.name, made.notes.join("; "))];
     Ok(Report { changed: made.series.into_iter().map(|s| s.name).collect(), ..Report::new(json, lines) })
 }
 
-fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Report> {
-    if step.series.len() > 1 && !step.out.is_dir() && !step.out.to_string_lossy().ends_with('/') {
-        return Err(Error::arguments(format!(
-            "{} series need a folder to go to; write --out DIR/.",
-            step.series.len()
-        )));
-    }
-    let span = span_between(step.from.as_deref(), step.to.as_deref())?;
-    let mut report = Report::new(json!({}), Vec::new());
-    let mut json = Vec::new();
-    for series in &step.series {
-        let clock = step.clock.clone().unwrap_or_else(Clock::utc);
-        let layout = step.layout.as_deref().map(|name| layout_named(shelf, name)).transpose()?;
-        if layout.is_some() && step.format != Format::Csv {
-            return Err(Error::arguments(
-                "A layout says how lines of text are written; leave --format away.",
-            ));
-        }
-        let order =
-            Order { series: series.clone(), format: step.format, layout, clock, span, last: step.last };
-        let done = deliver::deliver(shelf, &order, &step.out, job)?;
-        json.push(json!({
-            "path": done.path, "series": series, "rows": done.rows, "bytes": done.bytes, "sha256": done.sha256,
-            "proved": done.proved,
-        }));
-        let proof = if done.proved { "read back, equal" } else { "READ BACK, NOT EQUAL" };
-        report.lines.push(format!(
-            "{}: {} rows, {} bytes, {proof}",
-            done.path.display(),
-            done.rows,
-            done.bytes
-        ));
-        report.wants_person |= !done.proved;
-        report.files.push(done.path);
-    }
-    report.json = json!({ "files": json });
-    Ok(report)
-}
-
-fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<Report> {
-    let info = shelf.find(&step.series)?;
-    if info.is_afloat() {
-        return Err(Error::input(format!(
-            "{} is afloat: its session days are not known; align it first.",
-            step.series
-        )));
-    }
-    let orders = read_orders(&step.orders)?;
-    let sheet = shelf.instrument(&step.series.instrument)?.sheet;
-    let span = span_between(step.from.as_deref(), step.to.as_deref())?;
-    let rows = shelf.read(&info.edition, span)?;
-    if rows.is_empty() {
-        let nearest = if span.to <= info.edition.first { info.edition.first } else { info.edition.last };
-        return Err(Error::input(format!(
-            "{} has nothing to play in that span; the nearest data are at {}.",
-            step.series,
-            rfc3339(nearest)
-        )));
-    }
-    let currency = sheet.quote.clone();
-    let tape = Tape::new(rows, step.series.frame, sheet.spread)?;
-    let outcome = run_orders(tape, &orders, sheet, job)?;
-    let mut json = outcome.to_json();
-    json["series"] = json!(step.series);
-    json["currency"] = json!(currency);
-    let a = &outcome.account;
-    let mut lines = vec![format!(
-        "{}: {} quotes, {} fills, realised {} {currency} after costs of {}, position {}",
-        step.series,
-        outcome.quotes,
-        a.deals().len(),
-        crate::rehearse::money(a.realised()),
-        crate::rehearse::money(a.costs()),
-        scaled(a.position(), 2)
-    )];
-    lines.extend(a.journal_lines());
-    Ok(Report { wants_person: outcome.unfilled > 0, ..Report::new(json, lines) })
-}
-
-fn undo(shelf: &mut Shelf, step: &UndoStep) -> Result<Report> {
-    let now = shelf.undo(&step.series)?;
-    let line = match &now {
-        Some(e) => {
-            format!("{} is back at edition {} ({} rows, from {})", step.series, e.number, e.rows, e.act)
-        }
-        None => format!("{} is off the shelf: its first edition was undone", step.series),
-    };
-    let json = json!({"series": step.series, "edition": now.map(|e| e.number)});
-    Ok(Report { changed: vec![step.series.clone()], ..Report::new(json, vec![line]) })
-}
-
-fn upkeep(shelf: &mut Shelf, step: &ShelfStep) -> Result<Report> {
+fn upkeep(shelf: &mut Shelf, step: &ShelfStep, job: &Job) -> Result<Report> {
     let named = || step.series.as_ref().ok_or_else(|| Error::arguments("Say which series is meant."));
     match step.what {
         Upkeep::Remove => {
@@ -235,14 +197,19 @@ fn upkeep(shelf: &mut Shelf, step: &ShelfStep) -> Result<Report> {
             })
         }
         Upkeep::Tidy => {
-            let tidied = shelf.tidy(step.series.as_ref())?;
-            let line = format!(
+            let tidied = shelf.tidy(step.series.as_ref(), job)?;
+            let mut line = format!(
                 "{} older editions are gone, and {} files with {}",
                 tidied.editions,
                 tidied.files,
                 bytes_in_words(tidied.bytes)
             );
-            let json = json!({"editions": tidied.editions, "files": tidied.files, "bytes": tidied.bytes});
+            if tidied.joined > 0 {
+                line += &format!("; {} small files were joined into others", tidied.joined);
+            }
+            let json = json!({
+                "editions": tidied.editions, "files": tidied.files, "bytes": tidied.bytes, "joined": tidied.joined,
+            });
             Ok(Report::new(json, vec![line]))
         }
     }

@@ -8,8 +8,8 @@ use super::apply::Report;
 use super::step::IntakeStep;
 use crate::intake::{self, ClockHint, FactsTaken, Hints, Layout, Planned, Taken};
 use crate::job::Job;
-use crate::model::Clock;
-use crate::store::Shelf;
+use crate::model::{Clock, Made};
+use crate::store::{EditionInfo, Shelf};
 use crate::{Error, Result};
 
 /// The hints an intake step gives.
@@ -87,11 +87,14 @@ fn lay_out_rejects(shelf: &Shelf, id: &str, hints: &mut Hints, room: &std::path:
     let path = room.join(format!("{name}.csv"));
     std::fs::write(&path, &text).map_err(|e| Error::io("Cannot write", &path, &e))?;
     let file = format!("{name}.csv");
-    let of_this = |detail: &serde_json::Value| {
-        detail["rejects"].as_str().is_some_and(|p| std::path::Path::new(p).file_name() == Some(file.as_ref()))
+    let of_this = |edition: &EditionInfo| match &edition.provenance.made {
+        Made::Intake(taken) => {
+            taken.rejects.as_ref().is_some_and(|p| std::path::Path::new(p).file_name() == Some(file.as_ref()))
+        }
+        _ => false,
     };
     for info in shelf.series()? {
-        if let Some(edition) = shelf.editions(&info.name)?.into_iter().find(|e| of_this(&e.detail)) {
+        if let Some(edition) = shelf.editions(&info.name)?.into_iter().find(of_this) {
             hints.source = info.name.source.clone();
             hints.instrument.get_or_insert(info.name.instrument.clone());
             hints.frame.get_or_insert(info.name.frame);
@@ -112,13 +115,7 @@ pub fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<R
     let planned = plan_of(shelf, step, room.path())?;
     let (mut taken, mut facts): (Vec<Taken>, Vec<FactsTaken>) = (Vec::new(), Vec::new());
     for plan in &planned.plans {
-        match intake::take(shelf, plan, job) {
-            Ok(more) => taken.extend(more),
-            Err(e) => {
-                intake::step_back(shelf, &taken)?;
-                return Err(e);
-            }
-        }
+        taken.extend(intake::take(shelf, plan, job)?);
     }
     for plan in &planned.facts {
         facts.extend(intake::take_facts(shelf, plan, job)?);

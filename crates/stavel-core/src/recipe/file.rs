@@ -1,14 +1,13 @@
 //! Recipes as files, and running them.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
 
 use super::apply::Report;
 use super::step::*;
-use crate::fingerprint::Sha256;
-use crate::model::SeriesName;
+use crate::model::{Made, SeriesName};
 use crate::store::Shelf;
 use crate::{Error, Result};
 
@@ -76,7 +75,17 @@ impl Step {
             | Step::Frames(_)
             | Step::Compose(_)
             | Step::Undo(_)
+            | Step::Redo(_)
             | Step::Shelf(_) => {}
+        }
+    }
+
+    /// The layout the step names.
+    fn layout(&self) -> Option<&str> {
+        match self {
+            Step::Intake(s) => s.layout.as_deref(),
+            Step::Deliver(s) => s.layout.as_deref(),
+            _ => None,
         }
     }
 
@@ -104,43 +113,87 @@ pub fn run(
 ) -> Result<()> {
     let mut fresh: Vec<SeriesName> = Vec::new();
     for (number, step) in recipe.step.iter().enumerate() {
-        let key = fingerprint(step)?;
-        let before = shelf.done_before(&key)?.and_then(|text| serde_json::from_str::<Value>(&text).ok());
+        let key = fingerprint(shelf, step)?;
+        let record = shelf.done_before(&key)?.and_then(|text| serde_json::from_str::<Record>(&text).ok());
         let untouched = !step.reads().iter().any(|s| fresh.contains(s));
-        if let Some(record) = before.filter(|r| untouched && still_holds(shelf, step, r)) {
-            let lines = record["lines"].as_array().into_iter().flatten();
-            told(number, step, &Done::Before(lines.filter_map(|l| l.as_str().map(str::to_owned)).collect()));
+        if let Some(record) = record
+            && untouched
+            && record.still_holds(shelf, step)?
+        {
+            told(number, step, &Done::Before(record.lines));
             continue;
         }
         let reads = editions_of(shelf, &step.reads())?;
         let report = act(shelf, step).map_err(|e| {
             if e.is_cancelled() {
-                e
-            } else {
-                Error::input(format!("Step {} ({}): {e}", number + 1, step.act()))
+                return e;
             }
+            let text = format!("Step {} ({}): {e}", number + 1, step.act());
+            if e.is_undecided() { Error::undecided(text) } else { Error::input(text) }
         })?;
-        let record = json!({
-            "lines": report.lines, "reads": reads, "made": editions_of(shelf, &report.changed)?, "files": report.files,
-        });
-        shelf.remember_done(&key, &record.to_string())?;
+        let (lines, files) = (report.lines.clone(), report.files.clone());
+        let record = Record { lines, reads, made: editions_of(shelf, &report.changed)?, files };
+        shelf.remember_done(&key, &serde_json::to_string(&record).unwrap_or_default())?;
         fresh.extend(report.changed.iter().cloned());
         told(number, step, &Done::Now(report));
     }
     Ok(())
 }
 
-/// A key of a step's settings and the contents of the files it reads.
-fn fingerprint(step: &Step) -> Result<String> {
-    let mut hash = Sha256::default();
-    hash.update(serde_json::to_string(step).unwrap_or_default());
+/// What a step did, to tell later whether it has to be done again.
+#[derive(Serialize, Deserialize)]
+struct Record {
+    lines: Vec<String>,
+    reads: Vec<(SeriesName, Option<i64>)>,
+    made: Vec<(SeriesName, Option<i64>)>,
+    files: Vec<PathBuf>,
+}
+
+impl Record {
+    /// True where what the step made is still part of its series and is not stale, and what it read has not
+    /// changed.
+    fn still_holds(&self, shelf: &Shelf, step: &Step) -> Result<bool> {
+        for (name, made) in &self.made {
+            let Some(info) = shelf.current(name)? else { return Ok(false) };
+            let made = made.unwrap_or_default();
+            if !builds_on(shelf, &info.name, info.edition.id, made, step)?
+                || !shelf.staleness(&info.edition)?.is_empty()
+            {
+                return Ok(false);
+            }
+        }
+        for (name, read) in self.reads.iter().filter(|(name, _)| !self.made.iter().any(|m| m.0 == *name)) {
+            if shelf.current(name)?.map(|s| s.edition.id) != *read {
+                return Ok(false);
+            }
+        }
+        Ok(self.files.iter().all(|f| f.exists()))
+    }
+}
+
+/// A key of everything that goes into a step beside the rows it reads: its settings, the files, the layout and
+/// the values of spec sheets.
+fn fingerprint(shelf: &Shelf, step: &Step) -> Result<String> {
+    let mut hash = blake3::Hasher::new();
+    hash.update(serde_json::to_string(step).unwrap_or_default().as_bytes());
     for path in step.input_files() {
         hash_path(&path, &mut hash)?;
     }
-    Ok(hash.hex())
+    if let Some(name) = step.layout()
+        && let Ok(layout) = super::layout_named(shelf, name)
+    {
+        hash.update(layout.to_toml().as_bytes());
+    }
+    for instrument in step.reads().iter().map(|s| s.instrument.as_str()).collect::<BTreeSet<_>>() {
+        if shelf.has_instrument(instrument)? {
+            let values = shelf.instrument(instrument)?.values;
+            hash.update(serde_json::to_string(&values).unwrap_or_default().as_bytes());
+        }
+    }
+    Ok(hash.finalize().to_hex().to_string())
 }
 
-fn hash_path(path: &Path, hash: &mut Sha256) -> Result<()> {
+fn hash_path(path: &Path, hash: &mut blake3::Hasher) -> Result<()> {
     let failed =
         |e: std::io::Error| Error::input(format!("{} cannot be read: {e}; check the path.", path.display()));
     if path.is_dir() {
@@ -155,49 +208,25 @@ fn hash_path(path: &Path, hash: &mut Sha256) -> Result<()> {
     Ok(())
 }
 
-fn editions_of(shelf: &Shelf, names: &[SeriesName]) -> Result<Value> {
-    let pairs: Result<serde_json::Map<String, Value>> =
-        names.iter().map(|n| Ok((n.to_string(), json!(shelf.current(n)?.map(|s| s.edition.id))))).collect();
-    Ok(pairs?.into())
-}
-
-/// True where what a step made is still part of its series, and what it read has not changed.
-fn still_holds(shelf: &Shelf, step: &Step, record: &Value) -> bool {
-    let empty = serde_json::Map::new();
-    let map = |key: &str| record[key].as_object().unwrap_or(&empty).clone();
-    let (made, reads) = (map("made"), map("reads"));
-    let current = |name: &str| name.parse().ok().and_then(|n| shelf.current(&n).ok().flatten());
-    let made_there = made.iter().all(|(name, id)| {
-        current(name)
-            .is_some_and(|s| builds_on(shelf, &s.name, s.edition.id, id.as_i64().unwrap_or_default(), step))
-    });
-    let reads_same = reads
-        .iter()
-        .filter(|(name, _)| !made.contains_key(*name))
-        .all(|(name, id)| current(name).is_some_and(|s| Some(s.edition.id) == id.as_i64()));
-    let files_there = record["files"]
-        .as_array()
-        .into_iter()
-        .flatten()
-        .all(|f| f.as_str().is_some_and(|f| Path::new(f).exists()));
-    made_there && reads_same && files_there
+fn editions_of(shelf: &Shelf, names: &[SeriesName]) -> Result<Vec<(SeriesName, Option<i64>)>> {
+    names.iter().map(|n| Ok((n.clone(), shelf.current(n)?.map(|s| s.edition.id)))).collect()
 }
 
 /// True where an edition is `made` or was made from it, with no new rows taken in since (unless the
 /// step took some in itself).
-fn builds_on(shelf: &Shelf, name: &SeriesName, now: i64, made: i64, step: &Step) -> bool {
-    let editions = shelf.editions(name).unwrap_or_default();
+fn builds_on(shelf: &Shelf, name: &SeriesName, now: i64, made: i64, step: &Step) -> Result<bool> {
+    let editions = shelf.editions(name)?;
     let mut at = Some(now);
     while let Some(edition) = at.and_then(|id| editions.iter().find(|e| e.id == id)) {
         if edition.id == made {
-            return true;
+            return Ok(true);
         }
-        if edition.act == "intake" && !matches!(step, Step::Intake(_)) {
-            return false;
+        if matches!(edition.provenance.made, Made::Intake(_)) && !matches!(step, Step::Intake(_)) {
+            return Ok(false);
         }
         at = edition.before;
     }
-    false
+    Ok(false)
 }
 
 #[cfg(test)]

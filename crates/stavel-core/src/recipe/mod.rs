@@ -5,14 +5,18 @@
 
 mod aligning;
 mod apply;
+mod assuming;
 mod bring_in;
 mod checking;
+mod delivering;
 mod file;
+mod rehearsing;
 mod splicing;
 mod step;
+mod stepping;
 
 pub use aligning::{minute_of_week, stretches_in_words};
-pub use apply::{Report, apply, bytes_in_words, frames_named, span_between};
+pub use apply::{Report, apply, as_act, bytes_in_words, frames_named, span_between};
 pub use bring_in::{hints_of, layout_named, plan_of};
 pub use checking::{Checked, check_json, check_step};
 pub use file::{Done, Recipe, run};

@@ -25,6 +25,7 @@ pub enum Step {
     Chart(ChartStep),
     Rehearse(RehearseStep),
     Undo(UndoStep),
+    Redo(UndoStep),
     Shelf(ShelfStep),
 }
 
@@ -224,6 +225,12 @@ pub struct DeliverStep {
     pub to: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub last: Option<u64>,
+    /// Write of each row where it comes from, in text formats too.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub origin: bool,
+    /// Deliver stale series without asking.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub stale_ok: bool,
 }
 
 /// A chart to draw.
@@ -255,11 +262,12 @@ pub struct RehearseStep {
     pub orders: PathBuf,
 }
 
-/// A series to step back.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+/// A series to step back or forth; without one the last whole act.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct UndoStep {
-    pub series: SeriesName,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub series: Option<SeriesName>,
 }
 
 /// Upkeep of the shelf.
@@ -315,6 +323,7 @@ impl Step {
             Step::Chart(_) => "chart",
             Step::Rehearse(_) => "rehearse",
             Step::Undo(_) => "undo",
+            Step::Redo(_) => "redo",
             Step::Shelf(_) => "shelf",
         }
     }
@@ -330,6 +339,7 @@ impl Step {
             | Step::Frames(_)
             | Step::Compose(_)
             | Step::Undo(_)
+            | Step::Redo(_)
             | Step::Shelf(_) => true,
         }
     }
@@ -355,7 +365,7 @@ impl Step {
             Step::Align(s) => {
                 words.extend([s.series.to_string(), "--to".into(), s.to.to_string()]);
                 opt(&mut words, "clock", s.clock.as_ref().map(Clock::to_string));
-                opt(&mut words, "stamp", s.stamp.map(|s| stamp_word(s).to_owned()));
+                opt(&mut words, "stamp", s.stamp.map(|s| s.word().to_owned()));
                 words.extend(s.scan.then(|| "--scan".into()));
                 words.extend(s.anchor.then(|| "--anchor".into()));
             }
@@ -391,6 +401,8 @@ impl Step {
                 opt(&mut words, "from", s.from.clone());
                 opt(&mut words, "to", s.to.clone());
                 opt(&mut words, "last", s.last.map(|n| n.to_string()));
+                words.extend(s.origin.then(|| "--origin".into()));
+                words.extend(s.stale_ok.then(|| "--stale-ok".into()));
             }
             Step::Chart(s) => {
                 words.push(s.series.to_string());
@@ -406,7 +418,7 @@ impl Step {
                 opt(&mut words, "to", s.to.clone());
                 opt(&mut words, "orders", Some(s.orders.to_string_lossy().into_owned()));
             }
-            Step::Undo(s) => words.push(s.series.to_string()),
+            Step::Undo(s) | Step::Redo(s) => words.extend(s.series.iter().map(SeriesName::to_string)),
             Step::Shelf(s) => {
                 words.extend(s.series.iter().map(SeriesName::to_string));
                 opt(&mut words, "rename", s.to.as_ref().map(SeriesName::to_string));
@@ -434,7 +446,7 @@ impl Step {
             Step::Deliver(s) => s.series.clone(),
             Step::Chart(s) => std::iter::once(&s.series).chain(&s.with).cloned().collect(),
             Step::Rehearse(s) => vec![s.series.clone()],
-            Step::Intake(_) | Step::Undo(_) | Step::Shelf(_) => Vec::new(),
+            Step::Intake(_) | Step::Undo(_) | Step::Redo(_) | Step::Shelf(_) => Vec::new(),
         }
     }
 }
@@ -443,10 +455,6 @@ fn opt(words: &mut Vec<String>, name: &str, value: Option<String>) {
     if let Some(value) = value {
         words.extend([format!("--{name}"), quoted(&value)]);
     }
-}
-
-fn stamp_word(stamp: Stamp) -> &'static str {
-    if stamp == Stamp::Close { "close" } else { "open" }
 }
 
 fn intake_words(s: &IntakeStep, words: &mut Vec<String>) {
@@ -459,7 +467,7 @@ fn intake_words(s: &IntakeStep, words: &mut Vec<String>) {
     opt(words, "side", s.side.clone());
     opt(words, "decimals", s.decimals.map(|d| d.to_string()));
     opt(words, "dates", s.dates.map(|d| d.words().replace(" dates", "")));
-    opt(words, "stamp", s.stamp.map(|s| stamp_word(s).to_owned()));
+    opt(words, "stamp", s.stamp.map(|s| s.word().to_owned()));
     opt(words, "layout", s.layout.clone());
     opt(words, "names", s.names.clone());
     words.extend(s.replace.then(|| "--replace".into()));

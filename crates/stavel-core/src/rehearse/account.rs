@@ -182,13 +182,18 @@ pub fn money(amount: Decimal) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::model::Instrument;
     use crate::model::time::parse;
+    use crate::model::{Instrument, OwnValues};
 
     fn account() -> Account {
         let own =
             [("commission", "3.50"), ("swap_long", "-1.20")].map(|(k, v)| (k.to_string(), v.to_string()));
-        Account::new(Instrument::resolve("NOKSEK", None, own.into()).unwrap().sheet, 5)
+        Account::new(
+            Instrument::resolve("NOKSEK", None, OwnValues { said: own.into(), ..OwnValues::default() })
+                .unwrap()
+                .sheet,
+            5,
+        )
     }
 
     fn quote(time: &str, bid: i64) -> Quote {

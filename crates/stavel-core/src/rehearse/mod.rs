@@ -8,5 +8,5 @@ mod script;
 mod tape;
 
 pub use account::{Account, Deal, Direction, money};
-pub use script::{Outcome, ScriptOrder, read_orders, run_orders};
-pub use tape::{Landing, Quote, Tape};
+pub use script::{Outcome, Played, ScriptOrder, read_orders, run_orders};
+pub use tape::{KnownSpreads, Landing, Quote, Tape};

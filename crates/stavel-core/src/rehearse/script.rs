@@ -9,7 +9,7 @@ use super::tape::Tape;
 use crate::job::Job;
 use crate::model::price::{parse_scaled, scaled};
 use crate::model::time::{self, rfc3339};
-use crate::model::{Micros, instrument::Sheet};
+use crate::model::{Columns, Frame, Micros, instrument::Sheet};
 use crate::{Error, Result};
 
 /// A market order to be given at a time.
@@ -81,26 +81,45 @@ pub fn read_orders(path: &Path) -> Result<Vec<ScriptOrder>> {
     Ok(orders)
 }
 
-/// Plays a tape from its start, giving each order at the first quote at or after its time.
+/// What is played, and the spread of rows that do not say theirs, in points.
+pub struct Played {
+    pub frame: Frame,
+    /// Decimals of the prices.
+    pub decimals: u8,
+    pub spread: Option<i64>,
+}
+
+/// Plays rows piece by piece from their start, giving each order at the first quote at or after its time. No
+/// more than a piece is held.
 ///
 /// # Errors
-/// Only where the person stops it, or the tape is empty.
-pub fn run_orders(mut tape: Tape, orders: &[ScriptOrder], sheet: Sheet, job: &Job) -> Result<Outcome> {
-    let decimals = tape.rows().scale.price;
-    let mut account = Account::new(sheet, decimals);
+/// Where the rows cannot be read, there are none, or the person stops it.
+pub fn run_orders(
+    rows: impl Iterator<Item = Result<Columns>>,
+    played: &Played,
+    orders: &[ScriptOrder],
+    sheet: Sheet,
+    job: &Job,
+) -> Result<Outcome> {
+    let mut account = Account::new(sheet, played.decimals);
     let mut waiting = orders.iter().peekable();
-    let mut quotes = 0;
-    job.begin("rehearse", tape.rows().len() as u64);
-    while let Some(quote) = tape.step() {
-        account.pass(quote.time);
-        while let Some(order) = waiting.next_if(|o| o.time <= quote.time) {
-            account.deal(order.direction, order.lots, &quote);
+    let (mut quotes, mut last) = (0, None);
+    for piece in rows {
+        let piece = piece?;
+        job.advance(piece.len() as u64)?;
+        if piece.is_empty() {
+            continue;
         }
-        quotes += 1;
-        if quotes % 65_536 == 0 {
-            job.advance(65_536)?;
+        let mut tape = Tape::with_spread(piece, played.frame, played.spread)?;
+        while let Some(quote) = tape.step() {
+            account.pass(quote.time);
+            while let Some(order) = waiting.next_if(|o| o.time <= quote.time) {
+                account.deal(order.direction, order.lots, &quote);
+            }
+            quotes += 1;
+            last = Some(quote);
         }
     }
-    let last = tape.now().ok_or_else(|| Error::input("There is nothing to play in that span."))?;
+    let last = last.ok_or_else(|| Error::input("There is nothing to play in that span."))?;
     Ok(Outcome { account, quotes, last, unfilled: waiting.count() })
 }

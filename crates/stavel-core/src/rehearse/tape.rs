@@ -1,7 +1,8 @@
 //! The tape: quotes of a history in order of time.
 
+use crate::counts::Counts;
 use crate::model::time::{DAY, SECOND};
-use crate::model::{Columns, Field, Frame, Micros, Session, Shape, Span};
+use crate::model::{Columns, Field, Frame, Micros, QuoteView, Session, Shape, Span};
 use crate::{Error, Result};
 
 /// What could be traded at a moment.
@@ -20,6 +21,30 @@ pub enum Landing {
     At(Micros),
     /// There is nothing to play near the moment; the nearest time with data is this.
     Nothing { nearest: Micros },
+}
+
+/// Spreads that rows say, counted piece by piece.
+#[derive(Default)]
+pub struct KnownSpreads {
+    bars: Counts,
+    ticks: Counts,
+}
+
+impl KnownSpreads {
+    /// The fields it looks at.
+    pub const FIELDS: [Field; 3] = [Field::Spread, Field::Bid, Field::Ask];
+
+    /// Counts those of the next rows.
+    pub fn add(&mut self, rows: &Columns) {
+        rows.cells(Field::Spread).present().for_each(|s| self.bars.add(s, 1));
+        let view = QuoteView::new(rows);
+        (0..rows.len()).filter_map(|i| view.spread(i)).for_each(|s| self.ticks.add(s, 1));
+    }
+
+    /// The median of what bars say, else of the ticks beside them; none where nothing says one.
+    pub fn usual(&self) -> Option<i64> {
+        [&self.bars, &self.ticks].into_iter().find(|c| c.total() > 0).map(Counts::median)
+    }
 }
 
 /// A history that plays forward. A tick is one quote; a bar is two, its open when it begins and its
@@ -44,6 +69,19 @@ impl Tape {
     /// # Errors
     /// Where there are no rows.
     pub fn new(rows: Columns, frame: Frame, fixed_spread: Option<i64>) -> Result<Tape> {
+        let mut known = KnownSpreads::default();
+        if fixed_spread.is_none() {
+            known.add(&rows);
+        }
+        Tape::with_spread(rows, frame, fixed_spread.or(known.usual()))
+    }
+
+    /// A tape of rows sorted by time, with the spread of rows that do not say theirs: one point where there is
+    /// none.
+    ///
+    /// # Errors
+    /// Where there are no rows.
+    pub fn with_spread(rows: Columns, frame: Frame, said: Option<i64>) -> Result<Tape> {
         if rows.is_empty() {
             return Err(Error::input("There is nothing to play in that span."));
         }
@@ -52,16 +90,7 @@ impl Tape {
                 "Depth rows alone cannot be played; name the ticks or bars of the instrument.",
             ));
         }
-        let mut known: Vec<i64> = rows.column(Field::Spread).iter().copied().filter(|s| *s > 0).collect();
-        if known.is_empty() && rows.shape() == Shape::Layered {
-            // Minutes that know no spread are given that of the ticks.
-            let quotes = rows.column(Field::Bid).iter().zip(rows.column(Field::Ask));
-            known.extend(
-                quotes.zip(rows.column(Field::Covers)).filter(|(_, c)| **c == 0).map(|((b, a), _)| a - b),
-            );
-        }
-        known.sort_unstable();
-        let said = fixed_spread.or(known.get(known.len() / 2).copied());
+        let rows = rows.with_whole_bars();
         let is_assumed = said.is_none() && rows.shape() != Shape::Quotes;
         let (length, spread) = (frame.length(), said.unwrap_or(1));
         Ok(Tape { rows, length, spread, is_assumed, row: 0, closes: false, now: None })
@@ -88,11 +117,10 @@ impl Tape {
     fn quote(&self) -> Quote {
         let row = self.row;
         let time = self.rows.time[row] + if self.closes { (self.length_of(row) - SECOND).max(0) } else { 0 };
-        let value = |field: Field| self.rows.column(field).get(row).copied();
+        let value = |field: Field| self.rows.cells(field).get(row);
         if self.is_bar(row) {
             let bid = value(if self.closes { Field::Close } else { Field::Open }).unwrap_or_default();
-            let said = value(Field::Spread).filter(|s| *s > 0);
-            return Quote { time, bid, ask: bid + said.unwrap_or(self.spread) };
+            return Quote { time, bid, ask: bid + value(Field::Spread).unwrap_or(self.spread) };
         }
         match (value(Field::Bid), value(Field::Ask)) {
             (Some(bid), Some(ask)) => Quote { time, bid, ask },
@@ -203,8 +231,8 @@ impl Tape {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::model::Scale;
     use crate::model::time::{HOUR, MINUTE, parse};
+    use crate::model::{ABSENT, Scale};
 
     fn tape() -> Tape {
         let start = parse("2024-03-05 10:00").unwrap();
@@ -212,7 +240,13 @@ mod tests {
         let rows = Columns {
             time: times.iter().map(|m| start + m * MINUTE).collect(),
             fields: vec![Field::Open, Field::High, Field::Low, Field::Close, Field::Spread],
-            data: vec![vec![10, 20, 30, 40], vec![15; 4], vec![5; 4], vec![12, 22, 32, 42], vec![3, 0, 5, 5]],
+            data: vec![
+                vec![10, 20, 30, 40],
+                vec![15; 4],
+                vec![5; 4],
+                vec![12, 22, 32, 42],
+                vec![3, ABSENT, 5, 0],
+            ],
             scale: Scale { price: 2, volume: 0 },
         };
         Tape::new(rows, Frame::M1, None).unwrap()
@@ -226,7 +260,7 @@ mod tests {
         assert_eq!(tape.played(), 0);
         assert_eq!(tape.step(), Some(Quote { time: start + 59 * SECOND, bid: 12, ask: 15 }));
         assert_eq!(tape.played(), 1);
-        assert_eq!(tape.step().unwrap().ask, 25, "an unknown spread is the median of the known");
+        assert_eq!(tape.step().unwrap().ask, 23, "an unknown spread is the median of the known");
         let mut seen = 0;
         tape.play_to(start + HOUR, |_| seen += 1);
         assert_eq!((seen, tape.played()), (3, 3));

@@ -30,9 +30,9 @@ impl Dress {
         if let Some((level, gap)) = &self.level {
             set_level(&mut rows, gap, *level);
         }
-        // What was made up to fill a hole stays known as that.
-        for origin in rows.column_mut(Field::Origin).into_iter().flatten().filter(|o| **o != FILLED) {
-            *origin = self.origin;
+        // What was made up or estimated stays known as that.
+        for origin in rows.column_mut(Field::Origin).into_iter().flatten() {
+            *origin = *origin - *origin % FILLED + self.origin;
         }
         rows
     }

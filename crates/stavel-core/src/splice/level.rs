@@ -5,9 +5,10 @@ use super::{Level, Overlap, Source};
 use crate::Result;
 use crate::check::WEEK_HOURS;
 use crate::counts::Counts;
+use crate::model::columns::CARRIED_SPREAD;
 use crate::model::time::{DAY, HOUR, civil_from_days, day_of, monday_of};
-use crate::model::{Clock, Columns, Field, Scale, Span};
-use crate::store::ahead;
+use crate::model::{ABSENT, Clock, Columns, Field, Scale, Span, present};
+use crate::store::{Cursor, ahead};
 
 /// How far the second source lies above the first where both have rows.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -55,51 +56,38 @@ pub fn measure(first: (&Source, &Dress), second: (&Source, &Dress)) -> Result<Op
     let mut meeting = Meeting::default();
     let read = |(source, dress): (&Source, &Dress)| -> Result<_> {
         let (pieces, dress) = (source.bars(&[Field::Close, Field::Spread], span)?, dress.clone());
-        Ok(Walk::new(ahead(pieces.map(move |rows| Ok(dress.put_on(rows?))))))
+        Ok(Cursor::new(ahead(pieces.map(move |rows| Ok(dress.put_on(rows?))))))
     };
     let (mut a, mut b) = (read(first)?, read(second)?);
-    while let (Some(x), Some(y)) = (a.now()?, b.now()?) {
-        match x.time.cmp(&y.time) {
-            std::cmp::Ordering::Less => a.at += 1,
-            std::cmp::Ordering::Greater => b.at += 1,
-            std::cmp::Ordering::Equal => {
-                meeting.add(&x, &y);
-                a.at += 1;
-                b.at += 1;
-            }
+    while let (Some(x), Some(y)) = (next_bar(&mut a)?, next_bar(&mut b)?) {
+        if x.time == y.time {
+            meeting.add(&x, &y);
         }
+        a.pass(usize::from(x.time <= y.time));
+        b.pass(usize::from(y.time <= x.time));
     }
     Ok(meeting.finish())
 }
 
-/// One bar of a source.
+/// One bar of a source that has a close.
 struct Bar {
     time: i64,
     close: i64,
-    spread: i64,
+    spread: Option<i64>,
 }
 
-/// Bars one after another out of pieces.
-struct Walk<I> {
-    pieces: I,
-    rows: Columns,
-    at: usize,
-}
-
-impl<I: Iterator<Item = Result<Columns>>> Walk<I> {
-    fn new(pieces: I) -> Walk<I> {
-        Walk { pieces, rows: Columns::empty(&[Field::Close, Field::Spread], Scale::default()), at: 0 }
-    }
-
-    #[inline]
-    fn now(&mut self) -> Result<Option<Bar>> {
-        while self.at == self.rows.len() {
-            let Some(piece) = self.pieces.next() else { return Ok(None) };
-            (self.rows, self.at) = (piece?, 0);
+/// The next bar that has a close, out of closes and spreads.
+#[inline]
+fn next_bar<I: Iterator<Item = Result<Columns>>>(rows: &mut Cursor<I>) -> Result<Option<Bar>> {
+    while let Some(time) = rows.time()? {
+        let at = rows.at();
+        let [close, spread] = [0, 1].map(|column: usize| present(rows.rows().data[column][at]));
+        match close {
+            Some(close) => return Ok(Some(Bar { time, close, spread })),
+            None => rows.pass(1),
         }
-        let (close, spread) = (&self.rows.data[0], &self.rows.data[1]);
-        Ok(Some(Bar { time: self.rows.time[self.at], close: close[self.at], spread: spread[self.at] }))
     }
+    Ok(None)
 }
 
 /// Differences kept for the ratio: beyond so many, every other one is left away.
@@ -152,9 +140,7 @@ impl Meeting {
             self.sums.iter_mut().zip(sums).for_each(|(sum, s)| *sum += s);
         }
         for (counts, spread) in self.spreads.iter_mut().zip([x.spread, y.spread]) {
-            if spread > 0 {
-                counts.add(spread, 1);
-            }
+            spread.into_iter().for_each(|s| counts.add(s, 1));
         }
     }
 
@@ -221,16 +207,12 @@ fn side_of(difference: i64, spread: i64) -> Option<SideGuess> {
 
 /// Brings rows of a later source to the level of the first.
 pub fn set_level(rows: &mut Columns, gap: &LevelGap, level: Level) {
-    // What a row of layers does not have is 0 and stays 0.
-    let covers = rows.column(Field::Covers).to_vec();
-    let lacks = |field: Field, row: usize| covers.get(row).is_some_and(|c| (*c > 0) != field.is_of_a_bar());
     for (field, column) in rows.fields.iter().zip(&mut rows.data) {
         if !field.is_price() {
             continue;
         }
-        for (row, v) in column.iter_mut().enumerate() {
+        for v in column.iter_mut().filter(|v| present(**v).is_some()) {
             match level {
-                _ if lacks(*field, row) => {}
                 Level::None => {}
                 Level::Shift => *v -= gap.median,
                 Level::Ratio => *v = (*v as f64 * gap.ratio).round() as i64,
@@ -239,9 +221,9 @@ pub fn set_level(rows: &mut Columns, gap: &LevelGap, level: Level) {
     }
 }
 
-/// A source's median spread in each hour of the week, in points; 0 where it knows none.
+/// A source's median spread in each hour of the week, in points; none where it knows none.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct HourSpreads(pub Vec<i64>);
+pub struct HourSpreads(pub Vec<Option<i64>>);
 
 impl HourSpreads {
     /// Measures the spreads of a source on the hours of a clock.
@@ -252,31 +234,41 @@ impl HourSpreads {
         let mut hours = vec![Counts::default(); WEEK_HOURS];
         for rows in ahead(source.bars(&[Field::Spread], Span::ALL)?) {
             let rows = rows?.rescaled(scale);
-            let known = rows.column(Field::Spread).iter().zip(&rows.time).filter(|(s, _)| **s > 0);
-            known.for_each(|(spread, t)| hours[hour_of(wall, *t)].add(*spread, 1));
+            let spreads = rows.cells(Field::Spread);
+            for (i, t) in rows.time.iter().enumerate() {
+                if let Some(spread) = spreads.get(i) {
+                    hours[hour_of(wall, *t)].add(spread, 1);
+                }
+            }
         }
-        Ok(HourSpreads(hours.iter().map(Counts::median).collect()))
+        Ok(HourSpreads(hours.iter().map(|h| (h.total() > 0).then(|| h.median())).collect()))
     }
 
     /// True where no spread is known.
     pub fn is_empty(&self) -> bool {
-        self.0.iter().all(|m| *m == 0)
+        self.0.iter().all(Option::is_none)
     }
 
-    /// Puts them on those of some rows that do not know their spread; gives their number. Ticks are left as
-    /// they are: their spread is between bid and ask.
+    /// Puts them on those of some rows that do not know their spread, and marks those in their origin; gives
+    /// their number. Ticks are left as they are: their spread is between bid and ask.
     pub fn carry_to(&self, rows: &mut Columns, part: std::ops::Range<usize>, wall: &Clock) -> u64 {
         let ticks: Vec<bool> = match rows.column(Field::Covers) {
             [] => Vec::new(),
             covers => covers[part.clone()].iter().map(|c| *c == 0).collect(),
         };
-        let Some(column) = rows.fields.iter().position(|f| *f == Field::Spread) else { return 0 };
+        let from = part.start;
+        let Columns { time, fields, data, .. } = rows;
+        let at = |field: Field| fields.iter().position(|f| *f == field);
+        let (Some(spread), origin) = (at(Field::Spread), at(Field::Origin)) else { return 0 };
         let mut carried = 0;
-        let unknown = rows.data[column][part.clone()].iter_mut().zip(&rows.time[part]).enumerate();
-        for (row, (spread, t)) in unknown.filter(|(_, (spread, _))| **spread == 0) {
-            let usual = self.0[hour_of(wall, *t)];
-            if usual > 0 && ticks.get(row) != Some(&true) {
-                *spread = usual;
+        for row in part {
+            let is_tick = ticks.get(row - from) == Some(&true);
+            if data[spread][row] != ABSENT || is_tick {
+                continue;
+            }
+            if let Some(usual) = self.0[hour_of(wall, time[row])] {
+                data[spread][row] = usual;
+                origin.into_iter().for_each(|o| data[o][row] += CARRIED_SPREAD);
                 carried += 1;
             }
         }

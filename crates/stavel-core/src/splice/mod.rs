@@ -21,7 +21,7 @@ pub use join::{Block, Join};
 pub use level::{HourSpreads, LevelGap, SideGuess, measure, set_level};
 pub use on_shelf::{Ask, Prepared, SplicedSeries, prepare, splice_series};
 pub use plan::{How, Plan, Trial};
-pub use refresh::{ask_of, stale_sources};
+pub use refresh::ask_of;
 pub use rule::{Level, Rule};
 pub use seams::Judged;
 pub use source::Source;

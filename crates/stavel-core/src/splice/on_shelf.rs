@@ -1,7 +1,5 @@
 //! Splicing on the shelf.
 
-use serde_json::{Value, json};
-
 use super::level::{HourSpreads, LevelGap, measure};
 use super::plan::{How, Plan};
 use super::refresh::{Basis, basis};
@@ -10,8 +8,11 @@ use super::{Level, MonthGrades, Overlap, Rule, Source, Spliced};
 use crate::check::{Severity, check_series};
 use crate::job::Job;
 use crate::model::columns::shape_of;
+use crate::model::provenance::Joining;
 use crate::model::time::civil_from_days;
-use crate::model::{Clock, Frame, Micros, SeriesName, Session, Shape, Span};
+use crate::model::{
+    Clock, Frame, Input, Instrument, Made, Micros, Provenance, SeriesName, Session, Shape, Span,
+};
 use crate::store::{Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
@@ -43,7 +44,7 @@ pub struct Prepared {
     /// Each later source against the first, before anything was done; none without an overlap.
     pub gaps: Vec<Option<LevelGap>>,
     /// What the edition says of itself.
-    detail: Value,
+    provenance: Provenance,
 }
 
 /// A joined series and how it came about.
@@ -71,7 +72,8 @@ pub struct SplicedSeries {
 pub fn prepare(shelf: &Shelf, names: &[SeriesName], ask: &Ask, job: &Job) -> Result<Prepared> {
     let infos = fitting(shelf, names)?;
     let frame = frame_of(names, ask)?;
-    let session = shelf.instrument(&names[0].instrument)?.sheet.session;
+    let instrument = shelf.instrument(&names[0].instrument)?;
+    let session = instrument.sheet.session.clone();
     let grades = match ask.rule {
         Rule::Grade => {
             names.iter().map(|n| grades_of(shelf, n, &session.clock, job)).collect::<Result<_>>()?
@@ -91,17 +93,30 @@ pub fn prepare(shelf: &Shelf, names: &[SeriesName], ask: &Ask, job: &Job) -> Res
     if ask.carry_spread {
         plan.spreads = Some(spreads_of(&plan, names, &session)?);
     }
-    let from: Vec<Value> =
-        infos.iter().map(|i| json!({"series": i.name.to_string(), "edition": i.edition.id})).collect();
     let mended = |gap: &Option<LevelGap>| gap.as_ref().map(|g| (g.median, g.ratio));
-    let detail = json!({
-        "from": from, "rule": ask.rule.to_string(), "level": ask.level.to_string(),
-        "carry_spread": ask.carry_spread, "layer": ask.layered.then(|| Frame::M1.to_string()),
-        "gaps": (ask.level != Level::None).then(|| gaps.iter().map(mended).collect::<Vec<_>>()),
-        "spreads": plan.spreads.as_ref().map(|s| &s.0.0),
-    });
+    let joining = Joining {
+        rule: ask.rule.to_string(),
+        level: ask.level.to_string(),
+        carry_spread: ask.carry_spread,
+        layered: ask.layered,
+        gaps: (ask.level != Level::None).then(|| gaps.iter().map(mended).collect()),
+        spreads: plan.spreads.as_ref().map(|s| s.0.0.clone()),
+        ..Joining::default()
+    };
+    let mut inputs: Vec<Input> =
+        infos.iter().map(|i| Input::Edition { id: i.edition.id, series: i.name.clone() }).collect();
+    if uses_session(ask, &infos, frame) {
+        inputs.extend(instrument.inputs(&Instrument::SESSION));
+    }
+    let provenance = Provenance::of(Made::Splice(joining)).reading(inputs);
     let frame = if ask.layered { Frame::Ticks } else { frame };
-    Ok(Prepared { plan, like: names[0].with_frame(frame), overlap, gaps, detail })
+    Ok(Prepared { plan, like: names[0].with_frame(frame), overlap, gaps, provenance })
+}
+
+/// True where the rows of the result hang on the session week of the instrument.
+fn uses_session(ask: &Ask, infos: &[SeriesInfo], frame: Frame) -> bool {
+    let frames_ticks = !ask.layered && !frame.is_ticks() && infos.iter().any(|i| i.name.frame.is_ticks());
+    frames_ticks || ask.carry_spread || !matches!(ask.rule, Rule::Span | Rule::Cut(_))
 }
 
 impl Prepared {
@@ -205,7 +220,7 @@ fn spreads_of(plan: &Plan, names: &[SeriesName], session: &Session) -> Result<(H
     let spreads = HourSpreads::measure(&plan.sources[0], plan.scale, &session.clock)?;
     if spreads.is_empty() {
         return Err(Error::input(format!(
-            "{} knows no spread that others lack; join them without --carry-spread.",
+            "{} knows no spread that others lack; join them without carrying spreads.",
             names[0]
         )));
     }
@@ -255,16 +270,17 @@ pub fn splice_series(
     let prepared = prepare(shelf, names, ask, job)?;
     let target = prepared.like.with_source(into);
     let mut put_aside = None;
-    let found = match shelf.current(&target)? {
+    let found = match shelf.current_own(&target)? {
         Some(before) => {
-            put_aside = (before.edition.act != "splice").then(|| before.edition.act.clone());
-            basis(shelf, &before, &prepared.plan, &prepared.detail, job)?.map(|basis| (before, basis))
+            let made = &before.edition.provenance.made;
+            put_aside = (!matches!(made, Made::Splice(_))).then(|| made.act().to_owned());
+            basis(shelf, &before, &prepared.plan, &prepared.provenance, job)?.map(|basis| (before, basis))
         }
         None => None,
     };
     match found {
         Some((before, Basis { from: None, survey, .. }))
-            if before.edition.detail["from"] == prepared.detail["from"] =>
+            if before.edition.provenance.inputs == prepared.provenance.inputs =>
         {
             let kept = before.edition.rows;
             let Prepared { plan, overlap, gaps, .. } = prepared;
@@ -295,14 +311,9 @@ fn write(
     basis: Option<Basis>,
     job: &Job,
 ) -> Result<SplicedSeries> {
-    let Prepared { plan, overlap, gaps, mut detail, .. } = prepared;
-    let origin = Origin {
-        act: "splice",
-        detail: Value::Null,
-        clock: Some(Clock::utc()),
-        fields: plan.fields(),
-        scale: plan.scale,
-    };
+    let Prepared { plan, overlap, gaps, provenance, .. } = prepared;
+    let made = provenance.made.clone();
+    let origin = Origin { provenance, clock: Some(Clock::utc()), fields: plan.fields(), scale: plan.scale };
     let mut draft = shelf.draft(target, origin)?;
     let (kept, surveyed) = match basis {
         Some(basis) => (basis.kept, Some(basis.survey)),
@@ -329,10 +340,14 @@ fn write(
     }
     survey.carried = join.carried;
     let spliced = plan.told(surveyed.unwrap_or(survey))?;
-    detail["seams"] = json!(spliced.seams.iter().take(1000).map(|s| s.at).collect::<Vec<_>>());
-    detail["carried"] = json!(spliced.carried);
-    detail["kept_rows"] = json!(kept_rows);
-    draft.set_detail(detail);
+    if let Made::Splice(joining) = made {
+        draft.set_made(Made::Splice(Joining {
+            seams: spliced.seams.iter().take(1000).map(|s| s.at).collect(),
+            carried: spliced.carried,
+            kept_rows,
+            ..joining
+        }));
+    }
     let info = draft.commit()?;
     Ok(SplicedSeries {
         info,

@@ -25,7 +25,7 @@ pub struct How<'a> {
 
 /// Sources, what each may serve, and the form their rows get.
 ///
-/// A field that a source does not have is 0 in its rows. Each row knows the place of its source, from 1 on, in
+/// A field that a source does not have is absent in its rows. Each row knows the place of its source, from 1 on, in
 /// its origin. Where ticks and bars are joined, each row also knows what it covers.
 pub struct Plan {
     pub sources: Vec<Source>,

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use crate::frames::{Builder, Grid};
+use crate::model::columns::blank;
 use crate::model::{Columns, Field, Frame, Micros, Scale, Session, Side, Span};
 use crate::store::{Reader, SeriesInfo, Shelf};
 use crate::{Error, Result};
@@ -82,7 +83,7 @@ impl Source {
         self.length == 0
     }
 
-    /// These fields of its rows within a span; a field that it does not have is 0.
+    /// These fields of its rows within a span; a field that it does not have is absent.
     pub fn pieces(&self, fields: &[Field], span: Span) -> Result<Pieces> {
         Ok(match &self.rows {
             Rows::Held(rows) => Box::new(chunks(rows.clone(), fields.to_vec(), span)),
@@ -128,11 +129,8 @@ impl Source {
 
     /// Opens and closes of all its bars within a span, in one piece; a close that has no open is both.
     pub fn opens_and_closes(&self, span: Span) -> Result<Columns> {
-        let mut all = self.window(&[Field::Open, Field::Close], span)?;
-        if !self.is_ticks() && !self.fields.contains(&Field::Open) {
-            all.data[0] = all.data[1].clone();
-        }
-        Ok(all)
+        let fields = [Field::Open, Field::Close];
+        Ok(self.window(&fields, span)?.with_whole_bars().with_fields(&fields))
     }
 
     /// The number of its rows within a span.
@@ -163,7 +161,7 @@ fn chunks(
     range.clone().step_by(CHUNK).map(move |from| {
         let part = from..(from + CHUNK).min(range.end);
         let data = fields.iter().map(|f| match rows.column(*f) {
-            [] => vec![0; part.len()],
+            [] => vec![blank(*f); part.len()],
             column => column[part.clone()].to_vec(),
         });
         Ok(Columns {

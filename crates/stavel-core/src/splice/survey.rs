@@ -4,7 +4,7 @@ use super::join::Block;
 use super::{Piece, Seam};
 use crate::counts::Counts;
 use crate::model::time::{HOUR, MINUTE};
-use crate::model::{Columns, Field, Micros};
+use crate::model::{Cells, Columns, Field, Micros};
 
 /// Gathers what is told of a joined history while its rows go by.
 #[derive(Default)]
@@ -35,7 +35,7 @@ impl Survey {
             from = range.end;
             self.piece(*source, &block.rows.time[range.clone()]);
             for i in range.clone() {
-                let (open, close) = prices.at(i);
+                let Some((open, close)) = prices.at(i) else { continue };
                 if let Some(before) = self.last_close.replace(close) {
                     self.steps.add((open - before).abs(), 1);
                     self.moved += (close - before).abs();
@@ -80,24 +80,33 @@ impl Survey {
 
 /// Opens and closes of any rows.
 struct Prices<'a> {
-    open: &'a [i64],
-    close: &'a [i64],
-    tick: &'a [i64],
-    covers: &'a [i64],
+    open: Cells<'a>,
+    close: Cells<'a>,
+    tick: Cells<'a>,
+    covers: Option<&'a [i64]>,
+    has_bars: bool,
 }
 
 impl<'a> Prices<'a> {
     fn of(rows: &'a Columns) -> Prices<'a> {
-        let (open, close) = (rows.column(Field::Open), rows.column(Field::Close));
-        let tick = [Field::Bid, Field::Last].into_iter().map(|f| rows.column(f)).find(|c| !c.is_empty());
-        let open = if open.is_empty() { close } else { open };
-        Prices { open, close, tick: tick.unwrap_or_default(), covers: rows.column(Field::Covers) }
+        let tick = [Field::Bid, Field::Last].into_iter().find(|f| rows.has(*f));
+        Prices {
+            open: rows.cells(Field::Open),
+            close: rows.cells(Field::Close),
+            tick: tick.map_or_else(Cells::default, |f| rows.cells(f)),
+            covers: rows.has(Field::Covers).then(|| rows.column(Field::Covers)),
+            has_bars: rows.has(Field::Open) || rows.has(Field::Close),
+        }
     }
 
+    /// First and last price of a row; none where it has neither.
     #[inline]
-    fn at(&self, i: usize) -> (i64, i64) {
-        let is_tick = self.covers.get(i).map_or(self.close.is_empty(), |c| *c == 0);
-        let (open, close) = if is_tick { (self.tick, self.tick) } else { (self.open, self.close) };
-        (open.get(i).copied().unwrap_or_default(), close.get(i).copied().unwrap_or_default())
+    fn at(&self, i: usize) -> Option<(i64, i64)> {
+        let is_tick = self.covers.map_or(!self.has_bars, |c| c[i] == 0);
+        if is_tick {
+            return self.tick.get(i).map(|price| (price, price));
+        }
+        let (open, close) = (self.open.get(i), self.close.get(i));
+        Some((open.or(close)?, close.or(open)?))
     }
 }

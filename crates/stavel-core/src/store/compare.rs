@@ -1,9 +1,9 @@
 //! Two editions of a series side by side.
 
-use super::{EditionInfo, Scan, SegmentInfo, Shelf};
+use super::{Cursor, EditionInfo, SegmentInfo, Shelf};
 use crate::Result;
 use crate::job::Job;
-use crate::model::{Columns, Field, Micros, Scale, Span};
+use crate::model::{Columns, Field, Micros, Span};
 
 /// How two editions differ. Rows are compared with the fields both have.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -24,24 +24,18 @@ impl Shelf {
         let fields: Vec<Field> = first.fields.iter().copied().filter(|f| second.fields.contains(f)).collect();
         let scale = first.scale.finer(&second.scale);
         job.begin("compare", first.rows + second.rows);
-        let side = |e: &EditionInfo| -> Result<Side> {
-            let empty = Columns::empty(&fields, scale);
-            Ok(Side {
-                rest: self.scan(e, Span::ALL, Some(&fields))?,
-                rows: empty,
-                at: 0,
-                scale,
-                ended: false,
-            })
+        let side = |e: &EditionInfo| -> Result<_> {
+            let rows = self.scan(e, Span::ALL, Some(&fields))?;
+            Ok(Cursor::new(rows.map(move |piece| Ok(piece?.rescaled(scale)))))
         };
         let (mut a, mut b) = (side(first)?, side(second)?);
         let mut found = Compared::default();
         let (mut left, mut right): (Vec<Vec<i64>>, Vec<Vec<i64>>) = Default::default();
         loop {
-            let (x, y) = (a.next_time()?, b.next_time()?);
+            let (x, y) = (a.time()?, b.time()?);
             let Some(time) = x.into_iter().chain(y).min() else { break };
-            a.take_at(time, &mut left)?;
-            b.take_at(time, &mut right)?;
+            take_at(&mut a, time, &mut left)?;
+            take_at(&mut b, time, &mut right)?;
             job.advance((left.len() + right.len()) as u64)?;
             found.count(time, &mut left, &mut right);
         }
@@ -67,20 +61,20 @@ impl Shelf {
         let Some(from) = only(&here, &there).into_iter().chain(only(&there, &here)).min() else {
             return Ok(None);
         };
-        let side = |e: &EditionInfo| -> Result<Side> {
-            let rest = self.scan(e, Span::new(from, Micros::MAX), None)?;
-            Ok(Side { rest, rows: Columns::default(), at: 0, scale: e.scale, ended: false })
+        let side = |e: &EditionInfo| -> Result<_> {
+            Ok(Cursor::new(self.scan(e, Span::new(from, Micros::MAX), None)?))
         };
         let (mut a, mut b) = (side(a)?, side(b)?);
         loop {
-            let (x, y) = (a.next_time()?, b.next_time()?);
+            let (x, y) = (a.time()?, b.time()?);
             if x.is_none() && y.is_none() {
                 return Ok(None);
             }
-            if x != y || !a.rows.same_values(a.at, &b.rows, b.at) {
+            if x != y || !a.rows().same_values(a.at(), b.rows(), b.at()) {
                 return Ok(x.into_iter().chain(y).min());
             }
-            (a.at, b.at) = (a.at + 1, b.at + 1);
+            a.pass(1);
+            b.pass(1);
         }
     }
 }
@@ -107,33 +101,16 @@ impl Compared {
     }
 }
 
-/// The rows of one edition, in order.
-struct Side {
-    rest: Scan,
-    rows: Columns,
-    at: usize,
-    scale: Scale,
-    ended: bool,
-}
-
-impl Side {
-    fn next_time(&mut self) -> Result<Option<Micros>> {
-        if self.at == self.rows.len() && !self.ended {
-            match self.rest.next() {
-                Some(piece) => (self.rows, self.at) = (piece?.rescaled(self.scale), 0),
-                None => self.ended = true,
-            }
-        }
-        Ok(self.rows.time.get(self.at).copied())
+/// Takes the values of all rows at a time.
+fn take_at<I: Iterator<Item = Result<Columns>>>(
+    from: &mut Cursor<I>,
+    time: Micros,
+    out: &mut Vec<Vec<i64>>,
+) -> Result<()> {
+    out.clear();
+    while from.time()? == Some(time) {
+        out.push(from.rows().data.iter().map(|c| c[from.at()]).collect());
+        from.pass(1);
     }
-
-    /// Takes all rows at a time.
-    fn take_at(&mut self, time: Micros, out: &mut Vec<Vec<i64>>) -> Result<()> {
-        out.clear();
-        while self.next_time()? == Some(time) {
-            out.push(self.rows.data.iter().map(|c| c[self.at]).collect());
-            self.at += 1;
-        }
-        Ok(())
-    }
+    Ok(())
 }

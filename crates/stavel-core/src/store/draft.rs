@@ -4,20 +4,21 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::thread::JoinHandle;
 
-use super::Shelf;
-use super::catalog::{self, NewEdition, SegmentInfo};
+use super::about::About;
+use super::commit::{NewEdition, commit_edition};
+use super::editions::{self, SegmentInfo};
+use super::home::{self, Home, folder_of};
 use super::scan::Scan;
 use super::segment::{Encoded, Group, Piece, SegmentWriter, Written};
+use super::{Shelf, catalog};
 use crate::model::time::{civil_from_days, day_of};
-use crate::model::{Clock, Columns, Field, Micros, Scale, SeriesName, Span};
+use crate::model::{Clock, Columns, Field, Made, Micros, Provenance, Scale, SeriesName, Span};
 use crate::{Error, Result};
 
 /// Where an edition comes from and what its columns are.
 pub struct Origin {
-    /// The stage that makes it.
-    pub act: &'static str,
-    /// What that stage has to say: files, settings, counts.
-    pub detail: serde_json::Value,
+    /// What makes it, and what that reads.
+    pub provenance: Provenance,
     /// The clock its times were written in; none for afloat.
     pub clock: Option<Clock>,
     pub fields: Vec<Field>,
@@ -29,10 +30,12 @@ pub struct Origin {
 /// A draft that is dropped leaves only unnamed files, which it removes.
 pub struct Draft<'a> {
     shelf: &'a mut Shelf,
+    /// As the series is stored: bars that are built are marked so.
     name: SeriesName,
     origin: Origin,
-    /// Makes the names of this draft's files unlike those of any edition before.
-    stem: String,
+    /// The edition's id. It makes the names of this draft's files unlike those of any other.
+    id: i64,
+    about: About,
     kept: Vec<SegmentInfo>,
     /// Partitions begun and not yet closed, in order; the last takes rows, those before wait for their
     /// row groups to be encoded.
@@ -103,17 +106,18 @@ pub struct Partition {
 }
 
 impl Partition {
-    fn of(t: Micros, bars: bool) -> Partition {
+    pub fn of(t: Micros, bars: bool) -> Partition {
         let (year, month, _) = civil_from_days(day_of(t));
         Partition { year, month: if bars { 0 } else { month } }
     }
 
-    fn folder(&self) -> String {
-        if self.month == 0 {
-            format!("year={:04}", self.year)
-        } else {
-            format!("year={:04}/month={:02}", self.year, self.month)
-        }
+    /// The path of a file of a series: ticks by month, told by the file's name, so that every file lies at
+    /// the same depth.
+    pub fn path(&self, name: &SeriesName, id: i64, again: usize) -> String {
+        let Partition { year, month } = self;
+        let month = if *month == 0 { String::new() } else { format!("{month:02}-") };
+        let again = if again == 0 { String::new() } else { format!("-{again}") };
+        format!("{}/year={year:04}/{year:04}-{month}{id:06}{again}.parquet", folder_of(name))
     }
 
     /// The first time after the partition.
@@ -128,12 +132,15 @@ impl Partition {
 
 impl<'a> Draft<'a> {
     pub(super) fn begin(shelf: &'a mut Shelf, name: &SeriesName, origin: Origin) -> Result<Draft<'a>> {
-        let number = shelf.next_edition(name)?;
+        let name = shelf.stored_name_for(name, &origin.provenance.made)?;
+        let id = catalog::take_edition_id(&shelf.db)?;
+        let about = About::of(shelf, &name, id, &origin)?;
         Ok(Draft {
             shelf,
-            name: name.clone(),
+            name,
             origin,
-            stem: format!("{number:06}"),
+            id,
+            about,
             kept: Vec::new(),
             open: Vec::new(),
             begun: 0,
@@ -143,9 +150,9 @@ impl<'a> Draft<'a> {
         })
     }
 
-    /// Changes what the edition says of itself, once that is known.
-    pub fn set_detail(&mut self, detail: serde_json::Value) {
-        self.origin.detail = detail;
+    /// Changes what the edition says of how it was made, once its outcome is known.
+    pub fn set_made(&mut self, made: Made) {
+        self.origin.provenance.made = made;
     }
 
     /// The fields of its rows.
@@ -161,8 +168,9 @@ impl<'a> Draft<'a> {
     /// Takes over, unread, the files of the current edition whose whole span passes `keep`; gives the
     /// spans of those that did not.
     pub fn keep_files(&mut self, keep: impl Fn(Micros, Micros) -> bool) -> Result<Vec<(Micros, Micros)>> {
-        let Some(current) = self.shelf.current(&self.name)? else { return Ok(Vec::new()) };
-        let (kept, rest): (Vec<_>, Vec<_>) = catalog::segments(&self.shelf.db, current.edition.id)?
+        let current = editions::exactly(&self.shelf.db, &self.name, self.name.built)?;
+        let Some(current) = current else { return Ok(Vec::new()) };
+        let (kept, rest): (Vec<_>, Vec<_>) = editions::segments(&self.shelf.db, current.edition.id)?
             .into_iter()
             .partition(|s| keep(s.first, s.last));
         self.kept.extend(kept);
@@ -227,10 +235,8 @@ impl<'a> Draft<'a> {
     fn begin_file(&mut self, partition: Partition) -> Result<()> {
         let again = self.open.iter().filter(|f| f.partition == partition).count()
             + self.syncing.iter().filter(|(_, p, _)| *p == partition).count();
-        let part = if again == 0 { String::new() } else { format!("-{again}") };
-        let folder = catalog::folder_of(&self.name);
-        let path = format!("{folder}/{}/{}{part}.parquet", partition.folder(), self.stem);
-        let unfinished = self.shelf.root.join("data").join(path.clone() + ".tmp");
+        let path = partition.path(&self.name, self.id, again);
+        let unfinished = Home::Writing.path(&self.shelf.root, &(path.clone() + ".tmp"));
         let anchored = self.origin.clock.is_some();
         let writer = SegmentWriter::create(&unfinished, &self.origin.fields, self.origin.scale, anchored)?;
         self.open.push(OpenFile {
@@ -262,14 +268,16 @@ impl<'a> Draft<'a> {
     /// its time, so another thread waits for it.
     fn close_finished(&mut self) -> Result<()> {
         while self.open.len() > 1 && self.open[0].out == self.open[0].done {
-            self.close_first()?;
+            self.close_first(false)?;
         }
         Ok(())
     }
 
-    fn close_first(&mut self) -> Result<()> {
-        let file = self.open.remove(0);
-        let home = self.shelf.root.join("data").join(&file.path);
+    /// Ends the first open file; `is_last` where all is known of the edition by now.
+    fn close_first(&mut self, is_last: bool) -> Result<()> {
+        let mut file = self.open.remove(0);
+        let home = Home::Writing.path(&self.shelf.root, &file.path);
+        file.writer.say(&self.about.told(&self.origin.provenance, is_last));
         let ended = file.writer.end()?;
         let thread = std::thread::spawn(move || ended.settle(&home));
         self.syncing.push((file.path, file.partition, Syncing(Some(thread))));
@@ -287,22 +295,11 @@ impl<'a> Draft<'a> {
     /// Where there is not one row: an empty edition would hide the series.
     pub fn commit(mut self) -> Result<super::SeriesInfo> {
         while !self.open.is_empty() {
-            self.close_first()?;
+            self.close_first(true)?;
         }
         let mut written = Vec::new();
         for (path, _, state) in &mut self.syncing {
-            let w = state.settled(path)?;
-            let (rows, first, last, bytes, days) = (w.rows, w.first, w.last, w.bytes, w.days);
-            written.push(SegmentInfo {
-                id: 0,
-                path: path.clone(),
-                rows,
-                first,
-                last,
-                bytes,
-                hash: Some(w.hash),
-                days,
-            });
+            written.push(state.settled(path)?.as_segment(path));
         }
         if self.kept.is_empty() && written.is_empty() {
             return Err(Error::input(format!(
@@ -310,38 +307,57 @@ impl<'a> Draft<'a> {
                 self.name
             )));
         }
+        let mut kept = std::mem::take(&mut self.kept);
+        let spare = super::compact::join_small(self.shelf, &self.shape(), &mut kept, &mut written)?;
         let like = Columns::empty(&self.origin.fields, self.origin.scale);
         let new = NewEdition {
+            id: self.id,
             name: &self.name,
-            act: self.origin.act,
-            detail: &self.origin.detail,
+            provenance: &self.origin.provenance,
             clock: self.origin.clock.as_ref(),
             like: &like,
-            kept: &self.kept,
+            kept: &kept,
             written: &written,
         };
-        let series = catalog::commit_edition(&mut self.shelf.db, &new)?;
+        let act = self.shelf.act_id()?;
+        let series = commit_edition(&mut self.shelf.db, act, &new)?;
         self.syncing.clear();
+        for path in spare {
+            // They were only parts of what was just written as one.
+            let _ = std::fs::remove_file(Home::Writing.path(&self.shelf.root, &path));
+        }
         self.shelf.settle(series)?;
-        self.shelf.find(&self.name)
+        self.shelf.current_by_id(series, &self.name)
+    }
+
+    /// What files of this edition are written with.
+    fn shape(&self) -> super::compact::Shape<'_> {
+        super::compact::Shape {
+            name: &self.name,
+            id: self.id,
+            fields: &self.origin.fields,
+            scale: self.origin.scale,
+            is_anchored: self.origin.clock.is_some(),
+            told: self.about.told(&self.origin.provenance, true),
+        }
     }
 }
 
 impl Drop for Draft<'_> {
     fn drop(&mut self) {
         // What is left here was never named. Failing to remove it is harmless: the next writer sweeps.
-        let data = self.shelf.root.join("data");
-        let mut left: Vec<std::path::PathBuf> = Vec::new();
+        let mut left: Vec<String> = Vec::new();
         for file in std::mem::take(&mut self.open) {
-            left.push(data.join(file.path + ".tmp"));
+            left.push(file.path + ".tmp");
         }
         for (path, _, mut state) in std::mem::take(&mut self.syncing) {
             let _ = state.settled(&path);
-            left.extend([data.join(&path), data.join(path + ".tmp")]);
+            left.extend([path.clone(), path + ".tmp"]);
         }
         for path in left {
-            let _ = std::fs::remove_file(&path);
-            super::remove_empty_folders(&path, &self.shelf.root);
+            let place = Home::Writing.path(&self.shelf.root, &path);
+            let _ = std::fs::remove_file(&place);
+            home::remove_empty_folders(&place, &self.shelf.root);
         }
     }
 }

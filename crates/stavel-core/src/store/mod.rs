@@ -2,39 +2,59 @@
 //!
 //! A series is a chain of *editions*. An edition names the segments (files) that hold its rows; a
 //! segment belongs to one year of bars or one month of ticks and is shared by the editions that did
-//! not change it. Files are written under a temporary name, synced, renamed, and only then named in
-//! one catalog transaction; whatever no edition names is swept when the next writer opens the shelf.
+//! not change it. Files are written in `writing/`, synced and named in one catalog transaction; only
+//! then are they moved to where engines and readers look for them (see [`home`]).
 //!
-//! `data/` holds the files of current editions only, so that any engine can query it as it is; the
-//! files of older editions wait in `past/` for an undo.
+//! Nothing is deleted but Stavel's own unfinished files and what [`Shelf::tidy`] was asked to take.
+//! Data files that the catalog does not name are set aside in `lost/`; a catalog that is older than
+//! the data, or of another shelf, is not written to.
 
+mod about;
+mod act;
 mod ahead;
+mod bring_up;
 mod catalog;
+mod commit;
+mod compact;
 mod compare;
+mod cursor;
 mod days;
 mod draft;
+mod editions;
+mod home;
 mod lock;
+mod marker;
+mod opening;
+mod rebuild;
 mod records;
 mod scan;
 mod segment;
+mod staleness;
 mod upkeep;
 
 use std::path::{Path, PathBuf};
 
 use rusqlite::Connection;
 
+pub use about::About;
+pub use act::{Stepped, SteppedAct};
 pub use ahead::{Ahead, ahead};
-pub use catalog::{EditionInfo, SegmentInfo, SeriesInfo};
 pub use compare::Compared;
+pub use cursor::Cursor;
 pub use days::Days;
 pub use draft::{Draft, Origin, Place, Work};
+pub use editions::{EditionInfo, Format, SegmentInfo, SeriesInfo};
+pub use rebuild::{Rebuilt, rebuild};
 pub use records::{Fact, JournalLine};
 pub use scan::{Reader, Scan, ScanFile, read_file};
 pub use segment::{Encoded, GROUP_ROWS, Group, Piece, SegmentWriter, Written};
+pub use staleness::Change;
 pub use upkeep::{Tidied, Verified};
 
+use act::{State, Subject, record};
+
 use crate::intake::Layout;
-use crate::model::{Columns, Field, Instrument, SeriesName, Span};
+use crate::model::{Columns, Field, Instrument, Made, SeriesName, Span};
 use crate::{Error, Result};
 
 /// An open shelf. Reading needs nothing else; what changes it needs [`Shelf::open_to_write`].
@@ -42,31 +62,14 @@ pub struct Shelf {
     root: PathBuf,
     db: Connection,
     lock: Option<lock::WriterLock>,
+    /// The act that changes belong to, and how many acts were begun within one another.
+    act: Option<i64>,
+    depth: u32,
+    /// Files that were set aside when it was opened, relative to its folder.
+    pub set_aside: Vec<String>,
 }
 
 impl Shelf {
-    /// Opens a shelf to read; an empty one is made where there is none.
-    ///
-    /// # Errors
-    /// Fails where the folder cannot be used or a newer version wrote the catalog.
-    pub fn open(root: &Path) -> Result<Shelf> {
-        std::fs::create_dir_all(root.join("data"))
-            .map_err(|e| Error::io("Cannot make the shelf", root, &e))?;
-        let db = catalog::open(&root.join("catalog.db"))?;
-        Ok(Shelf { root: root.to_owned(), db, lock: None })
-    }
-
-    /// Opens a shelf to change it: takes the writer's lock and sweeps what no edition names.
-    ///
-    /// # Errors
-    /// Also fails, as [`Error::is_locked`], while another writer holds the shelf.
-    pub fn open_to_write(root: &Path) -> Result<Shelf> {
-        let mut shelf = Shelf::open(root)?;
-        shelf.lock = Some(lock::WriterLock::take(root)?);
-        shelf.sweep()?;
-        Ok(shelf)
-    }
-
     /// The folder it lives in.
     pub fn root(&self) -> &Path {
         &self.root
@@ -74,20 +77,20 @@ impl Shelf {
 
     /// Every series that has a current edition, by name.
     pub fn series(&self) -> Result<Vec<SeriesInfo>> {
-        catalog::all_series(&self.db)
+        editions::all_series(&self.db)
     }
 
-    /// A number that grows with every change of the catalog.
+    /// A number that changes with every change of the catalog.
     pub fn version(&self) -> Result<i64> {
         catalog::version(&self.db)
     }
 
-    /// One series.
+    /// One series: the source's own of that name, else the one that was built.
     ///
     /// # Errors
     /// Where it is not there, a sentence that names what the instrument has.
     pub fn find(&self, name: &SeriesName) -> Result<SeriesInfo> {
-        if let Some(info) = catalog::one_series(&self.db, name)? {
+        if let Some(info) = editions::one_series(&self.db, name)? {
             return Ok(info);
         }
         let there: Vec<String> = self
@@ -108,12 +111,31 @@ impl Shelf {
 
     /// A series' current edition, or none.
     pub fn current(&self, name: &SeriesName) -> Result<Option<SeriesInfo>> {
-        catalog::one_series(&self.db, name)
+        editions::one_series(&self.db, name)
+    }
+
+    /// The current edition of what a source itself says, never of bars that were built; or none.
+    pub fn current_own(&self, name: &SeriesName) -> Result<Option<SeriesInfo>> {
+        editions::exactly(&self.db, name, false)
+    }
+
+    /// The current edition of bars that were built, or none.
+    pub fn current_built(&self, name: &SeriesName) -> Result<Option<SeriesInfo>> {
+        editions::exactly(&self.db, name, true)
     }
 
     /// All editions of a series, newest first.
     pub fn editions(&self, name: &SeriesName) -> Result<Vec<EditionInfo>> {
-        catalog::editions(&self.db, name)
+        let id = match self.current(name)? {
+            Some(info) => Some(info.id),
+            None => editions::series_id(&self.db, name, name.built)?,
+        };
+        id.map_or(Ok(Vec::new()), |id| editions::editions(&self.db, id))
+    }
+
+    /// An edition by its id, if it was not tidied away.
+    pub fn edition(&self, id: i64) -> Result<Option<EditionInfo>> {
+        Ok(editions::edition(&self.db, id)?.map(|found| found.1))
     }
 
     /// Every instrument, by name.
@@ -131,26 +153,11 @@ impl Shelf {
         })
     }
 
-    /// Writes an instrument's own values and what it is like.
-    ///
-    /// # Errors
-    /// Where a value makes no sense or what it is like is not there.
-    pub fn put_instrument(
-        &mut self,
-        name: &str,
-        like: Option<&str>,
-        own: &std::collections::BTreeMap<String, String>,
-    ) -> Result<Instrument> {
-        self.must_write()?;
-        crate::model::series::check_name("instrument", name)?;
-        records::put_instrument(&self.db, name, like, own)
-    }
-
     /// Makes an instrument with default values where there is none of that name.
     pub fn ensure_instrument(&mut self, name: &str) -> Result<Instrument> {
         match records::instrument(&self.db, name)? {
             Some(found) => Ok(found),
-            None => self.put_instrument(name, None, &Default::default()),
+            None => self.put_instrument(name, &Default::default()),
         }
     }
 
@@ -161,7 +168,7 @@ impl Shelf {
 
     /// An edition to be read from any thread.
     pub fn reader(&self, edition: &EditionInfo) -> Result<Reader> {
-        Ok(Reader::new(&self.root, catalog::segments(&self.db, edition.id)?, edition))
+        Ok(Reader::new(&self.root, editions::segments(&self.db, edition.id)?, edition))
     }
 
     /// All rows of an edition within a span, in one piece.
@@ -178,63 +185,34 @@ impl Shelf {
         records::has_instrument(&self.db, name)
     }
 
-    /// Adds the SHA-256 of a file to what an edition says of the files it was made from.
-    pub fn add_fingerprint(
-        &mut self,
-        name: &SeriesName,
-        edition: i64,
-        path: &Path,
-        sha256: &str,
-    ) -> Result<()> {
-        self.must_write()?;
-        catalog::add_fingerprint(&self.db, name, edition, &path.display().to_string(), sha256)
-    }
-
-    /// The number the next edition of a series gets.
+    /// The number the next edition of a source's own series gets.
     pub fn next_edition(&self, name: &SeriesName) -> Result<i64> {
-        catalog::next_edition(&self.db, name)
+        editions::next_number(&self.db, name, false)
     }
 
     /// The files of an edition, in order of time.
     pub fn segments(&self, edition: &EditionInfo) -> Result<Vec<SegmentInfo>> {
-        catalog::segments(&self.db, edition.id)
+        editions::segments(&self.db, edition.id)
     }
 
-    /// Begins a new edition of a series.
+    /// Begins a new edition of a series. What is taken in, joined or composed is the source's own; what is
+    /// framed is built and kept apart from it; a mend or a clock stays with the series it is of.
     pub fn draft(&mut self, name: &SeriesName, origin: Origin) -> Result<Draft<'_>> {
         self.must_write()?;
         Draft::begin(self, name, origin)
     }
 
-    /// Goes back to the edition before; a first edition's undo takes the series off the shelf, and a removed
-    /// series comes back.
-    ///
-    /// # Errors
-    /// Where there is no such series.
-    pub fn undo(&mut self, name: &SeriesName) -> Result<Option<EditionInfo>> {
-        self.must_write()?;
-        let id = match (self.current(name)?, catalog::removed_series(&self.db, name)?) {
-            (None, Some(id)) => {
-                catalog::set_removed(&self.db, id, false)?;
-                id
-            }
-            _ => {
-                let info = self.find(name)?;
-                catalog::set_current(&mut self.db, info.id, info.edition.before)?;
-                info.id
-            }
-        };
-        self.settle(id)?;
-        Ok(self.current(name)?.map(|s| s.edition))
-    }
-
     /// The saved layouts, by name.
     pub fn layouts(&self) -> Result<Vec<Layout>> {
-        let all = records::layouts(&self.db)?.into_iter();
-        // A layout that a newer Stavel wrote and this one cannot read is passed over.
-        Ok(all
-            .filter_map(|(name, text)| Some(Layout { name: Some(name), ..Layout::from_toml(&text).ok()? }))
-            .collect())
+        records::layouts(&self.db)?
+            .into_iter()
+            .map(|(name, text)| {
+                let layout = Layout::from_toml(&text).map_err(|e| {
+                    Error::storage(format!("The saved layout {name} cannot be read ({e}); save it again."))
+                })?;
+                Ok(Layout { name: Some(name), ..layout })
+            })
+            .collect()
     }
 
     /// Saves a layout under a name; one of that name is replaced.
@@ -244,14 +222,32 @@ impl Shelf {
     pub fn save_layout(&mut self, name: &str, layout: &Layout) -> Result<()> {
         self.must_write()?;
         crate::model::series::check_name("layout", name)?;
-        records::put_layout(&self.db, name, &layout.to_toml())
+        let act = self.act_id()?;
+        let before =
+            records::layouts(&self.db)?.into_iter().find(|l| l.0 == name).map(|l| State::Layout(l.1));
+        let text = layout.to_toml();
+        let tx = self.db.transaction()?;
+        records::put_layout(&tx, name, &text)?;
+        record(&tx, act, &Subject::Layout(name.to_owned()), before.as_ref(), Some(&State::Layout(text)))?;
+        Ok(tx.commit()?)
     }
 
     /// Adds dated facts of an instrument; gives the number of those that were not there before.
     pub fn put_facts(&mut self, instrument: &str, facts: &[Fact]) -> Result<u64> {
         self.must_write()?;
+        self.begin_act("")?;
         self.ensure_instrument(instrument)?;
-        records::put_facts(&mut self.db, instrument, facts)
+        let act = self.act_id()?;
+        let tx = self.db.transaction()?;
+        let added = records::add_facts(&tx, instrument, facts)?;
+        let count = added.len() as u64;
+        if count > 0 {
+            let subject = Subject::Facts(instrument.to_owned());
+            record(&tx, act, &subject, None, Some(&State::Facts(added)))?;
+        }
+        tx.commit()?;
+        self.end_act(instrument, "")?;
+        Ok(count)
     }
 
     /// The dated facts of an instrument, in order of time.
@@ -261,7 +257,7 @@ impl Shelf {
 
     /// The series of one instrument.
     pub fn series_of(&self, instrument: &str) -> Result<Vec<SeriesInfo>> {
-        catalog::series_of_instrument(&self.db, instrument)
+        editions::series_of_instrument(&self.db, instrument)
     }
 
     /// The latest lines of the journal, newest first.
@@ -269,10 +265,10 @@ impl Shelf {
         records::journal(&self.db, lines)
     }
 
-    /// Writes a line into the journal.
+    /// Writes a line into the journal that is no act.
     pub fn note(&mut self, series: &str, step: &str, text: &str) -> Result<()> {
         self.must_write()?;
-        records::note(&self.db, series, step, text)
+        catalog::journal_line(&self.db, series, step, text).map(drop)
     }
 
     /// What a step with this key gave when it was done before.
@@ -293,76 +289,32 @@ impl Shelf {
         }
     }
 
-    /// Puts the files of the current edition into `data/` and the others of the series into `past/`.
-    fn settle(&self, series: i64) -> Result<()> {
-        let files = catalog::homes(&self.db, series)?;
-        files.iter().try_for_each(|(path, is_current)| self.bring_home(path, *is_current))
-    }
-
-    fn bring_home(&self, path: &str, is_current: bool) -> Result<()> {
-        let (data, past) = (self.root.join("data").join(path), self.root.join("past").join(path));
-        let (from, to) = if is_current { (past, data) } else { (data, past) };
-        if from.exists() {
-            if let Some(folder) = to.parent() {
-                std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
-            }
-            std::fs::rename(&from, &to).map_err(|e| Error::io("Cannot move", &from, &e))?;
-            remove_empty_folders(&from, &self.root);
-        }
-        Ok(())
-    }
-
-    /// Removes files that no edition names and finishes moves that were cut short.
-    fn sweep(&self) -> Result<()> {
-        for entry in std::fs::read_dir(&self.root).into_iter().flatten().flatten() {
-            if entry.file_name().to_string_lossy().starts_with("sorting-") {
-                std::fs::remove_dir_all(entry.path())
-                    .map_err(|e| Error::io("Cannot remove", &entry.path(), &e))?;
-            }
-        }
-        let named = catalog::all_homes(&self.db)?;
-        for (is_data, home) in [(true, "data"), (false, "past")] {
-            let home = self.root.join(home);
-            for file in files_below(&home) {
-                let inside = file.strip_prefix(&home).unwrap_or(&file).to_string_lossy().into_owned();
-                match named.get(&inside) {
-                    None => {
-                        std::fs::remove_file(&file).map_err(|e| Error::io("Cannot remove", &file, &e))?;
-                        remove_empty_folders(&file, &self.root);
-                    }
-                    Some(&is_current) if is_current != is_data => self.bring_home(&inside, is_current)?,
-                    Some(_) => {}
-                }
-            }
-        }
-        Ok(())
-    }
-}
-
-/// Removes the folders above a file that are empty now, up to the shelf's own two.
-fn remove_empty_folders(file: &Path, root: &Path) {
-    let mut folder = file.parent();
-    while let Some(f) = folder.filter(|f| f.parent().is_some_and(|p| p != root) && *f != root) {
-        if std::fs::remove_dir(f).is_err() {
-            break;
-        }
-        folder = f.parent();
-    }
-}
-
-fn files_below(folder: &Path) -> Vec<PathBuf> {
-    let mut out = Vec::new();
-    let mut todo = vec![folder.to_owned()];
-    while let Some(folder) = todo.pop() {
-        for entry in std::fs::read_dir(&folder).into_iter().flatten().flatten() {
-            match entry.file_type() {
-                Ok(t) if t.is_dir() => todo.push(entry.path()),
-                Ok(_) => out.push(entry.path()),
-                Err(_) => {}
+    /// The name under which a new edition of a series is stored.
+    fn stored_name_for(&self, name: &SeriesName, made: &Made) -> Result<SeriesName> {
+        match made {
+            Made::Frames(_) => Ok(name.with_built(true)),
+            Made::Check(_) | Made::Align(_) => match self.current(name)? {
+                Some(info) => editions::stored_name(&self.db, info.id),
+                None => Ok(name.clone()),
+            },
+            Made::Intake(_) | Made::Splice(_) | Made::Compose(_) | Made::Unknown => {
+                Ok(name.with_built(false))
             }
         }
     }
-    out
+
+    /// The name by which people know a series of the shelf.
+    fn short_name(&self, series: i64) -> Result<Option<SeriesName>> {
+        let stored = editions::stored_name(&self.db, series)?;
+        let of_it = self.series_of(&stored.instrument)?.into_iter().find(|s| s.id == series);
+        Ok(of_it.map(|s| s.name))
+    }
+
+    /// A series that was just committed.
+    fn current_by_id(&self, series: i64, stored: &SeriesName) -> Result<SeriesInfo> {
+        let of_it = self.series_of(&stored.instrument)?.into_iter().find(|s| s.id == series);
+        of_it.ok_or_else(|| Error::storage(format!("{stored} is not on the shelf after it was written.")))
+    }
 }
 
 #[cfg(test)]

@@ -3,13 +3,13 @@
 use std::collections::BTreeMap;
 
 use rusqlite::{Connection, OptionalExtension, params};
+use serde::{Deserialize, Serialize};
 
-use super::catalog::now;
-use crate::model::{Instrument, Micros};
+use crate::model::{Instrument, Micros, OwnValues};
 use crate::{Error, Result};
 
 /// What is known of an instrument on a date: a dividend, a statement, an event.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Fact {
     pub source: String,
     pub time: Micros,
@@ -28,21 +28,28 @@ pub struct JournalLine {
     pub text: String,
 }
 
-pub fn instrument(db: &Connection, name: &str) -> Result<Option<Instrument>> {
-    let row: Option<(Option<String>, String)> = db
-        .query_row("SELECT parent, own FROM instrument WHERE name = ?1", [name], |r| {
-            Ok((r.get(0)?, r.get(1)?))
+/// An instrument's own values.
+pub fn own_values(db: &Connection, name: &str) -> Result<Option<OwnValues>> {
+    let row: Option<(Option<String>, String, String)> = db
+        .query_row("SELECT parent, said, found FROM instrument WHERE name = ?1", [name], |r| {
+            Ok((r.get(0)?, r.get(1)?, r.get(2)?))
         })
         .optional()?;
-    let Some((parent, own)) = row else { return Ok(None) };
-    let own: BTreeMap<String, String> = serde_json::from_str(&own)
-        .map_err(|e| Error::storage(format!("The spec sheet of {name} in the catalog is damaged: {e}.")))?;
-    let like = match &parent {
+    let Some((like, said, found)) = row else { return Ok(None) };
+    let read = |text: &str| -> Result<BTreeMap<String, String>> {
+        serde_json::from_str(text)
+            .map_err(|e| Error::storage(format!("The spec sheet of {name} in the catalog is damaged: {e}.")))
+    };
+    Ok(Some(OwnValues { like, said: read(&said)?, found: read(&found)? }))
+}
+
+pub fn instrument(db: &Connection, name: &str) -> Result<Option<Instrument>> {
+    let Some(own) = own_values(db, name)? else { return Ok(None) };
+    let like = match &own.like {
         Some(p) => instrument(db, p)?,
         None => None,
     };
-    let like = like.as_ref().map(|i| (i.name.as_str(), &i.values));
-    Instrument::resolve(name, like, own).map(Some)
+    Instrument::resolve(name, like.as_ref(), own).map(Some)
 }
 
 pub fn instruments(db: &Connection) -> Result<Vec<Instrument>> {
@@ -51,13 +58,9 @@ pub fn instruments(db: &Connection) -> Result<Vec<Instrument>> {
     names.iter().filter_map(|n| instrument(db, n).transpose()).collect()
 }
 
-pub fn put_instrument(
-    db: &Connection,
-    name: &str,
-    like: Option<&str>,
-    own: &BTreeMap<String, String>,
-) -> Result<Instrument> {
-    let mut above = like.map(str::to_owned);
+/// Writes an instrument after a look at what it would be.
+pub fn put_instrument(db: &Connection, name: &str, own: &OwnValues) -> Result<Instrument> {
+    let mut above = own.like.clone();
     while let Some(parent) = above {
         if parent == name {
             return Err(Error::arguments(format!("{name} cannot be like itself.")));
@@ -65,34 +68,41 @@ pub fn put_instrument(
         let found = instrument(db, &parent)?.ok_or_else(|| {
             Error::input(format!("The shelf has no instrument {parent} for {name} to be like."))
         })?;
-        above = found.like;
+        above = found.own.like;
     }
-    let parent = like.map(|p| instrument(db, p)).transpose()?.flatten();
-    let made = Instrument::resolve(name, parent.as_ref().map(|i| (i.name.as_str(), &i.values)), own.clone())?;
-    db.execute(
-        "INSERT INTO instrument (name, parent, own) VALUES (?1, ?2, ?3)
-         ON CONFLICT (name) DO UPDATE SET parent = ?2, own = ?3",
-        params![name, like, serde_json::to_string(own).unwrap_or_default()],
-    )?;
+    let parent = own.like.as_ref().map(|p| instrument(db, p)).transpose()?.flatten();
+    let made = Instrument::resolve(name, parent.as_ref(), own.clone())?;
+    write_instrument(db, name, own)?;
     Ok(made)
+}
+
+pub fn write_instrument(db: &Connection, name: &str, own: &OwnValues) -> Result<()> {
+    let text = |map: &BTreeMap<String, String>| serde_json::to_string(map).unwrap_or_default();
+    db.execute(
+        "INSERT INTO instrument (name, parent, said, found) VALUES (?1, ?2, ?3, ?4)
+         ON CONFLICT (name) DO UPDATE SET parent = ?2, said = ?3, found = ?4",
+        params![name, own.like, text(&own.said), text(&own.found)],
+    )?;
+    Ok(())
+}
+
+pub fn remove_instrument(db: &Connection, name: &str) -> Result<()> {
+    db.execute("DELETE FROM instrument WHERE name = ?1", [name])?;
+    Ok(())
 }
 
 pub fn has_instrument(db: &Connection, name: &str) -> Result<bool> {
     Ok(db.query_row("SELECT EXISTS (SELECT 1 FROM instrument WHERE name = ?1)", [name], |r| r.get(0))?)
 }
 
+/// The latest acts that have something to say, newest first.
 pub fn journal(db: &Connection, lines: usize) -> Result<Vec<JournalLine>> {
-    let mut query = db.prepare("SELECT made, series, step, text FROM journal ORDER BY id DESC LIMIT ?1")?;
+    let mut query = db
+        .prepare("SELECT made, series, step, text FROM journal WHERE text <> '' ORDER BY id DESC LIMIT ?1")?;
     let rows = query.query_map([lines as i64], |r| {
         Ok(JournalLine { made: r.get(0)?, series: r.get(1)?, step: r.get(2)?, text: r.get(3)? })
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
-}
-
-pub fn note(db: &Connection, series: &str, step: &str, text: &str) -> Result<()> {
-    let line = params![now(), series, step, text];
-    db.execute("INSERT INTO journal (made, series, step, text) VALUES (?1, ?2, ?3, ?4)", line)?;
-    Ok(())
 }
 
 pub fn done_before(db: &Connection, key: &str) -> Result<Option<String>> {
@@ -104,29 +114,43 @@ pub fn remember_done(db: &Connection, key: &str, report: &str) -> Result<()> {
     Ok(())
 }
 
-/// Adds facts that are not there yet, in one transaction; gives their number.
-pub fn put_facts(db: &mut Connection, instrument: &str, facts: &[Fact]) -> Result<u64> {
-    let tx = db.transaction()?;
-    let mut added = 0;
+/// Adds the facts that are not there yet; gives those.
+pub fn add_facts(db: &Connection, instrument: &str, facts: &[Fact]) -> Result<Vec<Fact>> {
+    let mut added = Vec::new();
     for f in facts {
         let value = serde_json::to_string(&f.values).unwrap_or_default();
-        added += tx.execute(
+        let new = db.execute(
             "INSERT OR IGNORE INTO fact (instrument, source, time, kind, value) VALUES (?1, ?2, ?3, ?4, ?5)",
             params![instrument, f.source, f.time, f.kind, value],
-        )? as u64;
+        )?;
+        added.extend((new > 0).then(|| f.clone()));
     }
-    tx.commit()?;
     Ok(added)
+}
+
+pub fn remove_facts(db: &Connection, instrument: &str, facts: &[Fact]) -> Result<()> {
+    for f in facts {
+        let value = serde_json::to_string(&f.values).unwrap_or_default();
+        db.execute(
+            "DELETE FROM fact WHERE instrument = ?1 AND source = ?2 AND time = ?3 AND kind = ?4 AND value = ?5",
+            params![instrument, f.source, f.time, f.kind, value],
+        )?;
+    }
+    Ok(())
 }
 
 pub fn facts(db: &Connection, instrument: &str) -> Result<Vec<Fact>> {
     let mut query =
         db.prepare("SELECT source, time, kind, value FROM fact WHERE instrument = ?1 ORDER BY time, id")?;
-    let rows = query.query_map([instrument], |r| {
-        let values = serde_json::from_str(&r.get::<_, String>(3)?).unwrap_or_default();
-        Ok(Fact { source: r.get(0)?, time: r.get(1)?, kind: r.get(2)?, values })
-    })?;
-    Ok(rows.collect::<rusqlite::Result<_>>()?)
+    let mut rows = query.query([instrument])?;
+    let mut out = Vec::new();
+    while let Some(r) = rows.next()? {
+        let values = serde_json::from_str(&r.get::<_, String>(3)?).map_err(|e| {
+            Error::storage(format!("A dated fact of {instrument} in the catalog is damaged: {e}."))
+        })?;
+        out.push(Fact { source: r.get(0)?, time: r.get(1)?, kind: r.get(2)?, values });
+    }
+    Ok(out)
 }
 
 pub fn layouts(db: &Connection) -> Result<Vec<(String, String)>> {
@@ -137,5 +161,10 @@ pub fn layouts(db: &Connection) -> Result<Vec<(String, String)>> {
 
 pub fn put_layout(db: &Connection, name: &str, text: &str) -> Result<()> {
     db.execute("INSERT OR REPLACE INTO layout (name, text) VALUES (?1, ?2)", params![name, text])?;
+    Ok(())
+}
+
+pub fn remove_layout(db: &Connection, name: &str) -> Result<()> {
+    db.execute("DELETE FROM layout WHERE name = ?1", [name])?;
     Ok(())
 }

@@ -3,19 +3,23 @@
 use std::fs::File;
 use std::path::{Path, PathBuf};
 
+use parquet::basic::LogicalType;
 use parquet::column::reader::ColumnReader;
 use parquet::file::reader::{FileReader, RowGroupReader, SerializedFileReader};
 use parquet::file::statistics::Statistics;
 
-use super::catalog::{EditionInfo, SegmentInfo};
+use super::editions::{EditionInfo, Format, SegmentInfo};
+use super::home::open_segment;
+use crate::model::columns::blank;
 use crate::model::time::DAY;
-use crate::model::{Columns, Field, Scale, Span};
+use crate::model::{ABSENT, Columns, Field, Scale, Span};
 use crate::{Error, Result};
 
 /// Reads a Parquet file written by a [`super::SegmentWriter`].
 pub fn read_file(path: &Path, fields: &[Field], scale: Scale, span: Span) -> Result<Columns> {
     let mut all = Columns::empty(fields, scale);
-    let reader = open(path)?;
+    let file = File::open(path).map_err(|e| Error::io("Cannot read", path, &e))?;
+    let reader = open(path, file)?;
     for group in 0..reader.num_row_groups() {
         if let Some(rows) = read_group(&reader, group, fields, scale, span)? {
             all.append(&rows);
@@ -24,8 +28,7 @@ pub fn read_file(path: &Path, fields: &[Field], scale: Scale, span: Span) -> Res
     Ok(all)
 }
 
-fn open(path: &Path) -> Result<SerializedFileReader<File>> {
-    let file = File::open(path).map_err(|e| Error::io("Cannot read", path, &e))?;
+fn open(path: &Path, file: File) -> Result<SerializedFileReader<File>> {
     SerializedFileReader::new(file)
         .map_err(|e| Error::storage(format!("{} is damaged and cannot be read ({e}).", path.display())))
 }
@@ -48,14 +51,14 @@ fn read_group(
     let rows = meta.num_rows() as usize;
     let group = reader.get_row_group(group)?;
     let names: Vec<&str> = meta.columns().iter().map(|c| c.column_descr().name()).collect();
-    let read = |name: &str| -> Result<Vec<i64>> {
+    let read = |name: &str, blank: i64| -> Result<Vec<i64>> {
         let at = names.iter().position(|n| *n == name);
-        at.map_or_else(|| Ok(vec![0; rows]), |at| read_column(group.as_ref(), at, rows))
+        at.map_or_else(|| Ok(vec![blank; rows]), |at| read_column(group.as_ref(), at, rows))
     };
     let columns = Columns {
-        time: read("time")?,
+        time: read("time", 0)?,
         fields: fields.to_vec(),
-        data: fields.iter().map(|f| read(f.name())).collect::<Result<_>>()?,
+        data: fields.iter().map(|f| read(f.name(), blank(*f))).collect::<Result<_>>()?,
         scale,
     };
     let range = columns.range_of(span);
@@ -63,18 +66,70 @@ fn read_group(
 }
 
 fn read_column(group: &dyn RowGroupReader, at: usize, rows: usize) -> Result<Vec<i64>> {
+    let ColumnReader::Int64ColumnReader(mut reader) = group.get_column_reader(at)? else {
+        return Err(Error::storage(
+            "A data file of the shelf has a column that does not hold whole numbers.",
+        ));
+    };
+    let is_nullable = group.metadata().column(at).column_descr().max_def_level() > 0;
     let mut values = Vec::with_capacity(rows);
-    match group.get_column_reader(at)? {
-        ColumnReader::Int64ColumnReader(mut reader) => {
-            while values.len() < rows {
-                let (read, _, _) = reader.read_records(rows - values.len(), None, None, &mut values)?;
-                if read == 0 {
-                    return Err(Error::storage("A data file of the shelf ends before its rows do."));
-                }
-            }
-            Ok(values)
+    let mut levels: Vec<i16> = Vec::with_capacity(if is_nullable { rows } else { 0 });
+    let mut read = 0;
+    while read < rows {
+        let into = is_nullable.then_some(&mut levels);
+        let (records, _, _) = reader.read_records(rows - read, into, None, &mut values)?;
+        if records == 0 {
+            return Err(Error::storage("A data file of the shelf ends before its rows do."));
         }
-        _ => Err(Error::storage("A data file of the shelf has a column that does not hold whole numbers.")),
+        read += records;
+    }
+    Ok(if values.len() == rows { values } else { with_absent(&values, &levels) })
+}
+
+/// Values with an absent one in each place whose level is 0.
+fn with_absent(values: &[i64], levels: &[i16]) -> Vec<i64> {
+    let mut values = values.iter();
+    levels.iter().map(|l| if *l > 0 { values.next().copied().unwrap_or(ABSENT) } else { ABSENT }).collect()
+}
+
+/// The columns of a data file, as its schema has them.
+pub struct FileColumns {
+    pub fields: Vec<Field>,
+    pub scale: Scale,
+    /// True where absent values are nulls.
+    pub is_nullable: bool,
+    /// True where the times are marked as UTC.
+    pub is_utc: bool,
+}
+
+impl FileColumns {
+    /// Reads the schema of a file.
+    ///
+    /// # Errors
+    /// Where it is damaged.
+    pub fn read(path: &Path) -> Result<FileColumns> {
+        let file = File::open(path).map_err(|e| Error::io("Cannot read", path, &e))?;
+        let reader = open(path, file)?;
+        let schema = reader.metadata().file_metadata().schema_descr();
+        let mut out =
+            FileColumns { fields: Vec::new(), scale: Scale::default(), is_nullable: true, is_utc: true };
+        for column in schema.columns() {
+            match (Field::named(column.name()), column.logical_type_ref()) {
+                (Some(field), _) => {
+                    out.fields.push(field);
+                    out.is_nullable &= column.max_def_level() > 0;
+                    let decimals = u8::try_from(column.type_scale()).unwrap_or_default();
+                    if field.is_price() {
+                        out.scale.price = out.scale.price.max(decimals);
+                    } else if field.is_volume() {
+                        out.scale.volume = out.scale.volume.max(decimals);
+                    }
+                }
+                (None, Some(LogicalType::Timestamp(stamp))) => out.is_utc = stamp.is_adjusted_to_u_t_c,
+                (None, _) => {}
+            }
+        }
+        Ok(out)
     }
 }
 
@@ -85,19 +140,39 @@ pub struct ScanFile {
     fields: Vec<Field>,
     scale: Scale,
     span: Span,
+    format: Format,
 }
 
 impl ScanFile {
     /// Opens a file to read these fields within a span.
     pub fn open(path: &Path, fields: &[Field], scale: Scale, span: Span) -> Result<ScanFile> {
-        Ok(ScanFile { reader: open(path)?, next: 0, fields: fields.to_vec(), scale, span })
+        let file = File::open(path).map_err(|e| Error::io("Cannot read", path, &e))?;
+        let (fields, format) = (fields.to_vec(), Format::Nulls);
+        Ok(ScanFile { reader: open(path, file)?, next: 0, fields, scale, span, format })
+    }
+
+    /// Opens a segment of a shelf, wherever it lies.
+    pub fn of_shelf(
+        root: &Path,
+        segment: &SegmentInfo,
+        fields: &[Field],
+        scale: Scale,
+        span: Span,
+    ) -> Result<ScanFile> {
+        let (path, file) = open_segment(root, &segment.path)?;
+        let (fields, format) = (fields.to_vec(), segment.format);
+        Ok(ScanFile { reader: open(&path, file)?, next: 0, fields, scale, span, format })
     }
 
     fn step(&mut self) -> Result<Option<Columns>> {
         while self.next < self.reader.num_row_groups() {
             self.next += 1;
             let rows = read_group(&self.reader, self.next - 1, &self.fields, self.scale, self.span)?;
-            if let Some(rows) = rows.filter(|r| !r.is_empty()) {
+            if let Some(mut rows) = rows.filter(|r| !r.is_empty()) {
+                if self.format == Format::Zeros {
+                    let spreads = rows.column_mut(Field::Spread).into_iter().flatten();
+                    spreads.filter(|s| **s == 0).for_each(|s| *s = ABSENT);
+                }
                 return Ok(Some(rows));
             }
         }
@@ -196,16 +271,10 @@ impl Scan {
                 self.open = None;
             }
             let Some(file) = self.files.next() else { return Ok(None) };
-            let home = home_of(&self.root, &file.path);
-            self.open = Some(ScanFile::open(&home, &self.fields, self.scale, self.span)?);
+            let open = ScanFile::of_shelf(&self.root, &file, &self.fields, self.scale, self.span)?;
+            self.open = Some(open);
         }
     }
-}
-
-/// Where a segment is: in `data/` or `past/`. A writer may move it between the two looks, hence three.
-pub fn home_of(root: &Path, path: &str) -> PathBuf {
-    let (data, past) = (root.join("data").join(path), root.join("past").join(path));
-    [&data, &past, &data].into_iter().find(|p| p.exists()).unwrap_or(&data).clone()
 }
 
 impl Iterator for Scan {

@@ -8,8 +8,11 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use parquet::basic::{Compression, Encoding, LogicalType, Repetition, TimeUnit, Type as Physical, ZstdLevel};
-use parquet::column::writer::{ColumnCloseResult, get_column_writer, get_typed_column_writer};
+use parquet::column::writer::{
+    ColumnCloseResult, ColumnWriterImpl, get_column_writer, get_typed_column_writer,
+};
 use parquet::data_type::Int64Type;
+use parquet::file::metadata::KeyValue;
 use parquet::file::properties::{EnabledStatistics, WriterProperties};
 use parquet::file::writer::{SerializedFileWriter, SerializedPageWriter, TrackedWrite};
 use parquet::schema::types::{ColumnPath, PrimitiveTypeBuilder, SchemaDescriptor, Type, TypePtr};
@@ -17,22 +20,26 @@ use rayon::prelude::*;
 use twox_hash::XxHash3_128;
 
 use super::days::Days;
-use crate::model::{Columns, Field, Micros, Scale};
+use super::editions::{Format, SegmentInfo};
+use super::home::{make_folders, sync_folder};
+use crate::model::{ABSENT, Columns, Field, Micros, Scale, present};
 use crate::{Error, Result};
 
 /// Rows in a row group: small enough that reading a day of ticks does not read a month.
 pub const GROUP_ROWS: usize = 128 * 1024;
 
 fn int64(name: &str) -> PrimitiveTypeBuilder<'_> {
-    Type::primitive_type_builder(name, Physical::INT64).with_repetition(Repetition::REQUIRED)
+    Type::primitive_type_builder(name, Physical::INT64)
 }
 
 fn schema(fields: &[Field], scale: Scale, anchored: bool) -> Result<TypePtr> {
     let timestamp = LogicalType::timestamp(anchored, TimeUnit::MICROS);
-    let mut columns = vec![Arc::new(int64("time").with_logical_type(Some(timestamp)).build()?)];
+    let time = int64("time").with_repetition(Repetition::REQUIRED).with_logical_type(Some(timestamp));
+    let mut columns = vec![Arc::new(time.build()?)];
     for field in fields {
         let places = scale.of(*field) as i32;
-        let decimal = int64(field.name()).with_scale(places).with_precision(18);
+        let decimal = int64(field.name()).with_repetition(Repetition::OPTIONAL);
+        let decimal = decimal.with_scale(places).with_precision(18);
         columns.push(Arc::new(decimal.with_logical_type(Some(LogicalType::decimal(places, 18))).build()?));
     }
     Ok(Arc::new(Type::group_type_builder("history").with_fields(columns).build()?))
@@ -98,7 +105,11 @@ impl Group {
                 None => &piece.rows.time,
                 Some(field) => &piece.rows.data[field],
             };
-            writer.write_batch(&values[piece.range.clone()], None, None)?;
+            let values = &values[piece.range.clone()];
+            match column {
+                0 => writer.write_batch(values, None, None)?,
+                _ => write_nullable(&mut writer, values)?,
+            };
         }
         let closed = writer.close()?;
         Ok((Bytes::from(out.into_inner()?), closed))
@@ -109,6 +120,16 @@ impl Group {
         let columns = (0..self.width()).into_par_iter().map(|c| self.encode_column(c));
         Ok(Encoded { columns: columns.collect::<Result<_>>()? })
     }
+}
+
+/// Writes values of which some may be absent: those become nulls.
+fn write_nullable(writer: &mut ColumnWriterImpl<'_, Int64Type>, values: &[i64]) -> Result<usize> {
+    if !values.contains(&ABSENT) {
+        return Ok(writer.write_batch(values, Some(&vec![1; values.len()]), None)?);
+    }
+    let levels: Vec<i16> = values.iter().map(|v| i16::from(present(*v).is_some())).collect();
+    let there: Vec<i64> = values.iter().copied().filter_map(present).collect();
+    Ok(writer.write_batch(&there, Some(&levels), None)?)
 }
 
 impl Encoded {
@@ -148,6 +169,26 @@ pub struct Written {
     pub days: Days,
 }
 
+impl Written {
+    /// The file as a segment that the catalog does not know yet.
+    pub fn as_segment(&self, path: &str) -> SegmentInfo {
+        SegmentInfo {
+            id: 0,
+            path: path.to_owned(),
+            rows: self.rows,
+            first: self.first,
+            last: self.last,
+            bytes: self.bytes,
+            hash: Some(self.hash.clone()),
+            days: self.days.clone(),
+            format: Format::Nulls,
+        }
+    }
+}
+
+/// The key of what a data file says of itself, in its Parquet metadata.
+pub const ABOUT: &str = "stavel";
+
 /// A file being written: rows are gathered into row groups, which are encoded when they are full.
 pub struct SegmentWriter {
     path: PathBuf,
@@ -162,8 +203,8 @@ pub struct SegmentWriter {
 impl SegmentWriter {
     /// Begins a file for rows with these fields; `anchored` times are marked as UTC.
     pub fn create(path: &Path, fields: &[Field], scale: Scale, anchored: bool) -> Result<SegmentWriter> {
-        if let Some(folder) = path.parent() {
-            std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
+        if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
+            make_folders(folder)?;
         }
         let file = File::create(path).map_err(|e| Error::io("Cannot write", path, &e))?;
         let (schema, properties) = (schema(fields, scale, anchored)?, properties(fields));
@@ -184,6 +225,11 @@ impl SegmentWriter {
     pub fn with_group_rows(mut self, rows: usize) -> SegmentWriter {
         self.group_rows = rows;
         self
+    }
+
+    /// Puts a text into the file's metadata that tells what it holds.
+    pub fn say(&mut self, about: &str) {
+        self.writer.append_key_value_metadata(KeyValue::new(ABOUT.to_owned(), about.to_owned()));
     }
 
     /// Adds rows that follow those already there.
@@ -269,12 +315,7 @@ impl Unsynced {
     pub fn settle(self, to: &Path) -> Result<Written> {
         self.file.sync_all().map_err(|e| Error::io("Cannot sync", &self.path, &e))?;
         std::fs::rename(&self.path, to).map_err(|e| Error::io("Cannot rename", &self.path, &e))?;
-        #[cfg(unix)]
-        if let Some(folder) = to.parent() {
-            File::open(folder)
-                .and_then(|f| f.sync_all())
-                .map_err(|e| Error::io("Cannot sync", folder, &e))?;
-        }
+        to.parent().map_or(Ok(()), sync_folder)?;
         Ok(self.about)
     }
 }

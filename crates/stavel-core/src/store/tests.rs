@@ -1,6 +1,14 @@
+mod dataset;
+mod keeping;
+mod older;
+mod stepping;
+
+use super::home::files_in;
 use super::*;
+use crate::job::Job;
+use crate::model::provenance::{Mending, TakenIn};
 use crate::model::time::{MINUTE, parse};
-use crate::model::{Clock, Scale};
+use crate::model::{Clock, OwnValues, Provenance, Scale};
 
 fn name() -> SeriesName {
     "NOKSEK@quill:1m".parse().unwrap()
@@ -18,9 +26,12 @@ fn bars(from: &str, rows: usize) -> Columns {
 }
 
 fn origin(act: &'static str) -> Origin {
+    let made = match act {
+        "check" => Made::Check(Mending::default()),
+        _ => Made::Intake(Box::<TakenIn>::default()),
+    };
     Origin {
-        act,
-        detail: serde_json::json!({"file": "a.csv"}),
+        provenance: Provenance::of(made),
         clock: Some(Clock::utc()),
         fields: vec![Field::Open, Field::Close],
         scale: Scale { price: 5, volume: 0 },
@@ -34,7 +45,7 @@ fn put(shelf: &mut Shelf, rows: &Columns) -> SeriesInfo {
 }
 
 fn data_files(root: &Path) -> usize {
-    files_below(&root.join("data")).len()
+    files_in(root, "data").len()
 }
 
 #[test]
@@ -58,10 +69,10 @@ fn undo_steps_back_and_data_holds_only_current_files() {
     put(&mut shelf, &one);
     let second = put(&mut shelf, &two);
     assert_eq!((second.edition.number, data_files(dir.path())), (2, 1));
-    let back = shelf.undo(&name()).unwrap().unwrap();
-    assert_eq!(shelf.read(&back, Span::ALL).unwrap(), one);
+    shelf.undo(&name()).unwrap();
+    assert_eq!(shelf.read(&shelf.find(&name()).unwrap().edition, Span::ALL).unwrap(), one);
     assert_eq!(data_files(dir.path()), 1);
-    assert!(shelf.undo(&name()).unwrap().is_none());
+    shelf.undo(&name()).unwrap();
     assert_eq!(data_files(dir.path()), 0);
     assert!(shelf.find(&name()).unwrap_err().to_string().contains("nothing of NOKSEK"));
     assert_eq!(put(&mut shelf, &one).edition.number, 3);
@@ -136,10 +147,14 @@ fn a_second_writer_a_newer_shelf_and_junk_are_told_in_a_sentence() {
 fn instruments_inherit_and_cannot_go_in_circles() {
     let dir = tempfile::tempdir().unwrap();
     let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
-    let own = |k: &str, v: &str| std::collections::BTreeMap::from([(k.to_string(), v.to_string())]);
-    shelf.put_instrument("NOKSEK", None, &own("commission", "3.5")).unwrap();
-    shelf.put_instrument("NOKSEK.day", Some("NOKSEK"), &own("spread", "18")).unwrap();
+    let own = |like: Option<&str>, k: &str, v: &str| OwnValues {
+        like: like.map(str::to_owned),
+        said: [(k.to_string(), v.to_string())].into(),
+        ..OwnValues::default()
+    };
+    shelf.put_instrument("NOKSEK", &own(None, "commission", "3.5")).unwrap();
+    shelf.put_instrument("NOKSEK.day", &own(Some("NOKSEK"), "spread", "18")).unwrap();
     assert_eq!(shelf.instrument("NOKSEK.day").unwrap().values["commission"], "3.5");
-    assert!(shelf.put_instrument("NOKSEK", Some("NOKSEK.day"), &own("spread", "1")).is_err());
-    assert!(shelf.put_instrument("X", Some("nowhere"), &own("spread", "1")).is_err());
+    assert!(shelf.put_instrument("NOKSEK", &own(Some("NOKSEK.day"), "spread", "1")).is_err());
+    assert!(shelf.put_instrument("X", &own(Some("nowhere"), "spread", "1")).is_err());
 }

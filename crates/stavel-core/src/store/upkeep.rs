@@ -4,13 +4,16 @@ use std::io::Read;
 use std::path::Path;
 
 use rayon::prelude::*;
+use rusqlite::{Connection, params};
 use twox_hash::XxHash3_128;
 
-use super::catalog::{self, SegmentInfo};
-use super::scan::{ScanFile, home_of};
-use super::{Shelf, remove_empty_folders};
+use super::act::{self, State, Subject, record};
+use super::editions::{self, SegmentInfo};
+use super::home::{self, Home, LOST};
+use super::scan::ScanFile;
+use super::{Shelf, catalog, records};
 use crate::job::Job;
-use crate::model::{Field, SeriesName, Span};
+use crate::model::{Field, OwnValues, SeriesName, Span};
 use crate::{Error, Result};
 
 /// What verifying found.
@@ -21,6 +24,11 @@ pub struct Verified {
     pub bytes: u64,
     /// Sentences, one for each file that is not as the catalog has it.
     pub faults: Vec<String>,
+    /// Files the catalog does not name, relative to the shelf: those set aside before, and data files that
+    /// the next writer will set aside.
+    pub lost: Vec<String>,
+    /// Other files among the data, which Stavel leaves alone.
+    pub strangers: Vec<String>,
 }
 
 /// What tidying did away with.
@@ -29,6 +37,8 @@ pub struct Tidied {
     pub editions: u64,
     pub files: u64,
     pub bytes: u64,
+    /// Files spared by joining small ones.
+    pub joined: u64,
 }
 
 impl Shelf {
@@ -39,7 +49,14 @@ impl Shelf {
     pub fn remove(&mut self, name: &SeriesName) -> Result<()> {
         self.must_write()?;
         let info = self.find(name)?;
-        catalog::set_removed(&self.db, info.id, true)?;
+        let act = self.act_id()?;
+        let stored = editions::stored_name(&self.db, info.id)?;
+        let state = |current| State::Series { name: stored.clone(), current };
+        let tx = self.db.transaction()?;
+        tx.execute("UPDATE series SET current = NULL WHERE id = ?1", [info.id])?;
+        let (before, after) = (state(Some(info.edition.id)), state(None));
+        record(&tx, act, &Subject::Series(info.id), Some(&before), Some(&after))?;
+        tx.commit()?;
         self.settle(info.id)
     }
 
@@ -56,75 +73,96 @@ impl Shelf {
                 from.frame
             )));
         }
-        if catalog::series_id(&self.db, to)?.is_some() {
-            return Err(Error::input(format!(
-                "The shelf has a {to} already, or had one until it is tidied; choose another name."
-            )));
+        let was = editions::stored_name(&self.db, info.id)?;
+        let to = to.with_built(was.built);
+        if was == to {
+            return Err(Error::arguments(format!("{from} has that name already.")));
         }
-        if !self.has_instrument(&to.instrument)? {
-            let old = self.instrument(&from.instrument)?;
-            self.put_instrument(&to.instrument, old.like.as_deref(), &old.own)?;
+        let act = self.act_id()?;
+        let tx = self.db.transaction()?;
+        if !records::has_instrument(&tx, &to.instrument)? {
+            let own = records::own_values(&tx, &was.instrument)?.unwrap_or_default();
+            records::write_instrument(&tx, &to.instrument, &own)?;
+            let subject = Subject::Instrument(to.instrument.clone());
+            record(&tx, act, &subject, None, Some(&State::Instrument(own)))?;
         }
-        // The files get their new names beside the old ones first; the catalog then says which count, and
-        // whatever it does not name is swept.
-        let (old, new) = (catalog::folder_of(from), catalog::folder_of(to));
-        let mut moved = Vec::new();
-        for (path, _) in catalog::homes(&self.db, info.id)? {
-            let Some(rest) = path.strip_prefix(&old) else { continue };
-            let renamed = format!("{new}{rest}");
-            let here = home_of(&self.root, &path);
-            let there = self
-                .root
-                .join(if here.starts_with(self.root.join("data")) { "data" } else { "past" })
-                .join(&renamed);
-            if let Some(folder) = there.parent() {
-                std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
-            }
-            std::fs::hard_link(&here, &there)
-                .or_else(|_| std::fs::copy(&here, &there).map(|_| ()))
-                .map_err(|e| Error::io("Cannot write", &there, &e))?;
-            moved.push((path, renamed, here));
-        }
-        catalog::rename_series(&mut self.db, info.id, to, &moved)?;
-        for (_, _, old) in moved {
-            std::fs::remove_file(&old).map_err(|e| Error::io("Cannot remove", &old, &e))?;
-            remove_empty_folders(&old, &self.root);
-        }
-        Ok(())
+        act::rename(&tx, info.id, &was, &to)?;
+        let state = |name: &SeriesName| State::Series { name: name.clone(), current: Some(info.edition.id) };
+        record(&tx, act, &Subject::Series(info.id), Some(&state(&was)), Some(&state(&to)))?;
+        tx.commit()?;
+        self.finish_renames()
     }
 
-    /// Does away with all editions but the current ones, of one series or of all, and with removed series:
-    /// there is no undo after this.
-    pub fn tidy(&mut self, only: Option<&SeriesName>) -> Result<Tidied> {
+    /// Writes an instrument's own values and what it is like.
+    ///
+    /// # Errors
+    /// Where a value makes no sense or what it is like is not there.
+    pub fn put_instrument(&mut self, name: &str, own: &OwnValues) -> Result<crate::model::Instrument> {
+        self.must_write()?;
+        crate::model::series::check_name("instrument", name)?;
+        let act = self.act_id()?;
+        let tx = self.db.transaction()?;
+        let before = records::own_values(&tx, name)?.map(State::Instrument);
+        let made = records::put_instrument(&tx, name, own)?;
+        let after = State::Instrument(own.clone());
+        record(&tx, act, &Subject::Instrument(name.to_owned()), before.as_ref(), Some(&after))?;
+        tx.commit()?;
+        Ok(made)
+    }
+
+    /// Does away with all editions but the current ones, of one series or of all, and with removed series, and
+    /// joins the small files of those that stay: there is no undo after this.
+    pub fn tidy(&mut self, only: Option<&SeriesName>, job: &Job) -> Result<Tidied> {
         self.must_write()?;
         let series = match only {
             Some(name) => vec![self.find(name)?.id],
-            None => catalog::series_ids(&self.db)?,
+            None => editions::series_ids(&self.db)?,
         };
-        let (editions, gone) = catalog::forget_past(&mut self.db, &series)?;
-        let mut tidied =
-            Tidied { editions, files: gone.len() as u64, bytes: gone.iter().map(|g| g.bytes).sum() };
-        for segment in gone {
-            let path = home_of(&self.root, &segment.path);
-            // Swept at the next start if it cannot be removed now.
-            if std::fs::remove_file(&path).is_err() {
-                tidied.bytes -= segment.bytes;
-            }
-            remove_empty_folders(&path, &self.root);
+        let tx = self.db.transaction()?;
+        let gone = forget_past(&tx, &series)?;
+        let doomed = doom_unheld(&tx)?;
+        tx.commit()?;
+        let mut tidied = Tidied {
+            editions: gone,
+            files: doomed.len() as u64,
+            bytes: doomed.iter().map(|g| g.bytes).sum(),
+            joined: 0,
+        };
+        self.remove_doomed()?;
+        let bytes = self.series()?.iter().filter(|s| series.contains(&s.id)).map(|s| s.edition.bytes).sum();
+        job.begin("tidy", bytes);
+        for id in series {
+            tidied.joined += self.join_files(id, job)?;
         }
         Ok(tidied)
     }
 
-    /// Compares every file of every edition, of one series or of all, with what the catalog says of it:
-    /// that it is there, its size and hash, its rows, their order and their ends.
+    /// Removes the files that were tidied away; those that cannot be removed now are removed by a later writer.
+    pub(super) fn remove_doomed(&self) -> Result<()> {
+        for path in catalog::doomed(&self.db)? {
+            let place = home::place_of(&self.root, &path);
+            match std::fs::remove_file(&place) {
+                Err(e) if e.kind() != std::io::ErrorKind::NotFound => continue,
+                _ => {}
+            }
+            home::remove_empty_folders(&place, &self.root);
+            catalog::gone(&self.db, &path)?;
+        }
+        Ok(())
+    }
+
+    /// Compares every file of every edition, of one series or of all, with what the catalog says of it: that it
+    /// is there, its size and hash, its rows, their order and their ends. Also names files nobody knows.
     pub fn verify(&self, only: Option<&SeriesName>, job: &Job) -> Result<Verified> {
-        let files = catalog::all_segments(&self.db, only)?;
+        let stored = only.map(|name| self.find(name)).transpose()?;
+        let stored = stored.map(|info| editions::stored_name(&self.db, info.id)).transpose()?;
+        let files = editions::all_segments(&self.db, stored.as_ref())?;
         job.begin("verify", files.iter().map(|f| f.bytes).sum());
         let root = self.root.as_path();
         let looked: Vec<Result<Option<String>>> = files
             .par_iter()
             .map(|file| {
-                let fault = fault_of(&home_of(root, &file.path), file);
+                let fault = fault_of(&home::place_of(root, &file.path), file);
                 job.advance(file.bytes).map(|()| fault.err().map(|e| e.to_string()))
             })
             .collect();
@@ -132,13 +170,56 @@ impl Shelf {
             files: files.len() as u64,
             rows: files.iter().map(|f| f.rows).sum(),
             bytes: files.iter().map(|f| f.bytes).sum(),
-            faults: Vec::new(),
+            ..Verified::default()
         };
         for fault in looked {
             verified.faults.extend(fault?);
         }
+        if only.is_none() {
+            self.find_strangers(&mut verified)?;
+        }
         Ok(verified)
     }
+
+    fn find_strangers(&self, verified: &mut Verified) -> Result<()> {
+        let named = editions::all_standings(&self.db)?;
+        let doomed = catalog::doomed(&self.db)?;
+        for home in [Home::Data, Home::Afloat, Home::Past] {
+            for path in home::files_in(&self.root, home.name()) {
+                if named.contains_key(&path) || doomed.contains(&path) {
+                    continue;
+                }
+                let list = if home::is_segment(&path) { &mut verified.lost } else { &mut verified.strangers };
+                list.push(format!("{}/{path}", home.name()));
+            }
+        }
+        verified.lost.extend(home::files_in(&self.root, LOST).iter().map(|path| format!("{LOST}/{path}")));
+        Ok(())
+    }
+}
+
+/// Forgets all editions of some series but their current ones, and what could be undone of them; gives the
+/// number of editions.
+fn forget_past(db: &Connection, series: &[i64]) -> Result<u64> {
+    let mut editions = 0;
+    for id in series {
+        db.execute("UPDATE edition SET before = NULL WHERE series = ?1", [id])?;
+        let past = "SELECT e.id FROM edition e JOIN series s ON s.id = e.series WHERE s.id = ?1 AND e.id IS NOT s.current";
+        db.execute(&format!("DELETE FROM holding WHERE edition IN ({past})"), [id])?;
+        editions += db.execute(&format!("DELETE FROM edition WHERE id IN ({past})"), [id])? as u64;
+    }
+    act::forget(db, series)?;
+    Ok(editions)
+}
+
+/// Forgets the segments that no edition holds and notes that their files are to be removed; gives them.
+pub fn doom_unheld(db: &Connection) -> Result<Vec<SegmentInfo>> {
+    let unheld = editions::unheld(db)?;
+    for segment in &unheld {
+        db.execute("INSERT OR IGNORE INTO doomed (path) VALUES (?1)", params![segment.path])?;
+        db.execute("DELETE FROM segment WHERE id = ?1", [segment.id])?;
+    }
+    Ok(unheld)
 }
 
 /// Says in what way a file is not as the catalog has it.
@@ -170,7 +251,8 @@ fn fault_of(path: &Path, about: &SegmentInfo) -> Result<()> {
     Ok(())
 }
 
-fn hash_of(path: &Path) -> std::io::Result<(u64, String)> {
+/// Size and XXH3 hash of a file, as the catalog keeps them.
+pub fn hash_of(path: &Path) -> std::io::Result<(u64, String)> {
     let mut file = std::fs::File::open(path)?;
     let mut hash = XxHash3_128::new();
     let mut buffer = vec![0; 1 << 18];

@@ -7,7 +7,7 @@ use stavel_core::Error;
 use stavel_core::intake::{ClockHint, Hints, Stamp, plan, take};
 use stavel_core::job::Job;
 use stavel_core::model::time::{MINUTE, parse};
-use stavel_core::model::{Clock, Field, Side};
+use stavel_core::model::{Clock, Field, Made, Side};
 
 use crate::support::{Desk, minutes, quill};
 
@@ -81,9 +81,9 @@ fn what_stood_out_of_order_is_stored_in_order_and_remembered() {
     desk.take(&desk.file("NOKSEK.csv", &(lines.join("\r\n") + "\r\n")), quill()).unwrap();
     assert!(desk.rows("NOKSEK@quill:1m").is_sorted());
     let info = desk.shelf.find(&"NOKSEK@quill:1m".parse().unwrap()).unwrap();
-    let places = info.edition.detail["disorder"].as_array().unwrap();
-    assert_eq!(places.len(), 1);
-    assert_eq!((&places[0]["rows"], &places[0]["line"]), (&10.into(), &41.into()));
+    let Made::Intake(taken) = info.edition.provenance.made else { panic!("not taken in") };
+    assert_eq!(taken.disorder.len(), 1);
+    assert_eq!((taken.disorder[0].rows, taken.disorder[0].line), (10, 41));
 }
 
 #[test]
@@ -128,7 +128,8 @@ fn doubtful_wall_times_are_counted() {
     let oslo = Some(ClockHint::Known("Europe/Oslo".parse().unwrap()));
     desk.take(&desk.file("NOKSEK.csv", &text), Hints { clock: oslo, ..quill() }).unwrap();
     let info = desk.shelf.find(&"NOKSEK@quill:1m".parse().unwrap()).unwrap();
-    assert_eq!(info.edition.detail["doubtful_times"], 60);
+    let Made::Intake(taken) = info.edition.provenance.made else { panic!("not taken in") };
+    assert_eq!(taken.times_shown_twice + taken.times_never_shown, 60);
 }
 
 #[test]

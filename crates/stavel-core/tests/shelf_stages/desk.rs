@@ -1,8 +1,7 @@
 //! A shelf to work on, and made-up rows for it.
 
-use serde_json::json;
 use stavel_core::model::time::{MINUTE, parse};
-use stavel_core::model::{Columns, Field, Micros, Scale, SeriesName, Session, Span};
+use stavel_core::model::{Columns, Field, Made, Micros, Provenance, Scale, SeriesName, Session, Span};
 use stavel_core::store::{Origin, Shelf};
 
 pub const BARS: [Field; 6] =
@@ -78,8 +77,7 @@ pub fn minutes_of(ticks: &Columns) -> Columns {
 
 pub fn put(shelf: &mut Shelf, series: &str, rows: &Columns, clock: Option<&str>) {
     let origin = Origin {
-        act: "intake",
-        detail: json!({}),
+        provenance: Provenance::of(Made::Unknown),
         clock: clock.map(|c| c.parse().unwrap()),
         fields: rows.fields.clone(),
         scale: rows.scale,

@@ -7,8 +7,8 @@ use stavel_core::job::Job;
 use stavel_core::model::time::MINUTE;
 use stavel_core::model::{Clock, Columns, Field, Frame, SeriesName, Side, Span};
 use stavel_core::rehearse::Tape;
-use stavel_core::splice::{Ask as Join, Level, Rule, SplicedSeries, ask_of, splice_series, stale_sources};
-use stavel_core::store::Shelf;
+use stavel_core::splice::{Ask as Join, Level, Rule, SplicedSeries, ask_of, splice_series};
+use stavel_core::store::{Change, Shelf};
 
 use crate::desk::*;
 
@@ -104,6 +104,7 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
         span: Span::ALL,
         last: None,
         layout: None,
+        origin: false,
     };
     let err = deliver(&shelf, &order, out.path(), &Job::unwatched()).err().unwrap();
     assert!(err.to_string().contains("layers"), "{err}");
@@ -158,14 +159,16 @@ fn what_is_the_same_still_is_kept_when_a_source_has_changed() {
 
     // The broker brings more: the years before stay.
     put(&mut shelf, "NOKSEK@tarn:1m", &broker.rows(from..broker.len() - 10), Some("UTC"));
-    let all = shelf.series().unwrap();
     let joined = shelf.find(&name("NOKSEK@joined:1m")).unwrap();
-    assert_eq!(stale_sources(&joined.edition, &all), [name("NOKSEK@tarn:1m")]);
+    assert_eq!(
+        shelf.staleness(&joined.edition).unwrap(),
+        [Change::Source { series: name("NOKSEK@tarn:1m"), is_there: true }]
+    );
     assert_eq!(ask_of(&joined).unwrap().1, ask);
     let again = join_again(&mut shelf, "anew1", &ask);
     assert_eq!(again.kept, of_year("2024-01-01"));
     assert_eq!(again.rebuilt_from, Some(vendor.time[of_year("2024-01-01") as usize]));
-    assert!(stale_sources(&again.info.edition, &shelf.series().unwrap()).is_empty());
+    assert!(shelf.staleness(&again.info.edition).unwrap().is_empty());
 
     // A value of the vendor changes in the year that the broker enters.
     let mut mended = vendor.clone();

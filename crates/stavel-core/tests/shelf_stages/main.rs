@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 
-use serde_json::json;
 use stavel_core::align::{Ask, Doubtful, anchor_series, study};
 use stavel_core::check::{Kind, Mend, check_series, mend_series};
 use stavel_core::compose::{Request, compose};
@@ -11,8 +10,8 @@ use stavel_core::intake::Stamp;
 use stavel_core::job::Job;
 use stavel_core::model::time::{DAY, HOUR, parse, wall};
 use stavel_core::model::{Clock, Columns, Field, Frame, Side, Span};
-use stavel_core::rehearse::{Direction, ScriptOrder, Tape, read_orders, run_orders};
-use stavel_core::store::Shelf;
+use stavel_core::rehearse::{Direction, Played, ScriptOrder, read_orders, run_orders};
+use stavel_core::store::{Change, Shelf};
 
 mod desk;
 mod joined;
@@ -38,11 +37,11 @@ fn minutes_are_aligned_to_ticks_and_come_back_unchanged() {
     assert!(found.is_sure() && found.fit.clock == clock && found.fit.confidence > 0.99);
     assert!(found.evidence.iter().all(|e| e.range_here == e.range_there && e.range_here > 0));
     let doubtful =
-        anchor_series(&mut shelf, &tarn, &clock, Stamp::Open, json!({}), &Job::unwatched()).unwrap();
+        anchor_series(&mut shelf, &tarn, &clock, Stamp::Open, Default::default(), &Job::unwatched()).unwrap();
     assert_eq!(doubtful, Doubtful::default());
     assert!(read(&shelf, "NOKSEK@tarn:1m") == broker);
     assert!(
-        anchor_series(&mut shelf, &tarn, &clock, Stamp::Open, json!({}), &Job::unwatched()).is_err(),
+        anchor_series(&mut shelf, &tarn, &clock, Stamp::Open, Default::default(), &Job::unwatched()).is_err(),
         "it is anchored already"
     );
     let again = study(&shelf, &tarn, &quill, &Ask::default(), &Job::unwatched()).unwrap();
@@ -93,10 +92,14 @@ fn what_was_built_knows_which_edition_it_came_from() {
     let built =
         build_series(&mut shelf, &base.name, "1h".parse().unwrap(), None, Side::Bid, &Job::unwatched())
             .unwrap();
-    assert_eq!(built.info.edition.detail["edition"], base.edition.id);
+    let parents: Vec<i64> = built.info.edition.provenance.parents().map(|p| p.0).collect();
+    assert_eq!(parents, [base.edition.id]);
+    assert!(shelf.staleness(&built.info.edition).unwrap().is_empty());
     put(&mut shelf, "NOKSEK@quill:1m", &rows.rows(0..3000), Some("UTC"));
     let newer = shelf.find(&base.name).unwrap();
-    assert_ne!(built.info.edition.detail["edition"], newer.edition.id, "it is stale now");
+    assert_ne!(parents, [newer.edition.id]);
+    let changed = Change::Source { series: base.name, is_there: true };
+    assert_eq!(shelf.staleness(&built.info.edition).unwrap(), [changed]);
 }
 
 #[test]
@@ -236,15 +239,16 @@ fn columns_are_read_alone_and_by_row_group() {
 #[test]
 fn scripted_orders_fill_at_the_first_quote_and_mistakes_are_placed() {
     let rows = ticks(span("2024-03-05", "2024-03-06"), 12);
-    let sheet = stavel_core::model::Instrument::resolve("NOKSEK", None, BTreeMap::new()).unwrap().sheet;
+    let sheet = stavel_core::model::Instrument::resolve("NOKSEK", None, Default::default()).unwrap().sheet;
     let order = |time: &str, direction| ScriptOrder { time: parse(time).unwrap(), direction, lots: 150 };
     let orders = [
         order("2024-03-05 10:00", Direction::Buy),
         order("2024-03-05 11:00", Direction::Sell),
         order("2024-03-07 10:00", Direction::Buy),
     ];
-    let tape = Tape::new(rows.clone(), Frame::Ticks, None).unwrap();
-    let done = run_orders(tape, &orders, sheet, &Job::unwatched()).unwrap();
+    let played = Played { frame: Frame::Ticks, decimals: rows.scale.price, spread: None };
+    let pieces = [Ok(rows.rows(0..rows.len() / 3)), Ok(rows.rows(rows.len() / 3..rows.len()))];
+    let done = run_orders(pieces.into_iter(), &played, &orders, sheet, &Job::unwatched()).unwrap();
     let at = |time: &str| rows.time.partition_point(|t| *t < parse(time).unwrap());
     let (buy, sell) = (at("2024-03-05 10:00"), at("2024-03-05 11:00"));
     let deals = done.account.deals();

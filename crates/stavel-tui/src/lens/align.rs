@@ -41,9 +41,11 @@ fn pair(app: &App) -> Option<(&SeriesInfo, &SeriesInfo)> {
         let found: Vec<&SeriesInfo> = all.iter().copied().filter(|s| test(s)).collect();
         found.iter().copied().find(|s| Some(&s.name) == chosen).or(found.first().copied())
     };
-    let here = candidates(|s| s.is_afloat()).or_else(|| candidates(|s| s.edition.act == "align"))?;
-    let fits =
-        |s: &&&SeriesInfo| !s.is_afloat() && s.name.source != here.name.source && s.edition.act != "splice";
+    let here =
+        candidates(|s| s.is_afloat()).or_else(|| candidates(|s| s.edition.provenance.made.is_aligned()))?;
+    let fits = |s: &&&SeriesInfo| {
+        !s.is_afloat() && s.name.source != here.name.source && !s.edition.provenance.made.is_joined()
+    };
     // Bars of the same length say most; ticks do where there are none.
     let there = all
         .iter()

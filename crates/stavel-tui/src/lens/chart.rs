@@ -1,9 +1,10 @@
 //! The chart: bars, a mean, volume and spread on one cursor.
 
 use stavel_core::check::Kind;
+use stavel_core::model::columns::{CARRIED_SPREAD, FILLED, SHEET_SPREAD, is_filled};
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
-use stavel_core::model::{Clock, Columns, Field, Frame, Micros, SeriesName, Span};
+use stavel_core::model::{BarView, Clock, Columns, Field, Frame, Made, Micros, SeriesName, Span, present};
 use stavel_core::recipe::{ChartStep, Step};
 use stavel_draw::{Layer, Scene, SceneRequest, bars_for_chart, scene};
 
@@ -179,7 +180,10 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
                 legend(&drawn.scene, &mut canvas, x + 3);
             } else if let Some(at) = app.chart.cursor() {
                 // Without room for facts the bar under the cursor is told here.
-                let value = |f: Field| scaled(drawn.bars.column(f)[at], drawn.bars.scale.price);
+                let value = |f: Field| {
+                    let cell = drawn.bars.cells(f).get(at);
+                    cell.map_or("–".to_owned(), |v| scaled(v, drawn.bars.scale.price))
+                };
                 let words = format!(
                     "{}  O {} H {} L {} C {}",
                     wall(drawn.bars.time[at]),
@@ -216,10 +220,9 @@ fn draw_marks(app: &App, drawn: &Drawn, mut canvas: Canvas<'_>) {
         let (shape, colour) = theme::severity(f.kind.severity());
         mark(f.span.from, f.span.to, shape, colour);
     }
-    let seams =
-        app.snapshot.find(&drawn.series).map(|s| s.edition.detail["seams"].clone()).unwrap_or_default();
-    for at in seams.as_array().into_iter().flatten().filter_map(|s| s.as_i64()) {
-        mark(at, at + 1, "┃", theme::CHOSEN);
+    if let Some(Made::Splice(joining)) = app.snapshot.find(&drawn.series).map(|s| &s.edition.provenance.made)
+    {
+        joining.seams.iter().for_each(|at| mark(*at, at + 1, "┃", theme::CHOSEN));
     }
 }
 
@@ -233,15 +236,32 @@ fn legend(scene: &Scene, canvas: &mut Canvas<'_>, mut x: u16) {
     }
 }
 
+/// What the origin of a row says, in words.
+fn origin_in_words(origin: i64) -> String {
+    let mut words = match origin % FILLED {
+        0 => vec!["as its source has it".to_owned()],
+        place => vec![format!("source {place} of the splice")],
+    };
+    if is_filled(origin) {
+        words.push("filled".into());
+    }
+    match origin / CARRIED_SPREAD * CARRIED_SPREAD {
+        CARRIED_SPREAD => words.push("spread carried over".into()),
+        SHEET_SPREAD => words.push("spread of the sheet".into()),
+        _ => {}
+    }
+    words.join(", ")
+}
+
 /// A bar's values as facts.
 pub fn bar_facts(bars: &Columns, at: usize) -> Vec<Fact> {
     let mut out = Vec::new();
     for (field, column) in bars.fields.iter().zip(&bars.data) {
-        let value = scaled(column[at], bars.scale.of(*field));
-        let value = match (field, column[at]) {
-            (Field::Spread, 0) => "not known".to_owned(),
-            (Field::Spread, _) => format!("{value} points"),
-            _ => value,
+        let value = match (field, present(column[at])) {
+            (_, None) => "not known".to_owned(),
+            (Field::Spread, Some(v)) => format!("{v} points"),
+            (Field::Origin, Some(v)) => origin_in_words(v),
+            (_, Some(v)) => scaled(v, bars.scale.of(*field)),
         };
         out.push(Fact::Pair(field.name(), value));
     }
@@ -264,10 +284,11 @@ pub fn facts(app: &App) -> Vec<Fact> {
     out.extend(bar_facts(&drawn.bars, at));
     out.push(Fact::Gap);
     out.push(Fact::heading("window"));
-    let column = |f| drawn.bars.column(f);
     let decimals = drawn.bars.scale.price;
-    let highest = column(Field::High).iter().max().map(|v| scaled(*v, decimals));
-    let lowest = column(Field::Low).iter().min().map(|v| scaled(*v, decimals));
+    let view = BarView::new(&drawn.bars);
+    let bars = || (0..view.len()).filter_map(|i| view.bar(i));
+    let highest = bars().map(|b| b.high).max().map(|v| scaled(v, decimals));
+    let lowest = bars().map(|b| b.low).min().map(|v| scaled(v, decimals));
     out.push(Fact::Pair("bars", thousands(drawn.bars.len() as u64)));
     out.extend(highest.map(|v| Fact::Pair("highest", v)));
     out.extend(lowest.map(|v| Fact::Pair("lowest", v)));

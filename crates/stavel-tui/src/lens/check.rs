@@ -132,7 +132,11 @@ fn want_crossed(app: &mut App, name: &SeriesName, edition: &str) {
         app.snapshot.roots_of(&name.instrument).filter(|s| s.name != *name && s.is_afloat() == afloat);
     // What was joined out of this series would agree with it too well.
     let fits = |s: &&SeriesInfo| {
-        (s.edition.act != "splice", s.name.source != name.source, s.edition.last - s.edition.first)
+        (
+            !s.edition.provenance.made.is_joined(),
+            s.name.source != name.source,
+            s.edition.last - s.edition.first,
+        )
     };
     let Some(other) = others.max_by_key(fits) else {
         app.check.below = Below::Findings;

@@ -50,7 +50,7 @@ pub fn act(app: &mut App, act: Act) {
             );
             app.overlay = Some(Overlay::Prompt(prompt));
         }
-        Act::Rows => match (&instrument.like, app.selected.clone()) {
+        Act::Rows => match (&instrument.own.like, app.selected.clone()) {
             (Some(like), Some(from)) if from.instrument == *like => {
                 app.start(Step::Compose(ComposeStep { name, from: Some(from), ..Default::default() }));
             }
@@ -71,9 +71,9 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
         canvas.put(2, 1, "No instrument yet: take files in first (1, then i).", theme::words());
         return;
     };
-    let like = instrument.like.as_deref().map(|l| format!(" like {l}")).unwrap_or_default();
+    let like = instrument.own.like.as_deref().map(|l| format!(" like {l}")).unwrap_or_default();
     let x = canvas.put(1, 0, &instrument.name, theme::strong());
-    let own = instrument.own.len();
+    let own = instrument.own.said.len();
     canvas.put(x, 0, &format!("{like}   {own} of {} values its own", KEYS.len()), theme::words());
     let side_by_side = canvas.width() >= 100;
     // On a low screen the sheet is worth more than the picture of its hours.
@@ -89,12 +89,13 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
         let value = instrument.values.get(key.name).map_or("", String::as_str);
         let origin = instrument.origin(key.name);
         let is_own = origin == "own";
+        let standing = instrument.standing(key.name);
         let style = if i == app.compose.at { theme::chosen() } else { theme::words() };
         canvas.put(1, y, &format!("{:<14}", key.name), style);
         canvas.put(
             16,
             y,
-            if is_own { "●" } else { "·" },
+            standing.mark(),
             theme::words().fg(if is_own { theme::RISING } else { theme::FAINT }),
         );
         let short: String = value.chars().take(38).collect();
@@ -146,9 +147,15 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Fact::words(key.about),
         Fact::words(instrument.values.get(key.name).cloned().unwrap_or_default()),
         Fact::words(match instrument.origin(key.name) {
-            "own" => "● its own value".to_owned(),
-            "inherited" => format!("· from {}", instrument.like.as_deref().unwrap_or_default()),
-            _ => "· the default".to_owned(),
+            "own" => "● said: its own value".to_owned(),
+            "found" => "◐ found in its rows".to_owned(),
+            "inherited" => format!(
+                "{} {}, from {}",
+                instrument.standing(key.name).mark(),
+                instrument.standing(key.name),
+                instrument.own.like.as_deref().unwrap_or_default()
+            ),
+            _ => "○ assumed: nobody has said it and no rows show it".to_owned(),
         }),
         Fact::Gap,
         Fact::heading("what it means"),
@@ -166,7 +173,7 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Fact::words(format!("{} holidays.", sheet.session.holidays.len())),
         Fact::Gap,
     ];
-    if let Some(like) = &instrument.like {
+    if let Some(like) = &instrument.own.like {
         out.push(Fact::words(format!(
             "b builds its rows from a series of {like}: choose that series on the shelf first."
         )));

@@ -17,6 +17,8 @@ pub struct State {
     lines: Slot<Vec<String>>,
     format: usize,
     own_clock: bool,
+    /// Write of each row where it comes from.
+    origin: bool,
     /// What was delivered since the bench was opened, newest last.
     done: Vec<Done>,
 }
@@ -63,8 +65,9 @@ pub fn want(app: &mut App) {
         clock: clock(app),
         span: Span::ALL,
         last: None,
+        origin: app.deliver.origin,
     };
-    let key = format!("{} {:?} {}", info.edition.id, order.format, order.clock);
+    let key = format!("{} {:?} {} {}", info.edition.id, order.format, order.clock, order.origin);
     app.deliver.lines.want(
         key,
         &app.threads,
@@ -78,11 +81,19 @@ pub fn act(app: &mut App, act: Act) {
         Act::Up | Act::Down => app.act(if act == Act::Up { Act::PreviousSeries } else { Act::NextSeries }),
         Act::Format => app.deliver.format = (app.deliver.format + 1) % Format::ALL.len(),
         Act::ClockChoice => app.deliver.own_clock = !app.deliver.own_clock,
-        Act::Enter => {
+        Act::Origins => app.deliver.origin = !app.deliver.origin,
+        Act::Enter | Act::DeliverStale => {
             let Some(series) = app.selected.clone() else { return };
-            let (format, clock) = (app.deliver.format(), clock(app));
-            if app.snapshot.find(&series).is_some_and(|s| s.is_afloat()) {
+            let (format, clock, origin) = (app.deliver.format(), clock(app), app.deliver.origin);
+            let Some(info) = app.snapshot.find(&series) else { return };
+            if info.is_afloat() {
                 return app.say(format!("{} is afloat: align it first (4)", series.short()), Tone::Wrong);
+            }
+            let stale_ok = act == Act::DeliverStale;
+            if let Some(why) = app.snapshot.stale(info).filter(|_| !stale_ok) {
+                let words =
+                    format!("{} is stale: {why}; build it again, or a delivers it as it is", series.short());
+                return app.say(words, Tone::Wrong);
             }
             let proposal =
                 format!("{}_{}_{}.{}", series.instrument, series.source, series.frame_text(), format.word());
@@ -100,6 +111,8 @@ pub fn act(app: &mut App, act: Act) {
                         from: None,
                         to: None,
                         last: None,
+                        origin,
+                        stale_ok,
                     };
                     app.start(Step::Deliver(step));
                 },
@@ -170,7 +183,10 @@ pub fn facts(app: &App) -> Vec<Fact> {
         out.push(Fact::words(s.name.short()));
     }
     if info.edition.fields.contains(&stavel_core::model::Field::Spread) {
-        out.insert(3, Fact::words("spread in points; 0 where its source does not say it"));
+        out.insert(3, Fact::words("spread in points; empty where its source does not say it"));
+    }
+    if let Some(why) = app.snapshot.stale(info) {
+        out.insert(1, Fact::words(format!("▲ stale: {why}; build it again, or a delivers it as it is")));
     }
     out.extend([
         Fact::words("↑ ↓ choose among them"),

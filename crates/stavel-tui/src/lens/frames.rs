@@ -2,7 +2,7 @@
 
 use stavel_core::frames::{Grid, can_build};
 use stavel_core::model::time::{DAY, HOUR, date, wall};
-use stavel_core::model::{Clock, Frame, SeriesName, Span};
+use stavel_core::model::{Clock, Frame, Span};
 use stavel_core::recipe::{FramesStep, Step};
 use stavel_core::store::SeriesInfo;
 
@@ -33,9 +33,10 @@ fn base(app: &App) -> Option<&SeriesInfo> {
     let chosen = app.selected.as_ref();
     let roots: Vec<&SeriesInfo> =
         app.snapshot.roots_of(app.instrument()).filter(|s| !s.is_afloat()).collect();
-    let of_chosen =
-        roots.iter().find(|s| chosen.is_some_and(|c| c.source == s.name.source && s.edition.act == "splice"));
-    let joined = of_chosen.or_else(|| roots.iter().find(|s| s.edition.act == "splice"));
+    let of_chosen = roots
+        .iter()
+        .find(|s| chosen.is_some_and(|c| c.source == s.name.source && s.edition.provenance.made.is_joined()));
+    let joined = of_chosen.or_else(|| roots.iter().find(|s| s.edition.provenance.made.is_joined()));
     joined.or_else(|| roots.iter().find(|s| Some(&s.name) == chosen)).or(roots.first()).copied()
 }
 
@@ -44,13 +45,19 @@ fn rows<'a>(app: &'a App, base: &'a SeriesInfo) -> Vec<(Frame, Standing, Option<
     offered
         .filter(|f| *f == base.name.frame || can_build(base.name.frame, *f))
         .map(|frame| {
-            let there = app.snapshot.find(&SeriesName { frame, ..base.name.clone() });
-            let standing = match there {
+            let own = app.snapshot.find(&base.name.with_frame(frame));
+            let built = app.snapshot.find(&base.name.with_frame(frame).with_built(true));
+            // Where a source has bars of its own at a frame, the built ones are beside them.
+            let built = built.or(own.filter(|s| s.edition.provenance.made.is_framed()));
+            let is_of_base =
+                |s: &SeriesInfo| s.edition.provenance.parents().any(|(id, _)| id == base.edition.id);
+            let standing = match built {
                 _ if frame == base.name.frame => Standing::Base,
-                Some(s) if s.edition.detail["edition"].as_i64() == Some(base.edition.id) => Standing::Built,
+                Some(s) if is_of_base(s) && app.snapshot.stale(s).is_none() => Standing::Built,
                 Some(_) => Standing::Stale,
                 None => Standing::Missing,
             };
+            let there = if standing == Standing::Base { Some(base) } else { built };
             (frame, standing, there)
         })
         .collect()

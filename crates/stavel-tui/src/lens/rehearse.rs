@@ -94,7 +94,7 @@ pub fn want(app: &mut App) {
         if info.edition.rows > MOST_ROWS { Span::new(app.window.from, app.window.to) } else { Span::ALL };
     let (name, window) = (info.name.clone(), app.window);
     let job = std::sync::Arc::new(stavel_core::job::Job::unwatched());
-    let spread = instrument.sheet.spread;
+    let spread = instrument.sheet.spread_at(info.edition.scale.price);
     let work = move |shelf: &stavel_core::store::Shelf, _: &stavel_core::job::Job| {
         Tape::new(shelf.read(&info.edition, span)?, info.name.frame, spread)
     };

@@ -6,9 +6,8 @@ use std::sync::Arc;
 
 use stavel_core::job::Job;
 use stavel_core::model::time::{HOUR, date, day_of, wall};
-use stavel_core::model::{Clock, SeriesName, Span};
+use stavel_core::model::{Clock, Made, SeriesName, Span};
 use stavel_core::recipe::{ShelfStep, Step, Upkeep};
-use stavel_core::splice::stale_sources;
 use stavel_core::store::{EditionInfo, SeriesInfo, Shelf};
 
 use super::{Fact, scroll, step};
@@ -32,6 +31,8 @@ pub struct State {
     compared: Option<String>,
     /// The series that was removed last, for undo.
     pub removed: Option<SeriesName>,
+    /// The series whose first edition was undone last, for redo: it is on no list.
+    pub undone: Option<SeriesName>,
 }
 
 /// The order of the list.
@@ -62,7 +63,8 @@ impl State {
         self.editions.forget();
         match step {
             Step::Shelf(s) if s.what == Upkeep::Remove => self.removed = s.series.clone(),
-            Step::Shelf(s) if s.what == Upkeep::Tidy => self.removed = None,
+            Step::Shelf(s) if s.what == Upkeep::Tidy => (self.removed, self.undone) = (None, None),
+            Step::Undo(s) => self.undone = s.series.clone(),
             _ => {}
         }
     }
@@ -313,7 +315,7 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
                 if wide {
                     canvas.put_right(after + 20, y, &bytes(info.edition.bytes), theme::faint());
                     let clock = info.edition.clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
-                    let stale = !stale_sources(&info.edition, &app.snapshot.series).is_empty();
+                    let stale = app.snapshot.stale(info).is_some();
                     let (clock, style) = match (info.is_afloat(), stale) {
                         (true, _) => (clock, theme::words().fg(theme::WRONG)),
                         (_, true) => (format!("{clock}  ▲ stale"), theme::words().fg(theme::RISING)),
@@ -336,7 +338,7 @@ fn overlaps(app: &App, instrument: &str, whole: Span, columns: u16, mut put: imp
         let span = Span::new(whole.from + c as i64 * step, whole.from + (c as i64 + 1) * step);
         let has = |source: &&&str| {
             app.snapshot.roots_of(instrument).any(|s| {
-                let here = s.name.source == ***source && s.edition.act != "splice";
+                let here = s.name.source == ***source && !s.edition.provenance.made.is_joined();
                 here && app.snapshot.coverage.get(&s.edition.id).is_some_and(|c| c.share(span) > 0.0)
             })
         };
@@ -362,6 +364,41 @@ fn draw_journal(app: &App, y: u16, canvas: &mut Canvas<'_>) {
     }
 }
 
+/// What an edition says of how it was made.
+fn how_made(made: &Made) -> Vec<Fact> {
+    let mut out = Vec::new();
+    match made {
+        Made::Intake(taken) => {
+            for (label, rows) in [
+                ("read", taken.rows_read),
+                ("kept", taken.rows_kept),
+                ("rejected", taken.rows_rejected),
+                ("was there", taken.rows_already_there),
+            ] {
+                out.push(Fact::Pair(label, thousands(rows)));
+            }
+            out.push(Fact::words(taken.layout.clone()));
+            for d in &taken.decisions {
+                let why = if d.is_assumed() { format!(": {}", d.why) } else { String::new() };
+                out.push(Fact::words(format!(
+                    "{} {} {} ({}){why}",
+                    d.standing.mark(),
+                    d.what,
+                    d.value,
+                    d.standing
+                )));
+            }
+        }
+        Made::Check(mending) => {
+            let words: Vec<String> =
+                mending.counts.iter().map(|(mend, rows)| format!("{mend} {rows}")).collect();
+            out.push(Fact::words(format!("mended: {}", words.join(", "))));
+        }
+        _ => {}
+    }
+    out
+}
+
 pub fn facts(app: &App) -> Vec<Fact> {
     let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)) else { return Vec::new() };
     let e = &info.edition;
@@ -376,32 +413,20 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Fact::Pair("size", bytes(e.bytes)),
         Fact::Gap,
         Fact::heading(format!("edition {}", e.number)),
-        Fact::Pair("made by", e.act.clone()),
+        Fact::Pair("made by", e.provenance.made.act().to_owned()),
         Fact::Pair("on", date(day_of(e.made))),
     ];
-    let count = |key: &str| e.detail[key].as_u64();
-    if let Some(read) = count("rows_read") {
-        out.push(Fact::Pair("read", thousands(read)));
-        for (label, key) in
-            [("kept", "rows_kept"), ("rejected", "rows_rejected"), ("was there", "rows_already_there")]
-        {
-            out.push(Fact::Pair(label, thousands(count(key).unwrap_or(0))));
-        }
-    }
-    if let Some(counts) = e.detail["counts"].as_array() {
-        let words = counts.iter().map(|c| format!("{} {}", c[0].as_str().unwrap_or_default(), c[1]));
-        out.push(Fact::words(format!("mended: {}", words.collect::<Vec<_>>().join(", "))));
-    }
-    if let Some(layout) = e.detail["layout"].as_str() {
-        out.push(Fact::words(layout));
-    }
-    if let Some(clock) = e.clock.as_ref().filter(|_| e.act == "align") {
+    out.extend(how_made(&e.provenance.made));
+    if let Some(clock) = e.clock.as_ref().filter(|_| e.provenance.made.is_aligned()) {
         out.push(Fact::words(clock.in_words()));
     }
-    let stale = stale_sources(e, &app.snapshot.series);
-    if !stale.is_empty() {
-        let names: Vec<String> = stale.iter().map(|s| s.short()).collect();
-        out.push(Fact::words(format!("▲ stale: {} changed since; join again (5, a)", names.join(", "))));
+    if let Some(why) = app.snapshot.stale(info) {
+        let how = match &e.provenance.made {
+            Made::Splice(_) => "join again (5, a)",
+            Made::Frames(_) => "build again (6)",
+            _ => "build its rows again (7, b)",
+        };
+        out.push(Fact::words(format!("▲ stale: {why}; {how}")));
     }
     out.push(Fact::Gap);
     out.push(Fact::heading("reaches back to"));

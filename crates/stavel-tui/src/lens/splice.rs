@@ -136,7 +136,7 @@ impl State {
 /// The series that can be joined, the shortest history first: a broker's own comes before a vendor's. In layers
 /// ticks come before minutes.
 pub fn sources(app: &App) -> Vec<&SeriesInfo> {
-    let fits = |s: &&SeriesInfo| s.name.source != INTO && s.edition.act != "splice";
+    let fits = |s: &&SeriesInfo| s.name.source != INTO && !s.edition.provenance.made.is_joined();
     let mut all: Vec<&SeriesInfo> = app.snapshot.roots_of(app.instrument()).filter(fits).collect();
     let layered = app.splice.layered;
     let frame = all.iter().map(|s| s.name.frame).filter(Frame::is_bars).min();
@@ -155,7 +155,9 @@ pub fn sources(app: &App) -> Vec<&SeriesInfo> {
 /// True where there are ticks and minutes to make layers of.
 pub fn has_layers(app: &App) -> bool {
     let has = |frame| {
-        app.snapshot.roots_of(app.instrument()).any(|s| s.name.frame == frame && s.edition.act != "splice")
+        app.snapshot
+            .roots_of(app.instrument())
+            .any(|s| s.name.frame == frame && !s.edition.provenance.made.is_joined())
     };
     has(Frame::Ticks) && has(Frame::M1)
 }
@@ -163,9 +165,9 @@ pub fn has_layers(app: &App) -> bool {
 /// The series that was joined before, as ticks or as bars.
 pub fn joined(app: &App) -> Option<&SeriesInfo> {
     let layered = |s: &SeriesInfo| shape_of(&s.edition.fields) == Shape::Layered;
-    app.snapshot
-        .series_of(app.instrument())
-        .find(|s| s.name.source == INTO && s.edition.act == "splice" && layered(s) == app.splice.layered)
+    app.snapshot.series_of(app.instrument()).find(|s| {
+        s.name.source == INTO && s.edition.provenance.made.is_joined() && layered(s) == app.splice.layered
+    })
 }
 
 pub fn want(app: &mut App) {

@@ -1,8 +1,7 @@
 //! Splice in words: the rule, the levels, the order, and the series joined before.
 
-use stavel_core::model::SeriesName;
 use stavel_core::model::time::wall;
-use stavel_core::splice::{Ask, Rule, stale_sources};
+use stavel_core::splice::{Ask, Rule};
 
 use super::Fact;
 use super::splice::{has_layers, joined, sources};
@@ -61,15 +60,10 @@ fn joined_facts(app: &App, out: &mut Vec<Fact>) {
         return out.push(Fact::words("not written yet: a joins them"));
     };
     out.push(Fact::words(format!("{} is edition {}", info.name.short(), info.edition.number)));
-    let stale = stale_sources(&info.edition, &app.snapshot.series);
-    if stale.is_empty() {
+    let Some(why) = app.snapshot.stale(info) else {
         return out.push(Fact::words("it is up to date"));
-    }
-    let names: Vec<String> = stale.iter().map(SeriesName::short).collect();
-    out.push(Fact::words(format!(
-        "▲ stale: {} changed since. a joins again; what is the same still is kept",
-        names.join(", ")
-    )));
+    };
+    out.push(Fact::words(format!("▲ stale: {why}. a joins again; what is the same still is kept")));
 }
 
 /// How the later sources lie to the first, and what is done about it.

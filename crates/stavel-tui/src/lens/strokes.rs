@@ -1,26 +1,27 @@
 //! Rows of a short time as upright strokes: what a place looks like, without a whole chart.
 
 use ratatui::style::Color;
-use stavel_core::model::columns::FILLED;
-use stavel_core::model::{Columns, Field, Span};
+use stavel_core::model::columns::is_filled;
+use stavel_core::model::{BarView, Columns, Field, Span};
 
 use crate::canvas::Canvas;
 use crate::theme;
 
-fn prices(rows: &Columns) -> Option<(&[i64], &[i64])> {
-    [(Field::High, Field::Low), (Field::Ask, Field::Bid), (Field::Last, Field::Last)]
-        .into_iter()
-        .map(|(high, low)| (rows.column(high), rows.column(low)))
-        .find(|(high, _)| !high.is_empty())
+/// The highest and lowest price of each row; none of rows without a price.
+fn prices(rows: &Columns) -> Vec<Option<(i64, i64)>> {
+    let bars = BarView::new(rows);
+    let (ask, bid, last) = (rows.cells(Field::Ask), rows.cells(Field::Bid), rows.cells(Field::Last));
+    let of_tick = |i: usize| {
+        let (a, b) = (ask.get(i).or(bid.get(i)), bid.get(i).or(ask.get(i)));
+        a.zip(b).or_else(|| last.get(i).map(|p| (p, p)))
+    };
+    (0..rows.len()).map(|i| bars.bar(i).map(|b| (b.high, b.low)).or_else(|| of_tick(i))).collect()
 }
 
 /// The lowest and highest price of both.
 pub fn scale_of(before: &Columns, after: &Columns) -> (i64, i64) {
-    let both = [before, after].into_iter().filter_map(prices);
-    let ends = both.map(|(high, low)| (low.iter().min().copied(), high.iter().max().copied()));
-    ends.fold((i64::MAX, i64::MIN), |(a, b), (low, high)| {
-        (a.min(low.unwrap_or(i64::MAX)), b.max(high.unwrap_or(i64::MIN)))
-    })
+    let both = [before, after].into_iter().flat_map(prices).flatten();
+    both.fold((i64::MAX, i64::MIN), |(a, b), (high, low)| (a.min(low), b.max(high)))
 }
 
 /// Prices as upright strokes from low to high, one a column of time; filled bars are faint.
@@ -31,10 +32,11 @@ pub fn draw_rows(
     colour: Color,
     mut canvas: Canvas<'_>,
 ) {
-    let (Some((high, low)), true) = (prices(rows), top >= bottom) else {
+    let prices = prices(rows);
+    if prices.iter().all(Option::is_none) || top < bottom {
         canvas.put(0, 0, "no rows", theme::faint());
         return;
-    };
+    }
     let (width, height) = (canvas.width() as i64, canvas.height() as i64);
     if width < 2 || height < 2 {
         return;
@@ -46,13 +48,13 @@ pub fn draw_rows(
     for column in 0..width {
         let time = |c: i64| window.from + window.length() / width * c;
         let range = rows.range_of(Span::new(time(column), time(column + 1)));
-        let (Some(up), Some(down)) = (high[range.clone()].iter().max(), low[range.clone()].iter().min())
-        else {
+        let here = || prices[range.clone()].iter().flatten();
+        let (Some(up), Some(down)) = (here().map(|p| p.0).max(), here().map(|p| p.1).min()) else {
             continue;
         };
-        let made_up = origin.get(range.start) == Some(&FILLED);
+        let made_up = origin.get(range.start).is_some_and(|o| is_filled(*o));
         let style = theme::words().fg(if made_up { theme::FAINT } else { colour });
-        for y in line(*up)..=line(*down) {
+        for y in line(up)..=line(down) {
             canvas.put(column as u16, y, if made_up { "╌" } else { "│" }, style);
         }
     }

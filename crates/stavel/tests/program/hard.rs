@@ -84,6 +84,67 @@ fn two_hundred_kills_lose_no_edition() {
     assert_eq!(files_below(&p.shelf().join("data")) + files_below(&p.shelf().join("past")), named);
 }
 
+/// Two hundred kills more, of the acts that move and do away with files: tidying and joining small files,
+/// making the catalog anew, stepping back and forth, and days added one by one. After each the shelf opens (or
+/// says that its catalog is to be made anew, and then is), every file is as the catalog has it, and the rows of
+/// the last day that was told as taken in are there.
+#[test]
+fn two_hundred_kills_of_upkeep_lose_nothing() {
+    let p = Program::new();
+    let add = |day: u64| {
+        let date = format!("20{:02}-{:02}-{:02}", 20 + day / 336, 1 + day / 28 % 12, 1 + day % 28);
+        let path = p.file("day.csv", minutes(&[&date], 10_000));
+        let words = ["intake", &path, "--source", "quill", "--instrument", "NOKSEK", "--frame", "1m"];
+        words.map(str::to_owned).to_vec()
+    };
+    let told = |args: &[&str]| args.iter().map(|a| (*a).to_owned()).collect::<Vec<String>>();
+    let acts = [
+        told(&["shelf", "--tidy"]),
+        told(&["shelf", "--rebuild"]),
+        told(&["undo", "NOKSEK@quill:1m"]),
+        told(&["redo", "NOKSEK@quill:1m"]),
+        told(&["undo"]),
+        told(&["redo"]),
+    ];
+    let mut rng = fastrand::Rng::with_seed(11);
+    let (mut kills, mut cut_short, mut day) = (0, 0, 0);
+    // The rows of the largest edition there is, and of the current one.
+    let most = |p: &Program| editions(p).iter().map(|e| e.1).max().unwrap_or(0);
+    let current = |p: &Program| {
+        let told = p.json(&["shelf", "NOKSEK@quill:1m"]);
+        told["instruments"][0]["series"][0]["rows"].as_i64().unwrap()
+    };
+    while kills < 200 {
+        for _ in 0..2 {
+            assert_eq!(p.told(&words(&add(day))).0, 0, "day {day}");
+            day += 1;
+        }
+        let before = (most(&p), current(&p));
+        let act = if rng.u8(..3) == 0 { add(day) } else { acts[rng.usize(..acts.len())].clone() };
+        let mut child = p.command(&words(&act)).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_micros(rng.u64(0..60_000)));
+        let ended = child.try_wait().unwrap().is_some();
+        child.kill().unwrap();
+        child.wait().unwrap();
+        kills += 1;
+        cut_short += u32::from(!ended);
+        if p.told(&["shelf"]).2.contains("--rebuild") {
+            assert_eq!(act[1], "--rebuild", "only a rebuild that was cut short asks for another");
+            assert!([0, 3].contains(&p.told(&["shelf", "--rebuild"]).0));
+        }
+        let (_, out, err) = p.told(&["shelf", "--verify", "--json"]);
+        let verified: serde_json::Value =
+            serde_json::from_str(&out).unwrap_or_else(|_| panic!("{act:?}: {err}"));
+        assert_eq!(verified["faults"], serde_json::json!([]), "after {act:?}");
+        match act.get(1).map_or("", String::as_str) {
+            // Older editions go; the current one stays what it is.
+            "--tidy" | "--rebuild" => assert_eq!(current(&p), before.1, "after {act:?}"),
+            _ => assert!(most(&p) >= before.0, "after {act:?}: of {before:?} {} rows are left", most(&p)),
+        }
+    }
+    assert!(cut_short > 60, "only {cut_short} of {kills} acts were cut short: little was tested");
+}
+
 fn files_below(folder: &std::path::Path) -> u64 {
     let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
     entries.map(|e| if e.path().is_dir() { files_below(&e.path()) } else { 1 }).sum()

@@ -2,6 +2,7 @@
 
 mod bench;
 mod commands;
+mod foundations;
 mod hard;
 mod judging;
 mod support;

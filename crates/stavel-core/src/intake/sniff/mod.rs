@@ -13,6 +13,7 @@ use marks::{CellShape, NumberMarks, find_delimiter, find_number_marks, shape_of}
 use super::cells;
 use super::layout::{DateOrder, Delimiter, Layout, Since1970, Use};
 use super::moment;
+use super::writing::Marks;
 use crate::model::price::{MAX_DECIMALS, written_decimals};
 use crate::model::{Field, Side};
 use crate::{Error, Result};
@@ -77,6 +78,10 @@ pub fn sniff(sample: &[u8], place: &str, name: &str, side: Option<Side>) -> Resu
     };
     require_prices(&layout, place, lines[header_at.unwrap_or(begin).min(lines.len() - 1)])?;
     let dates = describe(&mut layout, &rows, name);
+    let cells = |wanted: Use| -> Vec<&[u8]> {
+        layout.place_of(&wanted).map_or(Vec::new(), |at| column(&rows, at).collect())
+    };
+    layout.marks = Marks::of(layout.dates, &cells(Use::Date), &cells(Use::Time), &cells(Use::Moment));
     Ok(Sniffed { layout, dates, why, sides })
 }
 

@@ -1,8 +1,8 @@
 //! The editions of a series, with what each was made from and what became of its rows.
 
-use serde_json::Value;
-use stavel_core::model::Clock;
+use stavel_core::model::provenance::{TakenFile, TakenIn};
 use stavel_core::model::time::{SECOND, wall};
+use stavel_core::model::{Clock, Made};
 use stavel_core::store::EditionInfo;
 
 use crate::app::App;
@@ -40,7 +40,7 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
         canvas.put(1, y, if Some(e.id) == current { "▸" } else { " " }, theme::strong());
         canvas.put(3, y, &format!("{:<8}", e.number), style);
         canvas.put(12, y, &wall(e.made / SECOND * SECOND), theme::words());
-        canvas.put(33, y, &e.act, theme::words());
+        canvas.put(33, y, e.provenance.made.act(), theme::words());
         canvas.put_right(54, y, &thousands(e.rows), theme::words());
         canvas.put_right(66, y, &bytes(e.bytes), theme::faint());
         let clock = e.clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
@@ -62,19 +62,17 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
 
 /// The files an edition was made from with their fingerprints, and the account of their rows.
 fn draw_origin(edition: &EditionInfo, mut y: u16, canvas: &mut Canvas<'_>) {
-    let detail = &edition.detail;
-    let text = |v: &Value| v.as_str().unwrap_or_default().to_owned();
-    let count = |key: &str| detail[key].as_u64().map_or("0".to_owned(), thousands);
+    let made = &edition.provenance.made;
     canvas.put(1, y, &format!("edition {} was made from", edition.number), theme::faint());
     y += 1;
-    let files = detail["files"].as_array().map_or(&[][..], Vec::as_slice);
+    let files = match made {
+        Made::Intake(taken) => taken.files.as_slice(),
+        _ => &[],
+    };
     for file in files.iter().take(6) {
-        let x = canvas.put(3, y, &text(&file["name"]), theme::words());
-        let size = file["bytes"].as_u64().map_or(String::new(), bytes);
-        canvas.put(x + 2, y, &size, theme::faint());
-        let hash =
-            file["sha256"].as_str().map_or("no SHA-256 was taken".to_owned(), |h| format!("sha256 {h}"));
-        canvas.put(5, y + 1, &hash, theme::faint());
+        let x = canvas.put(3, y, &file.name, theme::words());
+        canvas.put(x + 2, y, &bytes(file.bytes), theme::faint());
+        canvas.put(5, y + 1, &fingerprint_of(file), theme::faint());
         y += 2;
     }
     if files.len() > 6 {
@@ -82,37 +80,54 @@ fn draw_origin(edition: &EditionInfo, mut y: u16, canvas: &mut Canvas<'_>) {
         y += 1;
     }
     if files.is_empty() {
-        let before = if edition.before.is_some() { "the edition before it" } else { "other series" };
-        canvas.put(3, y, before, theme::words());
+        let parents: Vec<String> =
+            edition.provenance.parents().map(|(_, series)| series.to_string()).collect();
+        let from = match (edition.before, parents.is_empty()) {
+            (_, false) => parents.join(", "),
+            (Some(_), true) => "the edition before it".to_owned(),
+            (None, true) => "files that do not say".to_owned(),
+        };
+        canvas.put(3, y, &from, theme::words());
         y += 1;
     }
-    if let Some(counts) = detail["counts"].as_array() {
-        let words = counts
-            .iter()
-            .map(|c| format!("{} {}", text(&c[0]), c[1].as_u64().map_or(String::new(), thousands)));
-        canvas.put(3, y, &format!("mended: {}", words.collect::<Vec<_>>().join(", ")), theme::words());
+    if let Made::Check(mending) = made {
+        let words: Vec<String> =
+            mending.counts.iter().map(|(mend, rows)| format!("{mend} {}", thousands(*rows))).collect();
+        canvas.put(3, y, &format!("mended: {}", words.join(", ")), theme::words());
         y += 1;
     }
-    if detail["rows_read"].is_u64() {
+    if let Made::Intake(taken) = made {
+        draw_account(taken, y + 1, canvas);
+    }
+}
+
+fn fingerprint_of(file: &TakenFile) -> String {
+    match (&file.blake3, &file.sha256) {
+        (Some(hash), _) => format!("blake3 {hash}"),
+        (None, Some(hash)) => format!("sha256 {hash}"),
+        (None, None) => "no fingerprint was taken".to_owned(),
+    }
+}
+
+/// What became of the rows that were read.
+fn draw_account(taken: &TakenIn, mut y: u16, canvas: &mut Canvas<'_>) {
+    let account = format!(
+        "{} rows read = {} kept + {} rejected + {} already there; {} gave way; {} s",
+        thousands(taken.rows_read),
+        thousands(taken.rows_kept),
+        thousands(taken.rows_rejected),
+        thousands(taken.rows_already_there),
+        thousands(taken.rows_replaced),
+        taken.seconds
+    );
+    canvas.put(3, y, &account, theme::words());
+    canvas.put(3, y + 1, &format!("layout {}", taken.layout), theme::faint());
+    y += 2;
+    for (reason, rows) in &taken.reasons {
+        canvas.put(3, y, &format!("{rows} rejected: {reason}"), theme::words().fg(theme::WRONG));
         y += 1;
-        let account = format!(
-            "{} rows read = {} kept + {} rejected + {} already there; {} gave way; {} s",
-            count("rows_read"),
-            count("rows_kept"),
-            count("rows_rejected"),
-            count("rows_already_there"),
-            count("rows_replaced"),
-            detail["seconds"]
-        );
-        canvas.put(3, y, &account, theme::words());
-        canvas.put(3, y + 1, &format!("layout {}", text(&detail["layout"])), theme::faint());
-        y += 2;
-        for (reason, rows) in detail["reasons"].as_object().into_iter().flatten() {
-            canvas.put(3, y, &format!("{rows} rejected: {reason}"), theme::words().fg(theme::WRONG));
-            y += 1;
-        }
-        if let Some(path) = detail["rejects"].as_str() {
-            canvas.put(3, y, &format!("they are in {path}"), theme::faint());
-        }
+    }
+    if let Some(path) = &taken.rejects {
+        canvas.put(3, y, &format!("they are in {path}"), theme::faint());
     }
 }

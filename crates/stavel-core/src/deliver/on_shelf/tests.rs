@@ -1,0 +1,86 @@
+use super::*;
+use crate::model::time::{MINUTE, parse};
+use crate::model::{Made, Provenance, Scale};
+use crate::store::Origin;
+
+fn shelf_with_bars(dir: &Path) -> (Shelf, SeriesName) {
+    let mut shelf = Shelf::open_to_write(dir).unwrap();
+    let name: SeriesName = "NOKSEK@joined:1m".parse().unwrap();
+    let (fields, scale) = (vec![Field::Open, Field::Close, Field::Volume], Scale { price: 5, volume: 1 });
+    let mut rows = Columns::empty(&fields, scale);
+    for i in 0..300_000i64 {
+        rows.time.push(parse("2023-10-29 00:30").unwrap() + i * MINUTE);
+        [987_650 - i, -5 + i, i % 7].into_iter().zip(&mut rows.data).for_each(|(v, c)| c.push(v));
+    }
+    let origin =
+        Origin { provenance: Provenance::of(Made::Unknown), clock: Some(Clock::utc()), fields, scale };
+    let mut draft = shelf.draft(&name, origin).unwrap();
+    draft.push(rows.clone()).unwrap();
+    draft.commit().unwrap();
+    (shelf, name)
+}
+
+fn order(series: SeriesName, format: Format) -> Order {
+    Order {
+        series,
+        format,
+        clock: "Europe/Oslo".parse().unwrap(),
+        span: Span::ALL,
+        last: None,
+        layout: None,
+        origin: false,
+    }
+}
+
+#[test]
+fn every_format_is_proved_and_the_same_twice() {
+    let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let (shelf, name) = shelf_with_bars(dir.path());
+    for format in Format::ALL {
+        let order = order(name.clone(), format);
+        let once = deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap();
+        assert!(once.proved && once.rows == 300_000, "{format:?}");
+        assert!(once.path.ends_with(format!("NOKSEK_joined_1m.{}", format.word())));
+        let twice = deliver(&shelf, &order, &out.path().join("again"), &Job::unwatched()).unwrap();
+        assert_eq!(once.sha256, twice.sha256);
+    }
+    let csv = std::fs::read_to_string(out.path().join("NOKSEK_joined_1m.csv")).unwrap();
+    assert!(csv.starts_with("time,open,close,volume\n2023-10-29T02:30:00+02:00,9.87650,-0.00005,0.0\n"));
+    assert!(csv.contains("2023-10-29T02:00:00+01:00,"), "the hour that comes twice is told apart");
+    let last = Order { last: Some(3), ..order(name, Format::Csv) };
+    assert_eq!(deliver(&shelf, &last, &out.path().join("last.csv"), &Job::unwatched()).unwrap().rows, 3);
+}
+
+#[test]
+fn a_file_that_was_changed_is_not_proved() {
+    let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let (shelf, name) = shelf_with_bars(dir.path());
+    let info = shelf.find(&name).unwrap();
+    for format in Format::ALL {
+        let path = deliver(&shelf, &order(name.clone(), format), out.path(), &Job::unwatched()).unwrap().path;
+        let holds = |path: &Path| {
+            let rows = shelf.scan(&info.edition, Span::ALL, None).unwrap();
+            proof::holds(path, format, &info.edition.fields, info.edition.scale, rows)
+        };
+        assert_eq!(holds(&path), Ok(true));
+        let mut bytes = std::fs::read(&path).unwrap();
+        if format == Format::Parquet {
+            bytes.truncate(bytes.len() / 2);
+        } else {
+            let at = bytes.windows(7).position(|w| w == b"9.87600").unwrap();
+            bytes[at + 6] = b'1';
+        }
+        std::fs::write(&path, bytes).unwrap();
+        assert_ne!(holds(&path), Ok(true), "{format:?}");
+    }
+}
+
+#[test]
+fn nothing_is_left_of_a_delivery_that_fails() {
+    let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let (shelf, name) = shelf_with_bars(dir.path());
+    let job = Job::unwatched();
+    job.stop();
+    assert!(deliver(&shelf, &order(name, Format::Csv), out.path(), &job).unwrap_err().is_cancelled());
+    assert_eq!(std::fs::read_dir(out.path()).unwrap().count(), 0);
+}

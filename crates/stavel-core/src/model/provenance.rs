@@ -1,0 +1,329 @@
+//! Provenance: what made an edition, and everything that went into it.
+//!
+//! [`Made`] says which act made an edition, with its settings and what came of it. [`Input`] names
+//! what the act read on the shelf: editions of other series and values of spec sheets. Comparing the
+//! inputs with what the shelf holds now tells whether an edition is stale; see
+//! [`crate::store::Shelf::staleness`].
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::{Decision, Frame, Micros, SeriesName, Side};
+
+/// What made an edition, and what that act read.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Provenance {
+    pub made: Made,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub inputs: Vec<Input>,
+    /// Version of the act's method: it grows whenever the same inputs would give other rows.
+    pub method: u32,
+}
+
+/// Something on the shelf that an act read.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Input {
+    /// An edition, with the name its series had.
+    Edition { id: i64, series: SeriesName },
+    /// A value of a spec sheet, as written; none where the sheet had none.
+    Sheet { instrument: String, key: String, value: Option<String> },
+}
+
+/// The act that made an edition, with its settings and its outcome.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "act", rename_all = "lowercase")]
+pub enum Made {
+    Intake(Box<TakenIn>),
+    Check(Mending),
+    Align(Anchoring),
+    Splice(Joining),
+    Frames(Framing),
+    Compose(Composing),
+    /// The files say nothing about how they were made.
+    Unknown,
+}
+
+/// Files that were taken in.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct TakenIn {
+    pub files: Vec<TakenFile>,
+    /// The layout in words.
+    pub layout: String,
+    /// A clock, or `afloat`.
+    pub clock: String,
+    /// `open` or `close`.
+    pub stamp: String,
+    pub replace: bool,
+    pub prefer_new: bool,
+    pub rows_read: u64,
+    pub rows_kept: u64,
+    pub rows_rejected: u64,
+    pub rows_already_there: u64,
+    pub rows_conflicting: u64,
+    pub rows_replaced: u64,
+    /// Rejected rows by reason.
+    pub reasons: BTreeMap<String, u64>,
+    /// The file of rejected rows.
+    pub rejects: Option<String>,
+    pub times_shown_twice: u64,
+    pub times_never_shown: u64,
+    pub disorder: Vec<Disorder>,
+    /// What was decided about the files, and how it is known.
+    pub decisions: Vec<Decision>,
+    pub seconds: f64,
+}
+
+/// A file that was taken in.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct TakenFile {
+    /// The file, and within an archive its member.
+    pub name: String,
+    pub path: String,
+    pub bytes: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub blake3: Option<String>,
+    /// Of files taken in by earlier versions.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sha256: Option<String>,
+    /// Its layout in words.
+    pub layout: String,
+}
+
+/// Rows of a file whose times lie before that of a row above them.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Disorder {
+    pub file: String,
+    pub line: u64,
+    /// As the rows are stored: UTC where the clock is known, else as written.
+    pub from: Micros,
+    pub to: Micros,
+    pub rows: u64,
+}
+
+/// Mends of a check, in their notation.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Mending {
+    pub mends: Vec<String>,
+    /// Rows each mend changed.
+    pub counts: Vec<(String, u64)>,
+    /// True where a mend put rows in order of time.
+    pub settles_order: bool,
+}
+
+/// A clock that was found or chosen.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Anchoring {
+    /// The anchored series it was compared with.
+    pub to: String,
+    /// True where a person chose the clock.
+    pub chosen: bool,
+    /// Share of the weeks that agree, 0 to 1; none where the clock was only chosen.
+    pub confidence: Option<f64>,
+    /// `open` or `close`.
+    pub stamp: String,
+    pub doubtful_times: u64,
+    /// What intake noted of rows out of order, in UTC.
+    pub disorder: Vec<Disorder>,
+}
+
+/// Series that were joined; which they were stands in the inputs.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Joining {
+    /// The rule, level and layer in their notation.
+    pub rule: String,
+    pub level: String,
+    pub carry_spread: bool,
+    pub layered: bool,
+    /// Median difference and ratio by which each later source was brought to level.
+    pub gaps: Option<Vec<Option<(i64, f64)>>>,
+    /// Median spread by hour of the week that was carried over.
+    pub spreads: Option<Vec<Option<i64>>>,
+    /// Moments at which the source changes, the first thousand.
+    pub seams: Vec<Micros>,
+    /// Rows that were given a spread.
+    pub carried: u64,
+    /// Rows taken over from the edition before.
+    pub kept_rows: u64,
+}
+
+/// Bars that were built of shorter ones or of ticks.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Framing {
+    pub frame: Frame,
+    /// Of quotes, the side the bars follow.
+    pub side: Side,
+    /// The clock of the session days, where it was said; else it is an input from the sheet.
+    pub clock: Option<String>,
+    /// True where rows are missing at the outer end of the first bar, or of the last.
+    pub partial_first: bool,
+    pub partial_last: bool,
+}
+
+/// Rows of another instrument, moved and cut to other hours.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Composing {
+    /// Added to every time.
+    pub shift: Micros,
+    /// Rows left away because they lie outside the hours.
+    pub outside: u64,
+}
+
+impl Provenance {
+    /// A provenance without inputs on the shelf.
+    pub fn of(made: Made) -> Provenance {
+        let method = made.method();
+        Provenance { made, inputs: Vec::new(), method }
+    }
+
+    /// The same with what was read on the shelf.
+    pub fn reading(mut self, inputs: Vec<Input>) -> Provenance {
+        self.inputs = inputs;
+        self
+    }
+
+    /// The editions it was made from, in order.
+    pub fn parents(&self) -> impl Iterator<Item = (i64, &SeriesName)> {
+        self.inputs.iter().filter_map(|input| match input {
+            Input::Edition { id, series } => Some((*id, series)),
+            Input::Sheet { .. } => None,
+        })
+    }
+
+    /// A fingerprint of everything that went in: inputs, settings and method, but not what came of it.
+    /// BLAKE3, in hexadecimal.
+    pub fn fingerprint(&self) -> String {
+        let went_in = (self.made.act(), self.made.settings(), &self.inputs, self.method);
+        let text = serde_json::to_vec(&went_in).unwrap_or_default();
+        blake3::hash(&text).to_hex().to_string()
+    }
+}
+
+impl Made {
+    /// The word of the act.
+    pub fn act(&self) -> &'static str {
+        match self {
+            Made::Intake(_) => "intake",
+            Made::Check(_) => "check",
+            Made::Align(_) => "align",
+            Made::Splice(_) => "splice",
+            Made::Frames(_) => "frames",
+            Made::Compose(_) => "compose",
+            Made::Unknown => "unknown",
+        }
+    }
+
+    /// The version of the act's method in this program.
+    pub fn method(&self) -> u32 {
+        match self {
+            // Grows by one with each change of a method that gives other rows.
+            Made::Intake(_) | Made::Check(_) | Made::Align(_) | Made::Unknown => 1,
+            Made::Splice(_) | Made::Frames(_) | Made::Compose(_) => 1,
+        }
+    }
+
+    /// True where the rows were computed from other series, so that they are stale once those change.
+    pub fn is_derived(&self) -> bool {
+        matches!(self, Made::Splice(_) | Made::Frames(_) | Made::Compose(_))
+    }
+
+    /// True for rows taken in from files.
+    pub fn is_taken_in(&self) -> bool {
+        matches!(self, Made::Intake(_))
+    }
+
+    /// True for rows whose clock was found or chosen.
+    pub fn is_aligned(&self) -> bool {
+        matches!(self, Made::Align(_))
+    }
+
+    /// True for rows of several sources.
+    pub fn is_joined(&self) -> bool {
+        matches!(self, Made::Splice(_))
+    }
+
+    /// True for bars that were built of other rows.
+    pub fn is_framed(&self) -> bool {
+        matches!(self, Made::Frames(_))
+    }
+
+    /// The settings of the act, as values to be hashed.
+    fn settings(&self) -> serde_json::Value {
+        use serde_json::json;
+        match self {
+            Made::Intake(t) => {
+                let files: Vec<_> =
+                    t.files.iter().map(|f| (&f.name, f.bytes, &f.blake3, &f.layout)).collect();
+                json!([files, t.clock, t.stamp, t.replace, t.prefer_new])
+            }
+            Made::Check(m) => json!(m.mends),
+            Made::Align(a) => json!([a.to, a.chosen, a.stamp]),
+            Made::Splice(j) => json!([j.rule, j.level, j.carry_spread, j.layered, j.gaps, j.spreads]),
+            Made::Frames(f) => json!([f.frame, f.side, f.clock]),
+            Made::Compose(c) => json!([c.shift]),
+            Made::Unknown => json!(null),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn framed(value: &str, edition: i64) -> Provenance {
+        let made = Made::Frames(Framing {
+            frame: Frame::M1,
+            side: Side::Bid,
+            clock: None,
+            partial_first: false,
+            partial_last: true,
+        });
+        Provenance::of(made).reading(vec![
+            Input::Edition { id: edition, series: "NOKSEK@joined:1m".parse().unwrap() },
+            Input::Sheet { instrument: "NOKSEK".into(), key: "hours".into(), value: Some(value.into()) },
+        ])
+    }
+
+    #[test]
+    fn the_fingerprint_holds_what_went_in_and_not_what_came_out() {
+        let base = framed("mon-fri 08:00-17:00 Europe/Oslo", 3);
+        let mut told_otherwise = base.clone();
+        if let Made::Frames(f) = &mut told_otherwise.made {
+            f.partial_first = true;
+        }
+        assert_eq!(base.fingerprint(), told_otherwise.fingerprint());
+        let mut other_side = base.clone();
+        if let Made::Frames(f) = &mut other_side.made {
+            f.side = Side::Ask;
+        }
+        let mut newer_method = base.clone();
+        newer_method.method += 1;
+        let others = [framed("mon-fri 09:00-17:00 Europe/Oslo", 3), framed("x", 4), other_side, newer_method];
+        for other in others {
+            assert_ne!(base.fingerprint(), other.fingerprint(), "{other:?}");
+        }
+    }
+
+    #[test]
+    fn it_is_read_as_written() {
+        let made = [
+            Made::Intake(Box::new(TakenIn { rows_read: 7, ..TakenIn::default() })),
+            Made::Check(Mending { mends: vec!["spike".into()], ..Mending::default() }),
+            Made::Align(Anchoring { confidence: Some(0.5), ..Anchoring::default() }),
+            Made::Splice(Joining { gaps: Some(vec![None, Some((3, 1.5))]), ..Joining::default() }),
+            Made::Compose(Composing { shift: -5, outside: 2 }),
+            Made::Unknown,
+        ];
+        for made in made.into_iter().map(Provenance::of).chain([framed("x", 1)]) {
+            let text = serde_json::to_string(&made).unwrap();
+            assert_eq!(serde_json::from_str::<Provenance>(&text).unwrap(), made, "{text}");
+        }
+    }
+}

@@ -1,0 +1,83 @@
+//! What a step's result rests on that nobody said and nothing shows.
+
+use super::step::Step;
+use crate::Result;
+use crate::model::{Decision, Instrument, Made, SeriesName, Standing};
+use crate::store::Shelf;
+
+/// The assumptions behind what a step did: those of the rows it read, and values of spec sheets that it used
+/// and that are only defaults.
+pub fn assumptions(shelf: &Shelf, step: &Step) -> Result<Vec<Decision>> {
+    let mut out: Vec<Decision> = Vec::new();
+    for series in step.reads() {
+        add(&mut out, of_rows(shelf, &series)?);
+    }
+    for (instrument, keys) in sheet_values(step) {
+        if shelf.has_instrument(&instrument)? {
+            add(&mut out, of_sheet(&shelf.instrument(&instrument)?, keys));
+        }
+    }
+    Ok(out)
+}
+
+fn add(out: &mut Vec<Decision>, more: Vec<Decision>) {
+    for decision in more {
+        if !out.iter().any(|d| d.what == decision.what && d.value == decision.value) {
+            out.push(decision);
+        }
+    }
+}
+
+/// What was assumed when the rows of a series were taken in, as far back as its editions and those of its
+/// sources go.
+pub fn of_rows(shelf: &Shelf, series: &SeriesName) -> Result<Vec<Decision>> {
+    let Some(info) = shelf.current(series)? else { return Ok(Vec::new()) };
+    let (mut out, mut seen, mut todo) = (Vec::new(), Vec::new(), vec![info.edition]);
+    while let Some(edition) = todo.pop() {
+        if seen.contains(&edition.id) {
+            continue;
+        }
+        seen.push(edition.id);
+        if let Made::Intake(taken) = &edition.provenance.made {
+            add(&mut out, taken.decisions.iter().filter(|d| d.is_assumed()).cloned().collect());
+        }
+        let parents = edition.provenance.parents().map(|p| p.0);
+        let before = edition.before.filter(|_| !edition.provenance.made.is_derived());
+        for id in parents.chain(before) {
+            todo.extend(shelf.edition(id)?);
+        }
+    }
+    Ok(out)
+}
+
+/// The values of a sheet that a step uses, by instrument.
+fn sheet_values(step: &Step) -> Vec<(String, &'static [&'static str])> {
+    const SESSION: &[&str] = &Instrument::SESSION;
+    const MONEY: &[&str] = &["contract_size", "tick_size", "tick_value", "commission", "hours", "clock"];
+    let of = |series: &SeriesName, keys| vec![(series.instrument.clone(), keys)];
+    match step {
+        Step::Check(s) => of(&s.series, SESSION),
+        Step::Frames(s) => of(&s.series, SESSION),
+        Step::Splice(s) => s.series.first().map_or(Vec::new(), |name| of(name, SESSION)),
+        Step::Rehearse(s) => of(&s.series, MONEY),
+        _ => Vec::new(),
+    }
+}
+
+/// The values of a sheet that are only defaults. Holidays count only where there are some: that none are known
+/// is told by the session week.
+pub fn of_sheet(instrument: &Instrument, keys: &[&str]) -> Vec<Decision> {
+    let is_assumed = |key: &&&str| instrument.standing(key) == Standing::Assumed;
+    let value = |key: &str| instrument.values.get(key).cloned().unwrap_or_default();
+    keys.iter()
+        .filter(is_assumed)
+        .filter(|key| !value(key).is_empty())
+        .map(|key| {
+            let why = format!(
+                "the spec sheet of {} has only a default; compose {} --set says it",
+                instrument.name, instrument.name
+            );
+            Decision::new(key, value(key), Standing::Assumed, why)
+        })
+        .collect()
+}

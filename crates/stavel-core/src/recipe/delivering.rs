@@ -1,0 +1,74 @@
+//! Doing a deliver step.
+
+use serde_json::json;
+
+use super::apply::{Report, span_between};
+use super::bring_in::layout_named;
+use super::step::DeliverStep;
+use crate::deliver::{self, Format, Order};
+use crate::job::Job;
+use crate::model::{Clock, SeriesName};
+use crate::store::Shelf;
+use crate::{Error, Result};
+
+/// Writes each series to a file and proves it.
+///
+/// # Errors
+/// Where a series is stale and nobody said that this is meant: nothing is delivered then.
+pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Report> {
+    if step.series.len() > 1 && !step.out.is_dir() && !step.out.to_string_lossy().ends_with('/') {
+        return Err(Error::arguments(format!(
+            "{} series need a folder to go to; write --out DIR/.",
+            step.series.len()
+        )));
+    }
+    if !step.stale_ok {
+        step.series.iter().try_for_each(|series| refuse_stale(shelf, series))?;
+    }
+    let span = span_between(step.from.as_deref(), step.to.as_deref())?;
+    let layout = step.layout.as_deref().map(|name| layout_named(shelf, name)).transpose()?;
+    if layout.is_some() && step.format != Format::Csv {
+        return Err(Error::arguments("A layout says how lines of text are written; leave --format away."));
+    }
+    let mut report = Report::new(json!({}), Vec::new());
+    let mut json = Vec::new();
+    for series in &step.series {
+        let clock = step.clock.clone().unwrap_or_else(Clock::utc);
+        let (layout, last, origin) = (layout.clone(), step.last, step.origin);
+        let order = Order { series: series.clone(), format: step.format, layout, clock, span, last, origin };
+        let done = deliver::deliver(shelf, &order, &step.out, job)?;
+        let stale = !shelf.staleness(&shelf.find(series)?.edition)?.is_empty();
+        let mut told = json!({
+            "path": done.path, "series": series, "rows": done.rows, "bytes": done.bytes, "sha256": done.sha256,
+            "proved": done.proved,
+        });
+        if stale {
+            told["stale"] = json!(true);
+        }
+        json.push(told);
+        let proof = match done.proved {
+            true => "read back, equal",
+            false => "READ BACK, NOT EQUAL: it is kept under this name, and what was there before stays",
+        };
+        let note = if stale { "; its sources have changed since (stale)" } else { "" };
+        let line =
+            format!("{}: {} rows, {} bytes, {proof}{note}", done.path.display(), done.rows, done.bytes);
+        report.lines.push(line);
+        report.wants_person |= !done.proved;
+        report.files.push(done.path);
+    }
+    report.json = json!({ "files": json });
+    Ok(report)
+}
+
+fn refuse_stale(shelf: &Shelf, series: &SeriesName) -> Result<()> {
+    let changes = shelf.staleness(&shelf.find(series)?.edition)?;
+    if changes.is_empty() {
+        return Ok(());
+    }
+    let words: Vec<String> = changes.iter().map(ToString::to_string).collect();
+    Err(Error::undecided(format!(
+        "{series} is stale: {}. Nothing was delivered; build it again, or say --stale-ok to deliver it as it is.",
+        words.join(", ")
+    )))
+}
