@@ -19,6 +19,7 @@ pub mod model;
 pub mod recipe;
 pub mod rehearse;
 pub mod splice;
+mod stats;
 pub mod store;
 
 pub use error::{Error, Result};

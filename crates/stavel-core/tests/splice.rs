@@ -2,7 +2,7 @@
 
 use proptest::prelude::*;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, SECOND, parse};
-use stavel_core::model::{Clock, Columns, Field, Micros, Scale, Session, Span};
+use stavel_core::model::{ABSENT, Clock, Columns, Field, Micros, Scale, Session, Span};
 use stavel_core::splice::{
     Dress, HourSpreads, How, Level, LevelGap, MonthGrades, Overlap, Plan, Rule, SideGuess, Source, Spliced,
     claims, measure, set_level,
@@ -148,7 +148,7 @@ proptest! {
         for (i, covers) in covers.iter().enumerate() {
             let is_tick = *covers == 0;
             let values = [Field::Bid, Field::Close, Field::Origin].map(|f| rows.column(f)[i]);
-            prop_assert_eq!(values, if is_tick { [7, 0, 1] } else { [0, 5, 2] });
+            prop_assert_eq!(values, if is_tick { [7, ABSENT, 1] } else { [ABSENT, 5, 2] });
         }
         prop_assert_eq!(told.rows, rows.len() as u64);
     }
@@ -248,7 +248,7 @@ fn a_level_moves_the_prices_a_row_of_layers_has_and_no_others() {
     plan.dresses[1].level = Some((Level::Shift, gap));
     let (rows, _) = plan.rows().unwrap();
     let column = |f: Field| (rows.column(f)[9], rows.column(f)[10]);
-    assert_eq!((column(Field::Close), column(Field::Bid)), ((100, 0), (0, 100)));
+    assert_eq!((column(Field::Close), column(Field::Bid)), ((100, ABSENT), (ABSENT, 100)));
 }
 
 #[test]

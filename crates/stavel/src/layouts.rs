@@ -38,6 +38,7 @@ fn plan_json(p: &Plan) -> Value {
         "clock": p.clock.as_ref().map_or("afloat".into(), Clock::to_string), "decimals": p.scale.price,
         "layout": p.files[0].1.in_words(), "stamp": p.stamp, "symbols": p.by_symbol,
         "rows": scanned.rows, "rows_rejected": scanned.rejected, "is_estimate": scanned.is_estimate,
+        "decisions": p.decisions,
         "fields": p.fields().iter().map(|f| f.name()).collect::<Vec<_>>(),
         "first_rows": p.preview.lines.iter().filter_map(|l| row(&l.is)).take(5).collect::<Vec<_>>(),
     })
@@ -54,6 +55,9 @@ fn plan_lines(planned: &Planned) -> Vec<String> {
             "  {about}{} rows{ends}, {about}{} would be rejected",
             scanned.rows, scanned.rejected
         ));
+        for d in plan.decisions.iter().filter(|d| d.is_assumed()) {
+            lines.push(format!("  {} assumed: {} {} ({})", d.standing.mark(), d.what, d.value, d.why));
+        }
         if !plan.preview.dates_from.is_empty() {
             lines.push(format!("  dates: {}", plan.preview.dates_from));
         }

@@ -6,6 +6,7 @@ use super::correlate::{Offsets, REACH, WeekFit, correlate, highest, some, weeks_
 use crate::job::Job;
 use crate::model::time::{HOUR, MINUTE, Micros, WEEK};
 use crate::model::{Columns, Field, Span};
+use crate::stats::median;
 use crate::{Error, Result};
 
 /// Offsets are looked at in steps of this, where the shorter bars allow it.
@@ -149,8 +150,7 @@ fn same_share(
     let tolerance = (usual as f64 / differences.len() as f64 * SAME).max(2.0) as i64;
     // Another side of the market is a level apart.
     let mut levels: Vec<i64> = differences.iter().map(|d| d[2]).collect();
-    let middle = levels.len() / 2;
-    let level = *levels.select_nth_unstable(middle).1;
+    let level = median(&mut levels).unwrap_or_default();
     let same = differences.iter().flatten().filter(|d| (**d - level).abs() <= tolerance).count();
     same as f32 / (differences.len() * 3) as f32
 }

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 
 use crate::model::time::{DAY, HOUR, MINUTE, WEEK, day_of, monday_of, weekday};
 use crate::model::{Clock, Columns, Field, Micros, Span};
+use crate::stats::median;
 
 /// A long bar here and the bar at the same moment there.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -133,8 +134,7 @@ pub fn dailies(mine: &DailyBars, theirs: &DailyBars) -> Dailies {
         mine.iter().filter_map(|(day, bar)| Some((bar, theirs.get(day)?))).collect();
     let usual: i64 = both.iter().map(|(_, b)| b[1] - b[2]).sum::<i64>() / both.len().max(1) as i64;
     let mut levels: Vec<i64> = both.iter().map(|(a, b)| b[3] - a[3]).collect();
-    let middle = levels.len() / 2;
-    let level = if levels.is_empty() { 0 } else { *levels.select_nth_unstable(middle).1 };
+    let level = median(&mut levels).unwrap_or_default();
     let mut out = Dailies { days: both.len(), same: [0; 4] };
     for (a, b) in both {
         for (same, (x, y)) in out.same.iter_mut().zip(a.iter().zip(b)) {

@@ -4,6 +4,8 @@ use crate::model::time::{MINUTE, civil_from_days, day_of};
 use crate::model::{Columns, Field, Micros, Span};
 use crate::store::Cursor;
 
+use crate::stats::Correlation;
+
 use super::tally::Tally;
 use super::{Finding, Kind};
 
@@ -19,21 +21,13 @@ pub struct Agreement {
     /// Bars only the first has, and only the second.
     pub only_here: u64,
     pub only_there: u64,
-    sums: [f64; 3],
+    changes: Correlation,
 }
 
 impl Agreement {
     /// Of the changes of the closes; 0 where it cannot be told.
     pub fn correlation(&self) -> f64 {
-        let [xy, xx, yy] = self.sums;
-        if xx > 0.0 && yy > 0.0 { xy / (xx * yy).sqrt() } else { 0.0 }
-    }
-
-    fn changes(&mut self, x: i64, y: i64) {
-        let (x, y) = (x as f64, y as f64);
-        self.sums[0] += x * y;
-        self.sums[1] += x * x;
-        self.sums[2] += y * y;
+        self.changes.about_zero()
     }
 }
 
@@ -133,7 +127,7 @@ impl Crosser {
         day.both += 1;
         day.equal += u64::from(a == b);
         if let Some((x, y)) = before {
-            day.changes(a[3] - x, b[3] - y);
+            day.changes.add((a[3] - x) as f64, (b[3] - y) as f64);
         }
     }
 
@@ -196,7 +190,7 @@ fn add(sum: &mut Agreement, part: &Agreement) {
     sum.apart += part.apart;
     sum.only_here += part.only_here;
     sum.only_there += part.only_there;
-    sum.sums.iter_mut().zip(part.sums).for_each(|(a, b)| *a += b);
+    sum.changes.merge(&part.changes);
 }
 
 /// The next bar of a series: its time, open, high, low and close.

@@ -2,6 +2,7 @@
 
 use crate::model::time::{DAY, HOUR};
 use crate::model::{Clock, Micros, Span};
+use crate::stats::Correlation;
 
 /// How far a week may have slipped, in hours.
 const REACH: i64 = 3;
@@ -69,12 +70,9 @@ fn shift_of(profile: &[f32; 24], usual: &[f32; 24]) -> Option<i64> {
 }
 
 fn correlation(pairs: impl Iterator<Item = (f32, f32)>) -> f32 {
-    let (mut n, mut x, mut y, mut xx, mut yy, mut xy) = (0.0f32, 0.0f32, 0.0f32, 0.0f32, 0.0f32, 0.0f32);
-    for (a, b) in pairs {
-        (n, x, y, xx, yy, xy) = (n + 1.0, x + a, y + b, xx + a * a, yy + b * b, xy + a * b);
-    }
-    let spread = ((xx - x * x / n) * (yy - y * y / n)).max(0.0).sqrt();
-    if spread > 0.0 { (xy - x * y / n) / spread } else { 0.0 }
+    let mut sums = Correlation::default();
+    pairs.for_each(|(a, b)| sums.add(f64::from(a), f64::from(b)));
+    sums.about_mean() as f32
 }
 
 /// True where New York is not five hours behind London in the week of a Monday.

@@ -3,6 +3,7 @@
 use super::{DayCoverage, Finding, Kind};
 use crate::model::time::{DAY, length_in_words, weekday};
 use crate::model::{Clock, Frame, Micros, Span};
+use crate::stats::median;
 
 /// A day with less than this share of a usual day is a stub.
 const SHARE: f64 = 0.3;
@@ -17,8 +18,7 @@ pub fn of_daily_bars(bars: &[DailyBar], clock: &Clock, frame: Frame, out: &mut V
     if ranges.len() < 5 {
         return;
     }
-    let middle = ranges.len() / 2;
-    let usual = *ranges.select_nth_unstable(middle).1;
+    let usual = median(&mut ranges).unwrap_or_default();
     let stubs: Vec<Micros> =
         bars.iter().filter(|(t, r)| weekend(*t) && (*r as f64) < usual as f64 * SHARE).map(|b| b.0).collect();
     let (Some(first), Some(last)) = (stubs.first(), stubs.last()) else { return };
@@ -37,8 +37,7 @@ pub fn of_days(days: &[DayCoverage], clock: &Clock, out: &mut Vec<Finding>) {
     if full.len() < 5 {
         return;
     }
-    let middle = full.len() / 2;
-    let usual = *full.select_nth_unstable(middle).1;
+    let usual = median(&mut full).unwrap_or_default();
     let short = |d: &&DayCoverage| (d.present as f64) < usual as f64 * SHARE;
     let stubs: Vec<&DayCoverage> = days.iter().filter(weekend).filter(short).collect();
     let (Some(first), Some(last)) = (stubs.first(), stubs.last()) else { return };

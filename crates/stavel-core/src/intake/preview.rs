@@ -5,7 +5,7 @@ use super::layout::{CELLS, Layout};
 use super::parse::Parser;
 use crate::error::printable;
 use crate::model::price::scaled;
-use crate::model::{Scale, time};
+use crate::model::{Scale, present, time};
 
 /// Lines shown.
 const LINES: usize = 60;
@@ -51,7 +51,10 @@ pub fn preview(sample: &[u8], layout: &Layout, scale: Scale) -> Vec<PreviewLine>
                     values: fields
                         .iter()
                         .zip(&parsed.rows.data)
-                        .map(|(f, c)| c.first().map_or(String::new(), |v| scaled(*v, scale.of(*f))))
+                        .map(|(f, c)| {
+                            let value = c.first().copied().and_then(present);
+                            value.map_or(String::new(), |v| scaled(v, scale.of(*f)))
+                        })
                         .collect(),
                 },
             };

@@ -7,7 +7,7 @@ use super::layout::{Layout, Use};
 use super::parse::Parser;
 use super::sniff::{DateEvidence, Decided};
 use super::{blocks::Block, cells, read::skip_head};
-use crate::model::{Columns, Micros, Scale};
+use crate::model::{Columns, Micros, Scale, present};
 use crate::{Error, Result};
 
 /// Files up to this size are looked at as a whole.
@@ -129,8 +129,9 @@ fn look_at_rows(found: &mut Scanned, rows: &Columns) {
     let price = rows.fields.iter().position(|f| f.is_price()).map(|i| &rows.data[i]);
     let usual = usual_step(&rows.time).unwrap_or(0);
     for i in 1..rows.len() {
-        if let Some(price) = price {
-            let jump = (price[i] - price[i - 1]).abs();
+        let pair = price.and_then(|p| present(p[i]).zip(present(p[i - 1])));
+        if let Some((now, before)) = pair {
+            let jump = (now - before).abs();
             if found.jump.is_none_or(|(most, _)| jump > most) {
                 found.jump = Some((jump, rows.time[i]));
             }

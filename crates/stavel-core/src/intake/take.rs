@@ -11,10 +11,10 @@ use super::rejects::{Rejected, Rejects};
 use super::runs::{Merged, Runs};
 use super::weave::{Counts, Manner, Weave};
 use crate::job::Job;
-use crate::model::price::unit;
+use crate::model::price::{scaled, unit};
 use crate::model::provenance::{TakenFile, TakenIn};
 use crate::model::time::rfc3339;
-use crate::model::{Clock, Columns, Field, Made, Micros, Provenance, Scale, SeriesName};
+use crate::model::{Clock, Columns, Field, Made, Micros, Provenance, Scale, SeriesName, present};
 use crate::store::{Encoded, Origin, Place, SeriesInfo, Shelf, Work};
 use crate::{Error, Result, fingerprint};
 
@@ -22,8 +22,18 @@ use crate::{Error, Result, fingerprint};
 ///
 /// # Errors
 /// Where a file cannot be read to its end, no row or hardly any row can be understood, or the person
-/// stops it. What was made by then is undone with the act it belongs to.
+/// stops it: the shelf is then as it was.
 pub fn take(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
+    shelf.begin_act("")?;
+    let taken = take_whole(shelf, plan, job);
+    match taken {
+        Ok(_) => shelf.end_act(&plan.series.to_string(), "")?,
+        Err(_) => shelf.abandon_act()?,
+    }
+    taken
+}
+
+fn take_whole(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
     let begun = Instant::now();
     let there = shelf.current_own(&plan.series)?;
     let scale = there.as_ref().map_or(plan.scale, |s| s.edition.scale.finer(&plan.scale));
@@ -252,8 +262,7 @@ fn store(
     let lines_rejected = ledger.rejects.rows;
     let reason = "another row at this time is there, with other values";
     for i in 0..weave.conflicts.len() {
-        let values: Vec<i64> = weave.conflicts.data.iter().map(|c| c[i]).collect();
-        let raw = format!("{} {values:?}", rfc3339(weave.conflicts.time[i])).into_bytes();
+        let raw = told_row(&weave.conflicts, i).into_bytes();
         ledger.rejects.add(Rejected {
             file: series.to_string(),
             line: 0,
@@ -291,6 +300,15 @@ fn store(
     }
     taken.seconds = taking.begun.elapsed().as_secs_f64();
     Ok(taken)
+}
+
+/// A row as its time and its values between commas, absent ones empty.
+fn told_row(rows: &Columns, row: usize) -> String {
+    let value = |(field, column): (&Field, &Vec<i64>)| {
+        present(column[row]).map_or(String::new(), |v| scaled(v, rows.scale.of(*field)))
+    };
+    let values: Vec<String> = rows.fields.iter().zip(&rows.data).map(value).collect();
+    format!("{},{}", rfc3339(rows.time[row]), values.join(","))
 }
 
 /// What the edition says of itself: where its rows come from and what became of them.

@@ -1,8 +1,9 @@
 //! Clocks: how wall time maps to UTC.
 
+use std::collections::HashMap;
 use std::fmt;
 use std::str::FromStr;
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 
 use super::time::{DAY, EARLIEST, HOUR, LATEST, MINUTE, Micros, SECOND, Span};
 use crate::{Error, Result};
@@ -84,6 +85,49 @@ impl Walls {
     }
 }
 
+/// A zone of the bundled database.
+#[derive(Clone)]
+struct Zone {
+    /// The database's own spelling, whatever was typed.
+    name: Arc<str>,
+    stretches: Arc<[Stretch]>,
+}
+
+/// Zones that were looked up, by the name that was asked for: a table is made once for all clocks.
+static ZONES: LazyLock<Mutex<HashMap<String, Zone>>> = LazyLock::new(Mutex::default);
+
+impl Zone {
+    fn named(name: &str) -> Result<Zone> {
+        // A thread that broke off left the tables it had made whole.
+        let known = |zones: &mut HashMap<String, Zone>| zones.get(name).cloned();
+        if let Some(zone) = known(&mut ZONES.lock().unwrap_or_else(PoisonError::into_inner)) {
+            return Ok(zone);
+        }
+        let zone = Zone::read(name)?;
+        ZONES.lock().unwrap_or_else(PoisonError::into_inner).insert(name.to_owned(), zone.clone());
+        Ok(zone)
+    }
+
+    fn read(name: &str) -> Result<Zone> {
+        let tz = jiff::tz::TimeZone::get(name).map_err(|_| {
+            Error::arguments(format!(
+                "'{name}' is not a time zone; write one as Europe/Oslo, or a fixed clock as UTC+3."
+            ))
+        })?;
+        let stamp = |t: Micros| jiff::Timestamp::from_microsecond(t).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
+        let offset = |o: jiff::tz::Offset| o.seconds() as Micros * SECOND;
+        let mut stretches =
+            vec![Stretch { from: Micros::MIN, offset: offset(tz.to_offset(stamp(EARLIEST))) }];
+        for change in tz.following(stamp(EARLIEST)).take_while(|c| c.timestamp() < stamp(LATEST)) {
+            let next = offset(change.offset());
+            if stretches.last().is_none_or(|s| s.offset != next) {
+                stretches.push(Stretch { from: change.timestamp().as_microsecond(), offset: next });
+            }
+        }
+        Ok(Zone { name: tz.iana_name().unwrap_or(name).into(), stretches: stretches.into() })
+    }
+}
+
 impl Clock {
     /// Coordinated universal time.
     pub fn utc() -> Clock {
@@ -108,27 +152,16 @@ impl Clock {
     /// # Errors
     /// One sentence where the database has no such zone.
     pub fn zone(name: &str, shift: Micros) -> Result<Clock> {
-        let tz = jiff::tz::TimeZone::get(name).map_err(|_| {
-            Error::arguments(format!(
-                "'{name}' is not a time zone; write one as Europe/Oslo, or a fixed clock as UTC+3."
-            ))
-        })?;
-        // The database's own spelling, whatever was typed.
-        let name = tz.iana_name().unwrap_or(name).to_owned();
-        let stamp = |t: Micros| jiff::Timestamp::from_microsecond(t).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
-        let offset = |o: jiff::tz::Offset| o.seconds() as Micros * SECOND + shift;
-        let mut stretches =
-            vec![Stretch { from: Micros::MIN, offset: offset(tz.to_offset(stamp(EARLIEST))) }];
-        for change in tz.following(stamp(EARLIEST)).take_while(|c| c.timestamp() < stamp(LATEST)) {
-            let next = offset(change.offset());
-            if stretches.last().is_none_or(|s| s.offset != next) {
-                stretches.push(Stretch { from: change.timestamp().as_microsecond(), offset: next });
+        let Zone { name, stretches } = Zone::named(name)?;
+        let (text, stretches) = match shift {
+            0 => (name.clone(), stretches),
+            shift => {
+                let moved = |s: &Stretch| Stretch { offset: s.offset + shift, ..*s };
+                let text = format!("{name}{}", super::time::length_as_typed(shift));
+                (text.into(), stretches.iter().map(moved).collect())
             }
-        }
-        let text =
-            if shift == 0 { name.clone() } else { format!("{name}{}", super::time::length_as_typed(shift)) };
-        let follow = Arc::new([]);
-        Ok(Clock { text: text.into(), zone: Some(name.into()), shift, stretches: stretches.into(), follow })
+        };
+        Ok(Clock { text, zone: Some(name), shift, stretches, follow: Arc::new([]) })
     }
 
     /// A clock that was changed: `first`, then others, each from a moment on, in order of time.
@@ -377,6 +410,16 @@ mod tests {
         for bad in ["UTC, from", "UTC, from soon UTC+1", "UTC, from 2024-01-01 UTC+1, from 2023-01-01 UTC"] {
             assert!(bad.parse::<Clock>().is_err(), "{bad}");
         }
+    }
+
+    #[test]
+    fn clocks_of_one_zone_share_its_table() {
+        let (once, again) = (Clock::zone("Europe/Oslo", 0).unwrap(), Clock::zone("Europe/Oslo", 0).unwrap());
+        assert!(Arc::ptr_eq(&once.stretches, &again.stretches));
+        let shifted = Clock::zone("Europe/Oslo", HOUR).unwrap();
+        let summer = at("2024-07-01 12:00");
+        assert_eq!(shifted.offset_at(summer), once.offset_at(summer) + HOUR);
+        assert!(Clock::zone("Europe/Nowhere", 0).is_err());
     }
 
     #[test]

@@ -124,6 +124,11 @@ pub fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<R
     if !facts.is_empty() {
         report.json["facts"] = json!(facts);
     }
+    for decision in planned.plans.iter().flat_map(|p| &p.decisions).filter(|d| d.is_assumed()) {
+        if !report.assumed.iter().any(|d| d.what == decision.what && d.value == decision.value) {
+            report.assumed.push(decision.clone());
+        }
+    }
     report.wants_person =
         taken.iter().any(|t| t.rows_rejected > 0) || facts.iter().any(|f| f.rows_rejected > 0);
     if !planned.left.is_empty() {

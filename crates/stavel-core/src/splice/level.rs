@@ -8,6 +8,7 @@ use crate::counts::Counts;
 use crate::model::columns::CARRIED_SPREAD;
 use crate::model::time::{DAY, HOUR, civil_from_days, day_of, monday_of};
 use crate::model::{ABSENT, Clock, Columns, Field, Scale, Span, present};
+use crate::stats::Correlation;
 use crate::store::{Cursor, ahead};
 
 /// How far the second source lies above the first where both have rows.
@@ -106,8 +107,7 @@ struct Meeting {
     every: usize,
     left: usize,
     before: Option<(i64, i64)>,
-    /// Of products of changes: of both, of the first, of the second.
-    sums: [f64; 3],
+    changes: Correlation,
     spreads: [Counts; 2],
 }
 
@@ -135,9 +135,7 @@ impl Meeting {
         }
         self.ratio(x.close, y.close);
         if let Some((px, py)) = self.before.replace((x.close, y.close)) {
-            let (dx, dy) = ((x.close - px) as f64, (y.close - py) as f64);
-            let sums = [dx * dy, dx * dx, dy * dy];
-            self.sums.iter_mut().zip(sums).for_each(|(sum, s)| *sum += s);
+            self.changes.add((x.close - px) as f64, (y.close - py) as f64);
         }
         for (counts, spread) in self.spreads.iter_mut().zip([x.spread, y.spread]) {
             spread.into_iter().for_each(|s| counts.add(s, 1));
@@ -181,8 +179,7 @@ impl Meeting {
         overlap.median_diff = all.median();
         overlap.p95_diff = all.sizes().quantile(0.95);
         all.each().for_each(|(v, n)| overlap.histogram[(v.clamp(-3, 3) + 3) as usize] += n);
-        let [xy, xx, yy] = self.sums;
-        overlap.correlation = if xx > 0.0 && yy > 0.0 { xy / (xx * yy).sqrt() } else { 0.0 };
+        overlap.correlation = self.changes.about_zero();
         let middle = self.ratios.len() / 2;
         let ratio = *self.ratios.select_nth_unstable_by(middle, f64::total_cmp).1;
         let median = overlap.median_diff;

@@ -5,6 +5,7 @@ use super::{Seam, Source};
 use crate::Result;
 use crate::model::time::{DAY, HOUR, MINUTE};
 use crate::model::{Columns, Micros, Session, Span};
+use crate::stats::median;
 
 /// A step of this many usual steps is large.
 const LARGE: i64 = 6;
@@ -85,8 +86,7 @@ impl<'a> Judge<'a> {
         let near = Span::new(seam.at - DAY, seam.at + DAY);
         let mut apart: Vec<i64> =
             pairs(a, b, near).map(|(_, i, j)| (close(a, i) - close(b, j)).abs()).collect();
-        let middle = apart.len() / 2;
-        let apart = (!apart.is_empty()).then(|| *apart.select_nth_unstable(middle).1);
+        let apart = median(&mut apart);
         let mut judged = Judged { gap, unrest: moved / usual, apart, better: None };
         if judged.trouble(seam, self.usual_step, self.bar).is_some() {
             judged.better = calmer(a, b, seam.at, usual, self.bar);

@@ -339,19 +339,21 @@ fn the_order_of_dates_is_never_guessed() {
 }
 
 #[test]
-fn bars_of_fewer_prices_are_made_whole() {
+fn bars_of_fewer_prices_keep_what_they_have_and_are_whole_to_compute_with() {
     let mut desk = Desk::new();
     let text = "date,close,volume\n2024-03-14,1.5,7\n2024-03-15,1.25,8\n2024-03-18,1.75,9\n";
     let hints = Hints { frame: Some("1d".parse().unwrap()), ..quill() };
     let path = desk.file("BLY.csv", text);
     desk.take(&path, hints).unwrap();
     let rows = desk.rows("BLY@quill:1d");
+    assert_eq!(rows.fields, [Field::Close, Field::Volume], "what is absent stays absent");
+    let rows = rows.with_whole_bars();
     for field in [Field::Open, Field::High, Field::Low, Field::Close] {
         assert_eq!(rows.column(field), [150, 125, 175], "{field:?}");
     }
     let path = desk.file("NOKSEK.csv", "date,open,close\n2024-03-14,1,3\n2024-03-15,5,2\n2024-03-18,1,1\n");
     desk.take(&path, quill()).unwrap();
-    let rows = desk.rows("NOKSEK@quill:1d");
+    let rows = desk.rows("NOKSEK@quill:1d").with_whole_bars();
     assert_eq!((rows.column(Field::High), rows.column(Field::Low)), (&[3, 5, 1][..], &[1, 2, 1][..]));
 }
 

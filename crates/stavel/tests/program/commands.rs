@@ -110,12 +110,11 @@ fn documents_have_the_fields_others_rely_on() {
     );
     p.json(&["check", "NOKSEK@quill:1m", "--mend", "spike"]);
     let joined = &p.json(&["shelf", "NOKSEK@joined:1m"])["instruments"][0]["series"][0];
-    assert_eq!(joined["stale"], serde_json::json!(["NOKSEK@quill:1m"]));
+    assert_eq!(joined["stale"], true);
+    assert_eq!(joined["why_stale"], serde_json::json!(["quill:1m has changed"]));
     assert_eq!(p.json(&["splice", "NOKSEK@joined:1m", "--refresh"])["unchanged"], false);
-    assert_eq!(
-        p.json(&["shelf", "NOKSEK@joined:1m"])["instruments"][0]["series"][0]["stale"],
-        serde_json::json!([])
-    );
+    let fresh = p.json(&["shelf", "NOKSEK@joined:1m"]);
+    assert!(fresh["instruments"][0]["series"][0].get("stale").is_none());
     p.json(&["check", "NOKSEK@joined:1m", "--mend", "missing"]);
     let again = p.json(&["splice", "NOKSEK@tarn:1m", "NOKSEK@quill:1m", "--into", "joined"]);
     assert_eq!((&again["put_aside"], &again["kept_rows"]), (&"check".into(), &0.into()));
@@ -269,9 +268,9 @@ fn the_shelf_is_kept_in_order_by_commands() {
         (&20.into(), &100.into())
     );
     let editions = p.json(&["shelf", "NOKSEK@quill:1m", "--editions"]);
-    let made_from = &editions["editions"][0]["detail"]["files"][0];
+    let made_from = &editions["editions"][0]["provenance"]["made"]["files"][0];
     assert_eq!(made_from["bytes"], std::fs::metadata(&more).unwrap().len());
-    assert_eq!(made_from["sha256"].as_str().unwrap().len(), 64);
+    assert_eq!(made_from["blake3"].as_str().unwrap().len(), 64);
     let compared = p.json(&["shelf", "NOKSEK@quill:1m", "--compare", "1"]);
     assert_eq!((&compared["same"], &compared["only_in_current"]), (&100.into(), &20.into()));
 

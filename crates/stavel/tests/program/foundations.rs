@@ -290,7 +290,7 @@ fn a_layout_writes_dates_and_times_with_the_marks_it_has() {
     ] {
         let rest = |minute: &str| first.replace("07", minute);
         let text = format!(
-            "When,Open,High,Low,Close\n{first},1.10000,1.10003,1.09998,1.10001\n{},1.10001,1.10003,1.09998,1.10002\n",
+            "When {name},Open,High,Low,Close\n{first},1.10000,1.10003,1.09998,1.10001\n{},1.10001,1.10003,1.09998,1.10002\n",
             if name == "compact" { "20240325 100800".to_owned() } else { rest("08").replacen("05", "25", 1) }
         );
         let path = p.file(&format!("{name}.csv"), &text);

@@ -60,7 +60,7 @@ fn data_files_that_nobody_names_are_set_aside_and_listed() {
     drop(shelf);
     let shelf = Shelf::open_to_write(dir.path()).unwrap();
     let aside = format!("lost/data/{inside}");
-    assert_eq!(shelf.set_aside, [aside.clone()]);
+    assert_eq!(shelf.set_aside, std::slice::from_ref(&aside));
     assert!(dir.path().join(&aside).exists());
     assert_eq!(shelf.verify(None, &Job::unwatched()).unwrap().lost, [aside]);
     assert!(shelf.journal(5).unwrap()[0].text.contains("set aside in lost/"));
@@ -165,7 +165,7 @@ fn a_rebuild_keeps_the_old_catalog_and_takes_over_what_only_it_knows() {
     let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
     put(&mut shelf, &bars("2024-01-01", 10));
     let fact = Fact { source: "quill".into(), time: 5, kind: "event".into(), values: Default::default() };
-    shelf.put_facts("BLY", &[fact.clone()]).unwrap();
+    shelf.put_facts("BLY", std::slice::from_ref(&fact)).unwrap();
     shelf.note("", "", "something was done").unwrap();
     drop(shelf);
     let rebuilt = rebuild(dir.path(), &Job::unwatched()).unwrap();
