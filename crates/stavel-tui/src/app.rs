@@ -340,11 +340,9 @@ impl App {
 
     fn save_recipe(&mut self, path: &str) {
         let path = PathBuf::from(path);
-        let work = |shelf: &stavel_core::store::Shelf, _: &Job| shelf.journal(10_000);
-        self.threads.read(Arc::new(Job::unwatched()), work, move |app, lines| {
-            let written = lines.and_then(|lines| {
-                let step = lines.iter().rev().filter_map(|l| toml::from_str(&l.step).ok()).collect();
-                let recipe = stavel_core::recipe::Recipe { title: None, step };
+        let work = |shelf: &stavel_core::store::Shelf, _: &Job| stavel_core::recipe::what_was_done(shelf);
+        self.threads.read(Arc::new(Job::unwatched()), work, move |app, recipe| {
+            let written = recipe.and_then(|recipe| {
                 std::fs::write(&path, recipe.to_text()?).map_err(|e| Error::io("Cannot write", &path, &e))?;
                 Ok(recipe.step.len())
             });

@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use stavel_core::Result;
 use stavel_core::model::time::{DAY, day_of, weekday};
-use stavel_core::model::{Instrument, SeriesName, Span};
+use stavel_core::model::{Decision, Instrument, SeriesName, Span};
+use stavel_core::recipe::assumed_of_rows;
 use stavel_core::store::{Change, JournalLine, SeriesInfo, Shelf};
 
 /// Rows a day of one edition.
@@ -70,6 +71,8 @@ pub struct Snapshot {
     pub journal: Arc<Vec<JournalLine>>,
     /// By edition.
     pub coverage: HashMap<i64, Arc<Coverage>>,
+    /// What the rows of current editions rest on that nobody said or found, by edition.
+    assumed: Arc<HashMap<i64, Vec<Decision>>>,
     /// Why current editions are stale, by edition.
     stale: Arc<HashMap<i64, Vec<Change>>>,
     pub version: i64,
@@ -84,6 +87,7 @@ impl Snapshot {
             journal: Arc::new(shelf.journal(30)?),
             coverage: before.coverage.clone(),
             stale: Arc::new(shelf.stale_editions()?),
+            assumed: Arc::new(assumed_of(shelf)?),
             version: shelf.version()?,
         })
     }
@@ -103,10 +107,20 @@ impl Snapshot {
         self.series.iter().find(|s| s.name == *name)
     }
 
+    /// What has changed of all that a series was made from; nothing where it is up to date.
+    fn changes(&self, info: &SeriesInfo) -> &[Change] {
+        self.stale.get(&info.edition.id).map_or(&[], Vec::as_slice)
+    }
+
     /// Why a series is stale, in words; none where it is up to date.
     pub fn stale(&self, info: &SeriesInfo) -> Option<String> {
-        let changes = self.stale.get(&info.edition.id)?;
-        Some(changes.iter().map(Change::to_string).collect::<Vec<_>>().join(", "))
+        let words: Vec<String> = self.changes(info).iter().map(Change::to_string).collect();
+        (!words.is_empty()).then(|| words.join(", "))
+    }
+
+    /// What the rows of a series rest on that nobody said or found; nothing where all is known.
+    pub fn assumed(&self, info: &SeriesInfo) -> &[Decision] {
+        self.assumed.get(&info.edition.id).map_or(&[], Vec::as_slice)
     }
 
     /// One instrument.
@@ -155,10 +169,9 @@ impl Snapshot {
             };
         }
         let joined = roots.iter().find(|s| s.edition.provenance.made.is_joined());
-        if let Some(stale) =
-            roots.iter().find(|s| s.edition.provenance.made.is_joined() && self.stale(s).is_some())
-        {
-            return format!("a source of {} has changed: join again (5)", stale.name.short());
+        let joins = roots.iter().filter(|s| s.edition.provenance.made.is_joined());
+        if let Some((join, change)) = joins.filter_map(|s| Some((s, self.changes(s).first()?))).next() {
+            return format!("{change}: join {} again (5)", join.name.short());
         }
         let bars: Vec<&&SeriesInfo> = roots.iter().filter(|s| !s.name.frame.is_ticks()).collect();
         match joined {
@@ -186,6 +199,17 @@ impl Snapshot {
             }
         }
     }
+}
+
+fn assumed_of(shelf: &Shelf) -> Result<HashMap<i64, Vec<Decision>>> {
+    let mut all = HashMap::new();
+    for info in shelf.series()? {
+        let assumed = assumed_of_rows(shelf, &info.name)?;
+        if !assumed.is_empty() {
+            all.insert(info.edition.id, assumed);
+        }
+    }
+    Ok(all)
 }
 
 #[cfg(test)]

@@ -259,7 +259,7 @@ fn a_cut_is_moved_with_live_numbers_and_a_stale_series_is_joined_again() {
     press(&mut app, "M");
     wait(&mut app, "mends chosen");
     press(&mut app, "a");
-    wait(&mut app, "a source of joined:1m has changed: join again (5)");
+    wait(&mut app, "has changed: join joined:1m again (5)");
     press(&mut app, "1");
     wait(&mut app, "▲ stale");
     press(&mut app, "5");

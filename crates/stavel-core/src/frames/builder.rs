@@ -1,8 +1,9 @@
 //! Building bars.
 
 use super::grid::{Grid, can_build};
+use crate::model::columns::{FILLED, is_filled, spread_mark};
 use crate::model::{
-    ABSENT, Bar, BarView, Columns, Field, Frame, Micros, QuoteView, Scale, Session, Shape, Side, Span,
+    ABSENT, Bar, BarView, Cells, Columns, Field, Frame, Micros, QuoteView, Scale, Session, Shape, Side, Span,
     present,
 };
 use crate::{Error, Result};
@@ -34,17 +35,52 @@ struct Growing {
     volume: i64,
     /// Sum and number of the spreads known.
     spread: (i64, i64),
+    origin: Mixed,
+}
+
+/// One row as it goes into a bar.
+struct Row {
+    time: Micros,
+    bar: Bar,
+    volume: Option<i64>,
+    spread: Option<i64>,
+    origin: i64,
+}
+
+/// The origins of the rows of a bar.
+struct Mixed {
+    /// The place of their source; 0 where they come from several.
+    place: i64,
+    is_filled: bool,
+    spread: i64,
+}
+
+impl Mixed {
+    fn of(origin: i64) -> Mixed {
+        Mixed { place: origin % FILLED, is_filled: is_filled(origin), spread: 0 }
+    }
+
+    /// The origin of the bar: filled where all its rows are, its spread an estimate where one that went into it
+    /// is.
+    fn told(&self) -> i64 {
+        self.place + if self.is_filled { FILLED } else { 0 } + self.spread
+    }
 }
 
 impl Growing {
     #[inline]
-    fn add(&mut self, volume: Option<i64>, spread: Option<i64>) {
-        if let Some(volume) = volume {
+    fn add(&mut self, row: &Row) {
+        if let Some(volume) = row.volume {
             self.volume = present(self.volume).unwrap_or(0) + volume;
         }
-        if let Some(spread) = spread {
+        if let Some(spread) = row.spread {
             self.spread = (self.spread.0 + spread, self.spread.1 + 1);
+            self.origin.spread = self.origin.spread.max(spread_mark(row.origin));
         }
+        if row.origin % FILLED != self.origin.place {
+            self.origin.place = 0;
+        }
+        self.origin.is_filled &= is_filled(row.origin);
     }
 
     /// The mean of the spreads known, rounded; absent where none is.
@@ -54,6 +90,11 @@ impl Growing {
             (sum, count) => (sum + count / 2).div_euclid(count),
         }
     }
+}
+
+#[inline]
+fn origin_of(origins: Cells<'_>, row: usize) -> i64 {
+    origins.get(row).unwrap_or(0)
 }
 
 impl Builder {
@@ -80,6 +121,7 @@ impl Builder {
         let mut out = vec![Field::Open, Field::High, Field::Low, Field::Close];
         out.extend(has_volume.then_some(Field::Volume));
         out.extend(has_spread.then_some(Field::Spread));
+        out.extend(fields.contains(&Field::Origin).then_some(Field::Origin));
         Ok(Builder {
             grid: Grid::new(to, session),
             side,
@@ -109,9 +151,12 @@ impl Builder {
 
     fn push_bars(&mut self, rows: &Columns) {
         let view = BarView::new(rows);
+        let origins = rows.cells(Field::Origin);
         for i in 0..view.len() {
             if let Some(bar) = view.bar(i) {
-                self.row(view.time[i], bar, view.volume.get(i), view.spread.get(i));
+                let (volume, spread, origin) =
+                    (view.volume.get(i), view.spread.get(i), origin_of(origins, i));
+                self.row(Row { time: view.time[i], bar, volume, spread, origin });
             }
         }
     }
@@ -119,6 +164,7 @@ impl Builder {
     fn push_quotes(&mut self, rows: &Columns) {
         let view = QuoteView::new(rows);
         let volume = if self.side == Side::Ask { view.ask_volume } else { view.bid_volume };
+        let origins = rows.cells(Field::Origin);
         for (i, &time) in view.time.iter().enumerate() {
             let price = match (self.side, view.bid.get(i), view.ask.get(i)) {
                 (Side::Ask, _, ask) => ask,
@@ -127,16 +173,19 @@ impl Builder {
                 (Side::Bid | Side::Last, bid, _) => bid,
             };
             if let Some(price) = price {
-                self.row(time, Bar::flat(price), volume.get(i), view.spread(i));
+                let (volume, spread, origin) = (volume.get(i), view.spread(i), origin_of(origins, i));
+                self.row(Row { time, bar: Bar::flat(price), volume, spread, origin });
             }
         }
     }
 
     fn push_trades(&mut self, rows: &Columns) {
         let (last, volume) = (rows.cells(Field::Last), rows.cells(Field::Volume));
-        for (i, time) in rows.time.iter().enumerate() {
+        let origins = rows.cells(Field::Origin);
+        for (i, &time) in rows.time.iter().enumerate() {
             if let Some(price) = last.get(i) {
-                self.row(*time, Bar::flat(price), volume.get(i), None);
+                let (volume, origin) = (volume.get(i), origin_of(origins, i));
+                self.row(Row { time, bar: Bar::flat(price), volume, spread: None, origin });
             }
         }
     }
@@ -147,6 +196,7 @@ impl Builder {
         let (bars, quotes) = (BarView::new(rows), QuoteView::new(rows));
         let (last, has_quotes) = (rows.cells(Field::Last), rows.has(Field::Bid));
         let of_side = if self.side == Side::Ask { quotes.ask_volume } else { quotes.bid_volume };
+        let origins = rows.cells(Field::Origin);
         for (i, covers) in rows.column(Field::Covers).iter().enumerate() {
             let is_bar = *covers > 0;
             let (bar, spread) = if is_bar {
@@ -163,28 +213,30 @@ impl Builder {
             };
             let volume = bars.volume.get(i).or(of_side.get(i).filter(|_| !is_bar));
             if let Some(bar) = bar {
-                self.row(rows.time[i], bar.moved(above), volume, spread);
+                let (time, origin) = (rows.time[i], origin_of(origins, i));
+                self.row(Row { time, bar: bar.moved(above), volume, spread, origin });
             }
         }
     }
 
     #[inline]
-    fn row(&mut self, time: Micros, row: Bar, volume: Option<i64>, spread: Option<i64>) {
+    fn row(&mut self, row: Row) {
         match &mut self.now {
-            Some(now) if now.span.holds(time) => {
-                now.bar.high = now.bar.high.max(row.high);
-                now.bar.low = now.bar.low.min(row.low);
-                now.bar.close = row.close;
-                now.add(volume, spread);
+            Some(now) if now.span.holds(row.time) => {
+                now.bar.high = now.bar.high.max(row.bar.high);
+                now.bar.low = now.bar.low.min(row.bar.low);
+                now.bar.close = row.bar.close;
+                now.add(&row);
             }
             _ => {
                 self.close_bar();
-                let span = self.grid.bar_at(time);
+                let span = self.grid.bar_at(row.time);
                 if self.first_bar.length() == 0 {
                     self.first_bar = span;
                 }
-                let mut now = Growing { span, bar: row, volume: ABSENT, spread: (0, 0) };
-                now.add(volume, spread);
+                let origin = Mixed::of(row.origin);
+                let mut now = Growing { span, bar: row.bar, volume: ABSENT, spread: (0, 0), origin };
+                now.add(&row);
                 self.now = Some(now);
             }
         }
@@ -200,6 +252,7 @@ impl Builder {
                 Field::Low => now.bar.low,
                 Field::Close => now.bar.close,
                 Field::Volume => now.volume,
+                Field::Origin => now.origin.told(),
                 _ => now.mean_spread(),
             });
         }

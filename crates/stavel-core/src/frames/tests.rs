@@ -1,4 +1,5 @@
 use super::*;
+use crate::model::columns::{CARRIED_SPREAD, FILLED};
 use crate::model::time::{MINUTE, parse, wall};
 use crate::model::{ABSENT, Columns, Field, Frame, Micros, Scale, Session, Side, Span};
 
@@ -194,6 +195,21 @@ fn quotes_of_one_side_make_bars_of_that_side_and_no_spread() {
         let bars = builder.finish().bars;
         assert_eq!([bars.column(Field::Open)[0], bars.column(Field::Spread)[0]], expected, "{side}");
     }
+}
+
+#[test]
+fn estimates_in_the_rows_of_a_bar_are_told_of_the_bar() {
+    let t = parse("2024-03-05 10:00").unwrap();
+    let origins = [1, 1, 1 + CARRIED_SPREAD, 2, FILLED, FILLED];
+    let rows = Columns {
+        time: (0..6).map(|i| t + i * MINUTE).collect(),
+        fields: vec![Field::Close, Field::Spread, Field::Origin],
+        data: vec![vec![5; 6], vec![9, 9, 7, 9, ABSENT, ABSENT], origins.to_vec()],
+        scale: SCALE,
+    };
+    let bars = build(&rows, "2m", &forex("UTC")).bars;
+    assert_eq!(bars.column(Field::Origin), [1, CARRIED_SPREAD, FILLED]);
+    assert_eq!(bars.column(Field::Spread), [9, 8, ABSENT]);
 }
 
 #[test]

@@ -23,6 +23,8 @@ pub struct Blocks {
     left_over: Vec<u8>,
     byte: u64,
     ended: bool,
+    /// Of the bytes so far, where they are those of the file itself.
+    hash: Option<blake3::Hasher>,
 }
 
 impl Blocks {
@@ -37,7 +39,14 @@ impl Blocks {
             left_over: Vec::new(),
             byte: 0,
             ended: false,
+            hash: member.is_plain_text().then(blake3::Hasher::new),
         })
+    }
+
+    /// The BLAKE3 of the file, once all of it was read; none where the text was made from other bytes.
+    pub fn hash(&self) -> Option<String> {
+        let hash = self.hash.as_ref().filter(|_| self.ended && self.left_over.is_empty())?;
+        Some(hash.finalize().to_hex().to_string())
     }
 
     /// The next block, or none at the end.
@@ -70,6 +79,9 @@ impl Blocks {
                     self.byte + text.len() as u64
                 ))
             })?;
+            if let Some(hash) = &mut self.hash {
+                hash.update(&text[text.len() - got..]);
+            }
             self.ended = got < want;
         };
         self.left_over = text.split_off(cut);

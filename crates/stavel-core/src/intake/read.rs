@@ -87,15 +87,16 @@ struct ParsedBlock {
     parsed: Parsed,
 }
 
-/// Reads all files of a plan, scaling numbers by `scale`, and hands the rows to `taker`.
+/// Reads all files of a plan, scaling numbers by `scale`, and hands the rows to `taker`; gives the BLAKE3 of
+/// each file whose bytes went by as they are.
 pub fn read_files(
     plan: &Plan,
     scale: Scale,
     ledger: &mut Ledger,
     taker: &mut impl Taker,
     job: &Job,
-) -> Result<(), Halt> {
-    let mut feeder = Feeder { plan, file: 0, open: None };
+) -> Result<Vec<Option<String>>, Halt> {
+    let mut feeder = Feeder { plan, file: 0, open: None, hashes: Vec::new() };
     let parsers: Vec<Parser> = plan.files.iter().map(|(_, layout)| Parser::new(layout, scale)).collect();
     let mut raw: Vec<RawBlock> = feeder.next(2)?;
     let mut parsed: Vec<ParsedBlock> = Vec::new();
@@ -132,7 +133,7 @@ pub fn read_files(
         raw = next?;
         work = taker.work();
         if raw.is_empty() && parsed.is_empty() && work.is_empty() {
-            return Ok(());
+            return Ok(feeder.hashes);
         }
     }
 }
@@ -174,6 +175,8 @@ struct Feeder<'p> {
     plan: &'p Plan,
     file: usize,
     open: Option<Blocks>,
+    /// Of the files that were read to their end.
+    hashes: Vec<Option<String>>,
 }
 
 impl Feeder<'_> {
@@ -193,7 +196,7 @@ impl Feeder<'_> {
                 }
                 None => {
                     member.must_be_unchanged()?;
-                    self.open = None;
+                    self.hashes.push(self.open.take().and_then(|blocks| blocks.hash()));
                     self.file += 1;
                 }
             }

@@ -37,8 +37,7 @@ fn take_whole(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
     let begun = Instant::now();
     let there = shelf.current_own(&plan.series)?;
     let scale = there.as_ref().map_or(plan.scale, |s| s.edition.scale.finer(&plan.scale));
-    let files = taken_files(plan, job)?;
-    let mut taking = Taking { plan, scale, decimals: plan.scale.price, files, begun };
+    let mut taking = Taking { plan, scale, decimals: plan.scale.price, begun };
     let mut in_order = plan.by_symbol.is_none();
     loop {
         job.begin(format!("intake {}", plan.series), plan.bytes());
@@ -67,7 +66,6 @@ struct Taking<'a> {
     scale: Scale,
     /// Of the prices in the files: what a point is there.
     decimals: u8,
-    files: Vec<TakenFile>,
     begun: Instant,
 }
 
@@ -92,11 +90,12 @@ fn take_in_order(shelf: &mut Shelf, taking: &Taking<'_>, job: &Job) -> Result<Ve
     let there = shelf.current_own(&plan.series)?;
     let weave = begin(shelf, plan, &plan.series, &plan.fields(), taking.scale)?;
     let mut straight = Straight { weave, latest: Micros::MIN, first: None, fields: plan.fields() };
-    read_files(plan, taking.scale, &mut ledger, &mut straight, job)?;
+    let hashes = read_files(plan, taking.scale, &mut ledger, &mut straight, job)?;
     ledger.refuse_if_hardly_any(plan)?;
+    let files = taken_files(plan, &hashes)?;
     let Straight { weave, latest, first, .. } = straight;
     let ends = first.map(|f| (f, latest));
-    Ok(vec![store(weave, taking, &plan.series, &mut ledger, there, ends)?])
+    Ok(vec![store(weave, taking, &plan.series, &mut ledger, &files, there, ends)?])
 }
 
 /// The rows are sorted on the disk first, those of each symbol apart.
@@ -106,8 +105,9 @@ fn take_sorted(shelf: &mut Shelf, taking: &Taking<'_>, job: &Job) -> Result<Vec<
     let fields = plan.fields();
     let runs = Runs::new(shelf.root(), &fields, scale)?;
     let mut sorting = Sorting { runs, fields: fields.clone(), decimals: BTreeMap::new() };
-    read_files(plan, scale, &mut ledger, &mut sorting, job)?;
+    let hashes = read_files(plan, scale, &mut ledger, &mut sorting, job)?;
     ledger.refuse_if_hardly_any(plan)?;
+    let files = taken_files(plan, &hashes)?;
     let keys = sorting.runs.keys()?;
     job.begin(format!("merge {}", plan.series), keys.iter().map(|k| k.1).sum());
     let mut all = Vec::new();
@@ -119,7 +119,7 @@ fn take_sorted(shelf: &mut Shelf, taking: &Taking<'_>, job: &Job) -> Result<Vec<
             Some(decimals) if plan.by_symbol.is_some() => Scale { price: *decimals, ..scale },
             _ => scale,
         };
-        all.push(take_rows(shelf, taking, &series, (rows, own), &mut ledger, job)?);
+        all.push(take_rows(shelf, taking, &series, (rows, own), (&mut ledger, &files), job)?);
     }
     Ok(all)
 }
@@ -130,7 +130,7 @@ fn take_rows(
     taking: &Taking<'_>,
     series: &SeriesName,
     (rows, own): (Merged, Scale),
-    ledger: &mut Ledger,
+    (ledger, files): (&mut Ledger, &[TakenFile]),
     job: &Job,
 ) -> Result<Taken> {
     let there = shelf.current_own(series)?;
@@ -145,7 +145,7 @@ fn take_rows(
         job.advance(piece.len() as u64)?;
         push_and_encode(&mut weave, piece)?;
     }
-    store(weave, taking, series, ledger, there, ends)
+    store(weave, taking, series, ledger, files, there, ends)
 }
 
 fn push_and_encode(weave: &mut Weave<'_>, piece: Columns) -> Result<()> {
@@ -252,6 +252,7 @@ fn store(
     taking: &Taking<'_>,
     series: &SeriesName,
     ledger: &mut Ledger,
+    files: &[TakenFile],
     there: Option<SeriesInfo>,
     ends: Option<(Micros, Micros)>,
 ) -> Result<Taken> {
@@ -295,7 +296,7 @@ fn store(
     ledger.rejects.rows = 0;
     let (mut draft, changed) = weave.finish();
     if changed {
-        draft.set_made(Made::Intake(Box::new(told_of(taking, &taken, &counts, ledger))));
+        draft.set_made(Made::Intake(Box::new(told_of(taking, &taken, &counts, ledger, files))));
         taken.edition = draft.commit()?.edition.number;
     }
     taken.seconds = taking.begun.elapsed().as_secs_f64();
@@ -312,10 +313,16 @@ fn told_row(rows: &Columns, row: usize) -> String {
 }
 
 /// What the edition says of itself: where its rows come from and what became of them.
-fn told_of(taking: &Taking<'_>, taken: &Taken, counts: &Counts, ledger: &Ledger) -> TakenIn {
+fn told_of(
+    taking: &Taking<'_>,
+    taken: &Taken,
+    counts: &Counts,
+    ledger: &Ledger,
+    files: &[TakenFile],
+) -> TakenIn {
     let plan = taking.plan;
     TakenIn {
-        files: taking.files.clone(),
+        files: files.to_vec(),
         layout: taken.layout.clone(),
         clock: taken.clock.clone(),
         stamp: plan.stamp.word().into(),
@@ -337,21 +344,23 @@ fn told_of(taking: &Taking<'_>, taken: &Taken, counts: &Counts, ledger: &Ledger)
     }
 }
 
-/// The files of a plan with their sizes and hashes. Members of one archive share its bytes and its hash.
-fn taken_files(plan: &Plan, job: &Job) -> Result<Vec<TakenFile>> {
-    job.begin("fingerprint", plan.bytes());
+/// The files of a plan with their sizes and hashes; those whose bytes did not go by while they were read are
+/// hashed now. Members of one archive share its bytes and its hash.
+fn taken_files(plan: &Plan, hashes: &[Option<String>]) -> Result<Vec<TakenFile>> {
     let mut files: Vec<TakenFile> = Vec::new();
-    for (member, layout) in &plan.files {
+    for (i, (member, layout)) in plan.files.iter().enumerate() {
         let path = member.path.display().to_string();
-        let (bytes, blake3) = match files.last().filter(|f| f.path == path) {
-            Some(before) => (before.bytes, before.blake3.clone()),
-            None => {
-                let unreadable = |e: std::io::Error| Error::io("Cannot read", &member.path, &e);
+        let unreadable = |e: std::io::Error| Error::io("Cannot read", &member.path, &e);
+        let (bytes, blake3) = match (files.last().filter(|f| f.path == path), hashes.get(i)) {
+            (Some(before), _) => (before.bytes, before.blake3.clone()),
+            (None, Some(Some(hash))) => {
+                (std::fs::metadata(&member.path).map_err(unreadable)?.len(), Some(hash.clone()))
+            }
+            (None, _) => {
                 let (bytes, hash) = fingerprint::blake3_of(&member.path).map_err(unreadable)?;
                 (bytes, Some(hash))
             }
         };
-        job.advance(member.bytes)?;
         let (name, layout) = (member.place(), layout.in_words());
         files.push(TakenFile { name, path, bytes, blake3, sha256: None, layout });
     }

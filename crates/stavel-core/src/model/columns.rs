@@ -50,6 +50,12 @@ pub const CARRIED_SPREAD: i64 = 1000;
 /// Added to the origin of a row whose spread was taken from the spec sheet.
 pub const SHEET_SPREAD: i64 = 2000;
 
+/// What an origin says of the spread of its row: [`CARRIED_SPREAD`], [`SHEET_SPREAD`], or 0 where it is the
+/// source's own.
+pub fn spread_mark(origin: i64) -> i64 {
+    origin - origin % CARRIED_SPREAD
+}
+
 /// True for the origin of a row that was made up to fill a hole.
 pub fn is_filled(origin: i64) -> bool {
     origin % CARRIED_SPREAD >= FILLED

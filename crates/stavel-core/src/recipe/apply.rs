@@ -3,7 +3,7 @@
 use serde_json::{Value, json};
 
 use super::aligning::align_one;
-use super::assuming::assumptions;
+use super::assuming::{self, assumptions};
 use super::bring_in::intake_files;
 use super::checking::check_step;
 use super::delivering::deliver_all;
@@ -14,7 +14,7 @@ use super::stepping::step_over;
 use crate::compose::{self, Request};
 use crate::frames::build_series;
 use crate::job::Job;
-use crate::model::time::{self, rfc3339};
+use crate::model::time::{self, DAY, rfc3339};
 use crate::model::{Decision, Frame, Micros, SeriesName, Side, Span};
 use crate::store::Shelf;
 use crate::{Error, Result};
@@ -60,7 +60,12 @@ impl Report {
         }
         let words: Vec<String> = self.assumed.iter().map(|d| format!("{} {}", d.what, d.value)).collect();
         let mark = crate::model::Standing::Assumed.mark();
-        self.lines.push(format!("  {mark} assumed: {} ({})", words.join(", "), self.assumed[0].why));
+        // One reason fits on the line; of several the document tells each.
+        let why = match self.assumed.as_slice() {
+            [one] => one.why.as_str(),
+            _ => "nobody says so and nothing shows it; docs/standing.md tells how to say it",
+        };
+        self.lines.push(format!("  {mark} assumed: {} ({why})", words.join(", ")));
     }
 }
 
@@ -149,7 +154,17 @@ fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<Repor
         lines.push(format!("{name}: {} bars from {} to {}", e.rows, time::wall(e.first), time::wall(e.last)));
         changed.push(name.clone());
     }
-    Ok(Report { changed, ..Report::new(json!({ "series": json }), lines) })
+    let mut report = Report { changed, ..Report::new(json!({ "series": json }), lines) };
+    let instrument = shelf.instrument(&step.series.instrument)?;
+    let is_of_days = step.frames.iter().any(|f| f.length() >= DAY);
+    if is_of_days && step.clock.is_none() && assuming::day_is_anyones_guess(&instrument) {
+        report.wants_person = true;
+        report.lines.push(format!(
+            "  ▲ nobody has said when a session day of {0} begins; its days are those of {1}: say it with compose {0} --set hours=… --set clock=…",
+            instrument.name, instrument.sheet.session.clock
+        ));
+    }
+    Ok(report)
 }
 
 fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<Report> {

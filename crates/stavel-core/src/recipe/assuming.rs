@@ -50,6 +50,14 @@ pub fn of_rows(shelf: &Shelf, series: &SeriesName) -> Result<Vec<Decision>> {
     Ok(out)
 }
 
+/// True where nobody has said or shown when a session day begins and the trade has no usage: pairs of currencies
+/// turn the day at 17:00 in New York, other goods when their exchange does.
+pub fn day_is_anyones_guess(instrument: &Instrument) -> bool {
+    let is_pair = instrument.values.get("kind").is_some_and(|k| k == "forex");
+    let is_assumed = |key| instrument.standing(key) == Standing::Assumed;
+    !is_pair && is_assumed("hours") && is_assumed("clock")
+}
+
 /// The values of a sheet that a step uses, by instrument.
 fn sheet_values(step: &Step) -> Vec<(String, &'static [&'static str])> {
     const SESSION: &[&str] = &Instrument::SESSION;

@@ -100,6 +100,23 @@ impl Step {
     }
 }
 
+/// Everything that was done to a shelf and not undone, as a recipe.
+///
+/// # Errors
+/// Where the catalog cannot be read.
+pub fn what_was_done(shelf: &Shelf) -> Result<Recipe> {
+    let mut step = Vec::new();
+    for text in shelf.steps_done()? {
+        match (toml::from_str::<Step>(&text), toml::from_str::<Recipe>(&text)) {
+            (Ok(one), _) => step.push(one),
+            (_, Ok(run)) => step.extend(run.step),
+            // Steps of a later version, or of one before, that this one cannot read.
+            _ => {}
+        }
+    }
+    Ok(Recipe { title: None, step })
+}
+
 /// Runs a recipe's steps in order with `act`, which does one step. A step whose inputs and settings are
 /// as before, and whose results are still there, is not done again. `told` hears of each step.
 ///
@@ -272,6 +289,30 @@ mod tests {
             std::fs::read_to_string(dir.path().join("NOKSEK.csv")).unwrap() + "2024-03-06 10:00,1,1,1,1,1\n";
         std::fs::write(dir.path().join("NOKSEK.csv"), more).unwrap();
         assert_eq!(done_now(&mut shelf, &recipe), ["intake", "check", "frames", "deliver"]);
+    }
+
+    #[test]
+    fn what_was_done_is_a_recipe_without_what_was_undone() {
+        let (dir, shelf_dir) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+        let recipe = recipe_in(dir.path());
+        let mut shelf = Shelf::open_to_write(shelf_dir.path()).unwrap();
+        let acts = |shelf: &Shelf| -> Vec<&'static str> {
+            what_was_done(shelf).unwrap().step.iter().map(Step::act).collect()
+        };
+        for step in &recipe.step[..3] {
+            apply(&mut shelf, step, &Job::unwatched()).unwrap();
+        }
+        assert_eq!(acts(&shelf), ["intake", "check", "frames"]);
+        shelf.undo_act().unwrap();
+        assert_eq!(acts(&shelf), ["intake", "check"]);
+        shelf.redo_act().unwrap();
+        shelf.undo_act().unwrap();
+        shelf.tidy(None, &Job::unwatched()).unwrap();
+        assert_eq!(acts(&shelf), ["intake", "check"], "tidied, it is not done again");
+        shelf.begin_act(&recipe.to_text().unwrap()).unwrap();
+        done_now(&mut shelf, &recipe);
+        shelf.end_act("", "run").unwrap();
+        assert_eq!(acts(&shelf), ["intake", "check", "intake", "check", "frames", "deliver"]);
     }
 
     #[test]

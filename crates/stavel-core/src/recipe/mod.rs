@@ -17,9 +17,10 @@ mod stepping;
 
 pub use aligning::{minute_of_week, stretches_in_words};
 pub use apply::{Report, apply, as_act, bytes_in_words, frames_named, span_between};
+pub use assuming::of_rows as assumed_of_rows;
 pub use bring_in::{hints_of, layout_named, plan_of};
 pub use checking::{Checked, check_json, check_step};
-pub use file::{Done, Recipe, run};
+pub use file::{Done, Recipe, run, what_was_done};
 pub use step::{
     AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, RehearseStep,
     ShelfStep, SpliceStep, Step, UndoStep, Upkeep,

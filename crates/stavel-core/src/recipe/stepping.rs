@@ -35,7 +35,6 @@ fn named(change: &Stepped) -> Option<SeriesName> {
 }
 
 fn line_of(change: &Stepped, back: bool) -> String {
-    let there = |is_there: bool| if is_there { "is as it was" } else { "is off the shelf" };
     match change {
         Stepped::Series { was, name, .. } if was != name => format!("{was} is called {name} again"),
         Stepped::Series { name, edition: Some(e), .. } => format!(
@@ -49,8 +48,12 @@ fn line_of(change: &Stepped, back: bool) -> String {
             format!("{name} is off the shelf: its first edition was undone")
         }
         Stepped::Series { name, edition: None, .. } => format!("{name} is off the shelf again"),
-        Stepped::Instrument { name, is_there } => format!("the spec sheet of {name} {}", there(*is_there)),
-        Stepped::Layout { name, is_there } => format!("the layout {name} {}", there(*is_there)),
+        Stepped::Instrument { name, is_there: true } => format!("the spec sheet of {name} is as it was"),
+        Stepped::Instrument { name, is_there: false } => {
+            format!("{name} is off the shelf: it came with what was undone")
+        }
+        Stepped::Layout { name, is_there: true } => format!("the layout {name} is as it was"),
+        Stepped::Layout { name, is_there: false } => format!("the layout {name} is gone"),
         Stepped::Facts { instrument, count, are_there } => {
             let now = if *are_there { "there again" } else { "gone" };
             format!("{count} dated facts of {instrument} are {now}")

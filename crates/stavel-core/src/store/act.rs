@@ -96,6 +96,7 @@ pub fn record(
         return Ok(());
     }
     let key = as_text(subject);
+    retire(db, &key)?;
     db.execute("DELETE FROM change WHERE subject = ?1 AND undone = 1", [&key])?;
     db.execute(
         "INSERT INTO change (act, subject, before, after) VALUES (?1, ?2, ?3, ?4)",
@@ -104,10 +105,22 @@ pub fn record(
     Ok(())
 }
 
+/// Acts that were undone, and can no longer be redone, are no steps of what was done any more.
+fn retire(db: &Connection, subject: &str) -> Result<()> {
+    db.execute(
+        "UPDATE journal SET step = '' WHERE id IN (SELECT act FROM change WHERE subject = ?1 AND undone = 1)
+         AND NOT EXISTS (SELECT 1 FROM change c WHERE c.act = journal.id AND c.undone = 0)",
+        [subject],
+    )?;
+    Ok(())
+}
+
 /// Forgets the changes of some series, which lead to editions that are gone.
 pub fn forget(db: &Connection, series: &[i64]) -> Result<()> {
     for id in series {
-        db.execute("DELETE FROM change WHERE subject = ?1", [as_text(&Subject::Series(*id))])?;
+        let key = as_text(&Subject::Series(*id));
+        retire(db, &key)?;
+        db.execute("DELETE FROM change WHERE subject = ?1", [key])?;
     }
     Ok(())
 }
@@ -191,6 +204,17 @@ impl Shelf {
         self.db.execute("DELETE FROM change WHERE act = ?1", [act])?;
         self.db.execute("DELETE FROM journal WHERE id = ?1", [act])?;
         Ok(())
+    }
+
+    /// The steps of all acts that were done and not undone, the first first, as they were noted.
+    pub fn steps_done(&self) -> Result<Vec<String>> {
+        let mut query = self.db.prepare(
+            "SELECT step FROM journal j WHERE step <> '' AND (
+                 EXISTS (SELECT 1 FROM change c WHERE c.act = j.id AND c.undone = 0)
+                 OR NOT EXISTS (SELECT 1 FROM change c WHERE c.act = j.id)) ORDER BY id",
+        )?;
+        let steps = query.query_map([], |r| r.get(0))?;
+        Ok(steps.collect::<rusqlite::Result<_>>()?)
     }
 
     /// The act that changes are kept under: the one that was begun, else one of its own.

@@ -67,6 +67,14 @@ impl Shelf {
             (Some(marker), _) => {
                 catalog::make(&db, &marker.id)?;
                 let shelf = shelf(db, lock);
+                // Files of a series that was just named otherwise are where nobody looks until they are moved. A
+                // writer that was stopped then leaves that to whoever comes next.
+                if shelf.lock.is_none()
+                    && !catalog::renamings(&shelf.db)?.is_empty()
+                    && let Ok(_lock) = WriterLock::take(root)
+                {
+                    shelf.finish_renames()?;
+                }
                 if shelf.lock.is_some() && catalog::shelf_id(&shelf.db)? != marker.id {
                     return Err(Error::storage(format!(
                         "The catalog in {} is of another shelf, so nothing is written; put the right one back, or have it made anew from the data files (stavel shelf --rebuild).",

@@ -233,7 +233,9 @@ fn add_series(
         }
     };
     for (instrument, own) in newest.map(|a| &a.instruments).into_iter().flatten() {
-        add_instrument(db, act, instrument, own)?;
+        // A series that was given another instrument since is told apart by its folder only.
+        let is_own = newest.is_some_and(|a| a.series.instrument == *instrument);
+        add_instrument(db, act, if is_own { &name.instrument } else { instrument }, own)?;
     }
     let segments: Vec<SegmentInfo> = files.into_iter().map(|f| f.segment).collect();
     rebuilt.series += 1;

@@ -28,6 +28,9 @@ use crate::{Error, Result};
 /// Rows in a row group: small enough that reading a day of ticks does not read a month.
 pub const GROUP_ROWS: usize = 128 * 1024;
 
+/// Values that go through an encoder at once.
+const BATCH: usize = 8 * 1024;
+
 fn int64(name: &str) -> PrimitiveTypeBuilder<'_> {
     Type::primitive_type_builder(name, Physical::INT64)
 }
@@ -49,6 +52,7 @@ fn properties(fields: &[Field]) -> Arc<WriterProperties> {
     let mut builder = WriterProperties::builder()
         .set_compression(Compression::ZSTD(ZstdLevel::try_new(1).unwrap_or_default()))
         .set_statistics_enabled(EnabledStatistics::Chunk)
+        .set_write_batch_size(BATCH)
         .set_created_by("stavel".into());
     // Times and prices move in small steps; volumes and spreads repeat.
     let names = std::iter::once("time").chain(fields.iter().filter(|f| f.is_price()).map(|f| f.name()));
@@ -122,10 +126,15 @@ impl Group {
     }
 }
 
+/// The definition levels of values that are all there.
+static ALL_THERE: [i16; GROUP_ROWS] = [1; GROUP_ROWS];
+
 /// Writes values of which some may be absent: those become nulls.
 fn write_nullable(writer: &mut ColumnWriterImpl<'_, Int64Type>, values: &[i64]) -> Result<usize> {
     if !values.contains(&ABSENT) {
-        return Ok(writer.write_batch(values, Some(&vec![1; values.len()]), None)?);
+        return values.chunks(GROUP_ROWS).try_fold(0, |n, part| {
+            Ok(n + writer.write_batch(part, Some(&ALL_THERE[..part.len()]), None)?)
+        });
     }
     let levels: Vec<i16> = values.iter().map(|v| i16::from(present(*v).is_some())).collect();
     let there: Vec<i64> = values.iter().copied().filter_map(present).collect();

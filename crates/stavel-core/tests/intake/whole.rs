@@ -145,3 +145,24 @@ fn stopping_leaves_the_shelf_as_it_was() {
     let (_, done, total) = job.state();
     assert!(done <= total && total > 0);
 }
+
+#[test]
+fn the_hash_that_is_kept_is_that_of_the_files_own_bytes() {
+    let mut desk = Desk::new();
+    let text = minutes("2024-03-05 10:00", 3000, 1000);
+    let plain = desk.file("NOKSEK.csv", &text);
+    let utf16: Vec<u8> =
+        [0xff, 0xfe].into_iter().chain(text.encode_utf16().flat_map(u16::to_le_bytes)).collect();
+    let wide = desk.file("NZDSEK.csv", utf16);
+    let mut packer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    packer.write_all(text.as_bytes()).unwrap();
+    let packed = desk.file("BLYSEK.csv.gz", packer.finish().unwrap());
+    for (path, series) in [(plain, "NOKSEK@quill:1m"), (wide, "NZDSEK@quill:1m"), (packed, "BLYSEK@quill:1m")]
+    {
+        desk.take(&path, quill()).unwrap();
+        let info = desk.shelf.find(&series.parse().unwrap()).unwrap();
+        let Made::Intake(taken) = info.edition.provenance.made else { panic!("not taken in") };
+        let (bytes, hash) = stavel_core::fingerprint::blake3_of(&path).unwrap();
+        assert_eq!((taken.files[0].bytes, taken.files[0].blake3.as_deref()), (bytes, Some(hash.as_str())));
+    }
+}

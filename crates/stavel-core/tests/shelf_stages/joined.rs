@@ -74,7 +74,10 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
             .unwrap()
             .bars
     };
-    assert!(build("1m", Side::Bid) == expected);
+    let minutes = build("1m", Side::Bid);
+    let origin = minutes.column(Field::Origin);
+    assert!(origin[..cut].iter().all(|o| *o == 2) && origin[cut] == 1, "each bar knows its source");
+    assert!(minutes.with_fields(&expected.fields) == expected);
     // An hour of bars shows the same as its minutes do.
     let (hours, asks) = (build("1h", Side::Bid), build("1m", Side::Ask));
     let volume = |rows: &Columns| rows.column(Field::Volume).iter().sum::<i64>();

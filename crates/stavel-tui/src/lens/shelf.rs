@@ -417,6 +417,17 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Fact::Pair("on", date(day_of(e.made))),
     ];
     out.extend(how_made(&e.provenance.made));
+    if !e.provenance.made.is_taken_in() {
+        for d in app.snapshot.assumed(info) {
+            out.push(Fact::words(format!(
+                "{} {} {} (assumed): {}",
+                d.standing.mark(),
+                d.what,
+                d.value,
+                d.why
+            )));
+        }
+    }
     if let Some(clock) = e.clock.as_ref().filter(|_| e.provenance.made.is_aligned()) {
         out.push(Fact::words(clock.in_words()));
     }

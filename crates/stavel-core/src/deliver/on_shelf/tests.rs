@@ -84,3 +84,58 @@ fn nothing_is_left_of_a_delivery_that_fails() {
     assert!(deliver(&shelf, &order(name, Format::Csv), out.path(), &job).unwrap_err().is_cancelled());
     assert_eq!(std::fs::read_dir(out.path()).unwrap().count(), 0);
 }
+
+#[test]
+fn a_delivery_that_is_not_proved_leaves_the_old_file_and_is_kept_beside_it() {
+    let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let (shelf, name) = shelf_with_bars(dir.path());
+    for format in [Format::Csv, Format::Json, Format::Ndjson] {
+        let path = out.path().join(format!("rows.{}", format.word()));
+        std::fs::write(&path, "yesterday's").unwrap();
+        let spoil = |file: &Path| {
+            let mut bytes = std::fs::read(file).unwrap();
+            let at = bytes.windows(7).position(|w| w == b"9.87600").unwrap();
+            bytes[at + 6] = b'1';
+            std::fs::write(file, bytes).unwrap();
+            Ok(())
+        };
+        let order = order(name.clone(), format);
+        let done = deliver_changed(&shelf, &order, &path, &Job::unwatched(), spoil).unwrap();
+        assert!(!done.proved);
+        assert_eq!(done.path, with_ending(&path, "unproved"));
+        assert_eq!(std::fs::read_to_string(&path).unwrap(), "yesterday's", "{format:?}");
+        let done = deliver(&shelf, &order, &path, &Job::unwatched()).unwrap();
+        assert!(done.proved && done.path == path);
+        assert_ne!(std::fs::read_to_string(&path).unwrap(), "yesterday's");
+    }
+}
+
+#[test]
+fn numbers_that_no_float_holds_are_proved_digit_by_digit() {
+    let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
+    let name: SeriesName = "NOKSEK@joined:1m".parse().unwrap();
+    let scale = Scale { price: 8, volume: 0 };
+    let rows = Columns {
+        time: vec![parse("2024-01-01").unwrap(), parse("2024-01-01 00:01").unwrap()],
+        fields: vec![Field::Close],
+        data: vec![vec![123_456_789_012_345_678, 123_456_789_012_345_679]],
+        scale,
+    };
+    let provenance = Provenance::of(Made::Unknown);
+    let origin = Origin { provenance, clock: Some(Clock::utc()), fields: rows.fields.clone(), scale };
+    let mut draft = shelf.draft(&name, origin).unwrap();
+    draft.push(rows).unwrap();
+    draft.commit().unwrap();
+    let one_digit = |file: &Path| {
+        let text = std::fs::read_to_string(file).unwrap();
+        std::fs::write(file, text.replace("1234567890.12345679", "1234567890.12345680")).unwrap();
+        Ok(())
+    };
+    for format in [Format::Json, Format::Ndjson, Format::Csv] {
+        let order = order(name.clone(), format);
+        assert!(deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap().proved);
+        let done = deliver_changed(&shelf, &order, out.path(), &Job::unwatched(), one_digit).unwrap();
+        assert!(!done.proved, "{format:?}: the last of eighteen digits is another");
+    }
+}

@@ -12,6 +12,11 @@ const LARGEST_RATIO: u64 = 250;
 const ALWAYS: u64 = 256 << 20;
 
 impl Member {
+    /// True where the text is the bytes of the file as they are.
+    pub fn is_plain_text(&self) -> bool {
+        matches!(self.form, Form::Text) && self.packing == Packing::None && self.inside.is_none()
+    }
+
     /// The text as a stream of lines.
     ///
     /// # Errors
