@@ -14,6 +14,11 @@ use clap::Parser;
 
 use args::Args;
 
+/// Intake, frames and delivery take and give back large columns all the time: this allocator keeps their
+/// pages instead of asking the system for new, cleared ones.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Something is done but wants a person.
 const WANTS_PERSON: u8 = 3;
 

@@ -343,7 +343,74 @@ fn symbol(cell: &[u8], symbols: &mut Vec<Vec<u8>>) -> Option<u32> {
 
 /// Reads a number of up to 18 digits with no more than `decimals` decimals; gives where it ends.
 #[inline(always)]
-fn quick_number(text: &[u8], mut at: usize, decimals: u8) -> Option<(i64, usize)> {
+fn quick_number(text: &[u8], at: usize, decimals: u8) -> Option<(i64, usize)> {
+    let negative = *text.get(at)? == b'-';
+    let start = at + usize::from(negative);
+    let whole = Digits::at(text, start)?;
+    if whole.count == 8 {
+        return long_number(text, at, decimals);
+    }
+    let mut end = start + whole.count;
+    let (mut value, mut count) = (whole.value, whole.count);
+    let mut missing = decimals as usize;
+    if text[end] == b'.' {
+        let part = Digits::at(text, end + 1)?;
+        if part.count == 8 {
+            return long_number(text, at, decimals);
+        }
+        end += 1 + part.count;
+        value = value * TENS[part.count] + part.value;
+        count += part.count;
+        missing = missing.checked_sub(part.count)?;
+    }
+    if count == 0 || count + missing > 18 {
+        return None;
+    }
+    value *= TENS[missing];
+    Some((if negative { -value } else { value }, end))
+}
+
+/// Powers of ten.
+const TENS: [i64; 19] = {
+    let mut tens = [1; 19];
+    let mut i = 1;
+    while i < tens.len() {
+        tens[i] = tens[i - 1] * 10;
+        i += 1;
+    }
+    tens
+};
+
+/// Up to eight digits, read as one word of eight bytes.
+struct Digits {
+    value: i64,
+    count: usize,
+}
+
+impl Digits {
+    /// The digits from a place on; none near the end of the text, where eight bytes are not left.
+    #[inline(always)]
+    fn at(text: &[u8], at: usize) -> Option<Digits> {
+        let word = u64::from_le_bytes(*text.get(at..)?.first_chunk::<8>()?);
+        // With the digits' code taken off, digits are below ten: what is not has a bit in the upper half.
+        let word = word ^ u64::from_le_bytes(*b"00000000");
+        let others = (word.wrapping_add(0x0606_0606_0606_0606) | word) & 0xf0f0_f0f0_f0f0_f0f0;
+        let count = (others.trailing_zeros() / 8) as usize;
+        if count == 0 {
+            return Some(Digits { value: 0, count });
+        }
+        // The first digit is the lowest byte: zeros move in before it. Pairs, fours and eights are then added up.
+        let word = word << (64 - 8 * count);
+        let word = (word & 0x0f0f_0f0f_0f0f_0f0f).wrapping_mul(10 * 256 + 1) >> 8;
+        let word = (word & 0x00ff_00ff_00ff_00ff).wrapping_mul(100 * 65_536 + 1) >> 16;
+        let word = (word & 0x0000_ffff_0000_ffff).wrapping_mul(10_000 * (1 << 32) + 1) >> 32;
+        Some(Digits { value: word as i64, count })
+    }
+}
+
+/// A number of which a part has eight digits or more, digit by digit.
+#[cold]
+fn long_number(text: &[u8], mut at: usize, decimals: u8) -> Option<(i64, usize)> {
     let negative = *text.get(at)? == b'-';
     at += usize::from(negative);
     let start = at;
@@ -396,14 +463,9 @@ impl DayMemory {
         let mut t = day * DAY + clock_time(time[1..].try_into().ok()?)?;
         let mut at = at + 19;
         if text.get(at) == Some(&b'.') {
-            let (mut fraction, mut place) = (0i64, 100_000i64);
-            at += 1;
-            while let Some(c) = text.get(at).filter(|c| c.is_ascii_digit()) {
-                fraction += (c - b'0') as i64 * place;
-                place /= 10;
-                at += 1;
-            }
-            t += fraction;
+            let fraction = Digits::at(text, at + 1).filter(|f| f.count <= 6)?;
+            t += fraction.value * TENS[6 - fraction.count];
+            at += 1 + fraction.count;
         }
         // Anything but a delimiter is seen by the caller: a zone or another mark gets the closer look.
         Some((t, at))
@@ -447,8 +509,9 @@ fn clock_time(text: [u8; 8]) -> Option<Micros> {
     if too_large & 0xf0f0_f0f0_f0f0_f0f0 != 0 || word & 0x0000_ff00_00ff_0000 != 0 {
         return None;
     }
-    let [h1, h2, _, m1, m2, _, s1, s2] = word.to_le_bytes().map(i64::from);
-    let (h, m, s) = (h1 * 10 + h2, m1 * 10 + m2, s1 * 10 + s2);
+    // Each byte times ten plus the next one: below 256, so that none spills into its neighbour.
+    let pairs = word.wrapping_mul(10) + (word >> 8);
+    let [h, _, _, m, _, _, s, _] = pairs.to_le_bytes().map(i64::from);
     (h < 24 && m < 60 && s < 60).then_some(h * HOUR + m * MINUTE + s * SECOND)
 }
 
@@ -535,6 +598,33 @@ mod tests {
         assert_eq!(ticks.rows.column(Field::BidVolume), [ABSENT]);
     }
 
+    #[test]
+    fn a_number_that_ends_with_the_text_is_left_to_the_closer_look() {
+        for text in ["12345678", "-12345678", "1.2345678", "1.234567", "1234567.", "", "-"] {
+            assert_eq!(quick_number(text.as_bytes(), 0, 8), None, "{text}");
+        }
+    }
+
+    #[test]
+    fn every_time_of_day_is_read_and_nothing_beyond() {
+        for s in 0..86_400 {
+            let text = format!("{:02}:{:02}:{:02}", s / 3600, s / 60 % 60, s % 60);
+            let cell = text.as_bytes().try_into().unwrap();
+            assert_eq!(clock_time(cell), Some(s * SECOND), "{text}");
+        }
+        for text in [
+            b"24:00:00",
+            b"00:60:00",
+            b"00:00:60",
+            b"0a:00:00",
+            b"00-00:00",
+            b"99:99:99",
+            b":::::::::"[..8].try_into().unwrap(),
+        ] {
+            assert_eq!(clock_time(*text), None);
+        }
+    }
+
     /// The slow plain way: split, trim, parse each cell on its own.
     fn plainly(text: &[u8], layout: &Layout) -> Vec<(Micros, Vec<i64>)> {
         let mut out = Vec::new();
@@ -553,6 +643,15 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn a_word_of_digits_is_read_as_digit_by_digit(
+            text in "-?[0-9]{0,10}(\\.[0-9]{0,10})?[,\n/:;x][0-9,.]{12}",
+            decimals in 0u8..9,
+        ) {
+            let (quick, slow) = (quick_number(text.as_bytes(), 0, decimals), long_number(text.as_bytes(), 0, decimals));
+            prop_assert_eq!(quick, slow);
+        }
+
         #[test]
         fn fast_and_plain_agree(lines in proptest::collection::vec(
             ("(0[1-9]|[12][0-9]|3[01]|5)\\.(0[1-9]|1[0-2])\\.20[012][0-9] [012][0-9]:[0-6][0-9]:[0-5][0-9](\\.[0-9]{1,7})?",
