@@ -103,6 +103,10 @@ fn what_is_delivered(shelf: &Shelf, order: &Order) -> Result<SeriesInfo> {
     if order.format != Format::Parquet && order.layout.is_none() && !order.origin {
         info.edition.fields.retain(|f| *f != Field::Origin);
     }
+    // Who asks for the marks gets the column also where no row has one: nothing in it is an estimate.
+    if order.origin && !info.edition.fields.contains(&Field::Origin) {
+        info.edition.fields.push(Field::Origin);
+    }
     Ok(info)
 }
 

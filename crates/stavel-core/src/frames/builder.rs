@@ -49,6 +49,8 @@ struct Row {
 
 /// The origins of the rows of a bar.
 struct Mixed {
+    /// Of the bar's first row.
+    first: i64,
     /// The place of their source; 0 where they come from several.
     place: i64,
     is_filled: bool,
@@ -57,7 +59,17 @@ struct Mixed {
 
 impl Mixed {
     fn of(origin: i64) -> Mixed {
-        Mixed { place: origin % FILLED, is_filled: is_filled(origin), spread: 0 }
+        Mixed { first: origin, place: origin % FILLED, is_filled: is_filled(origin), spread: 0 }
+    }
+
+    fn add(&mut self, row: &Row) {
+        if row.spread.is_some() {
+            self.spread = self.spread.max(spread_mark(row.origin));
+        }
+        if row.origin % FILLED != self.place {
+            self.place = 0;
+        }
+        self.is_filled &= is_filled(row.origin);
     }
 
     /// The origin of the bar: filled where all its rows are, its spread an estimate where one that went into it
@@ -68,19 +80,18 @@ impl Mixed {
 }
 
 impl Growing {
-    #[inline]
+    #[inline(always)]
     fn add(&mut self, row: &Row) {
         if let Some(volume) = row.volume {
             self.volume = present(self.volume).unwrap_or(0) + volume;
         }
         if let Some(spread) = row.spread {
             self.spread = (self.spread.0 + spread, self.spread.1 + 1);
-            self.origin.spread = self.origin.spread.max(spread_mark(row.origin));
         }
-        if row.origin % FILLED != self.origin.place {
-            self.origin.place = 0;
+        // Most histories come from one source and have no marks at all.
+        if row.origin | self.origin.first != 0 {
+            self.origin.add(row);
         }
-        self.origin.is_filled &= is_filled(row.origin);
     }
 
     /// The mean of the spreads known, rounded; absent where none is.
@@ -166,14 +177,16 @@ impl Builder {
         let volume = if self.side == Side::Ask { view.ask_volume } else { view.bid_volume };
         let origins = rows.cells(Field::Origin);
         for (i, &time) in view.time.iter().enumerate() {
-            let price = match (self.side, view.bid.get(i), view.ask.get(i)) {
-                (Side::Ask, _, ask) => ask,
+            let (bid, ask) = (view.bid.get(i), view.ask.get(i));
+            let price = match (self.side, bid, ask) {
+                (Side::Ask, ..) => ask,
                 (Side::Mid, Some(bid), Some(ask)) => Some((bid + ask).div_euclid(2)),
                 (Side::Mid, ..) => None,
-                (Side::Bid | Side::Last, bid, _) => bid,
+                (Side::Bid | Side::Last, ..) => bid,
             };
             if let Some(price) = price {
-                let (volume, spread, origin) = (volume.get(i), view.spread(i), origin_of(origins, i));
+                let spread = bid.zip(ask).map(|(bid, ask)| ask - bid);
+                let (volume, origin) = (volume.get(i), origin_of(origins, i));
                 self.row(Row { time, bar: Bar::flat(price), volume, spread, origin });
             }
         }
@@ -219,7 +232,7 @@ impl Builder {
         }
     }
 
-    #[inline]
+    #[inline(always)]
     fn row(&mut self, row: Row) {
         match &mut self.now {
             Some(now) if now.span.holds(row.time) => {
@@ -228,18 +241,21 @@ impl Builder {
                 now.bar.close = row.bar.close;
                 now.add(&row);
             }
-            _ => {
-                self.close_bar();
-                let span = self.grid.bar_at(row.time);
-                if self.first_bar.length() == 0 {
-                    self.first_bar = span;
-                }
-                let origin = Mixed::of(row.origin);
-                let mut now = Growing { span, bar: row.bar, volume: ABSENT, spread: (0, 0), origin };
-                now.add(&row);
-                self.now = Some(now);
-            }
+            _ => self.open_bar(&row),
         }
+    }
+
+    #[cold]
+    fn open_bar(&mut self, row: &Row) {
+        self.close_bar();
+        let span = self.grid.bar_at(row.time);
+        if self.first_bar.length() == 0 {
+            self.first_bar = span;
+        }
+        let origin = Mixed::of(row.origin);
+        let mut now = Growing { span, bar: row.bar, volume: ABSENT, spread: (0, 0), origin };
+        now.add(row);
+        self.now = Some(now);
     }
 
     fn close_bar(&mut self) {

@@ -3,8 +3,8 @@
 use super::{Builder, Built};
 use crate::job::Job;
 use crate::model::provenance::Framing;
-use crate::model::{Clock, Frame, Input, Instrument, Made, Provenance, SeriesName, Side, Span};
-use crate::store::{Origin, SeriesInfo, Shelf};
+use crate::model::{Clock, Field, Frame, Input, Instrument, Made, Provenance, SeriesName, Side, Span};
+use crate::store::{Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
 
 /// A series of bars that was built.
@@ -39,7 +39,9 @@ pub fn build_rows(
     }
     let edition = &info.edition;
     let mut builder = Builder::new(info.name.frame, frame, side, &edition.fields, edition.scale, &session)?;
-    for rows in shelf.scan(edition, span, None)? {
+    let other_volume = if side == Side::Ask { Field::BidVolume } else { Field::AskVolume };
+    let fields: Vec<Field> = edition.fields.iter().copied().filter(|f| *f != other_volume).collect();
+    for rows in ahead(shelf.scan(edition, span, Some(&fields))?) {
         let rows = rows?;
         job.advance(rows.len() as u64)?;
         builder.push(&rows);

@@ -342,32 +342,47 @@ fn symbol(cell: &[u8], symbols: &mut Vec<Vec<u8>>) -> Option<u32> {
 }
 
 /// Reads a number of up to 18 digits with no more than `decimals` decimals; gives where it ends.
+///
+/// A number of up to eight characters is read as one word; what is longer or has a sign, digit by digit.
 #[inline(always)]
 fn quick_number(text: &[u8], at: usize, decimals: u8) -> Option<(i64, usize)> {
-    let negative = *text.get(at)? == b'-';
-    let start = at + usize::from(negative);
-    let whole = Digits::at(text, start)?;
-    if whole.count == 8 {
+    let word = u64::from_le_bytes(*text.get(at..)?.first_chunk::<8>()?) ^ ZEROS;
+    // The highest bit of each byte that is no digit: added to anything above nine, 0x76 reaches it.
+    let tall = (word & 0x7f7f_7f7f_7f7f_7f7f) + 0x7676_7676_7676_7676;
+    let others = (tall | word) & 0x8080_8080_8080_8080;
+    let whole = (others.trailing_zeros() / 8) as usize;
+    if whole == 8 {
         return long_number(text, at, decimals);
     }
-    let mut end = start + whole.count;
-    let (mut value, mut count) = (whole.value, whole.count);
-    let mut missing = decimals as usize;
-    if text[end] == b'.' {
-        let part = Digits::at(text, end + 1)?;
-        if part.count == 8 {
-            return long_number(text, at, decimals);
+    let (word, digits, places) = match text[at + whole] {
+        b'.' => {
+            let dot = others & others.wrapping_neg();
+            let digits = ((others ^ dot).trailing_zeros() / 8) as usize - 1;
+            // The bytes before the dot stay, those behind it close the gap.
+            let before = (dot >> 7) - 1;
+            ((word & before) | ((word >> 8) & !before), digits, digits - whole)
         }
-        end += 1 + part.count;
-        value = value * TENS[part.count] + part.value;
-        count += part.count;
-        missing = missing.checked_sub(part.count)?;
+        _ => (word, whole, 0),
+    };
+    let end = at + digits + usize::from(text[at + whole] == b'.');
+    if digits == 0 || text.get(end)?.is_ascii_digit() {
+        return long_number(text, at, decimals);
     }
-    if count == 0 || count + missing > 18 {
-        return None;
-    }
-    value *= TENS[missing];
-    Some((if negative { -value } else { value }, end))
+    let missing = (decimals as usize).checked_sub(places)?;
+    Some((first_digits(word, digits) * TENS[missing], end))
+}
+
+/// Eight digits `0`: taken off a word of digits, their values are left.
+const ZEROS: u64 = u64::from_le_bytes(*b"00000000");
+
+/// The number that the first bytes of a word, values of digits, make: one to eight of them.
+#[inline(always)]
+fn first_digits(word: u64, count: usize) -> i64 {
+    // The first digit is the lowest byte: zeros move in before it. Pairs, fours and eights are then added up.
+    let word = word << (64 - 8 * count);
+    let word = (word & 0x0f0f_0f0f_0f0f_0f0f).wrapping_mul(10 * 256 + 1) >> 8;
+    let word = (word & 0x00ff_00ff_00ff_00ff).wrapping_mul(100 * 65_536 + 1) >> 16;
+    ((word & 0x0000_ffff_0000_ffff).wrapping_mul(10_000 * (1 << 32) + 1) >> 32) as i64
 }
 
 /// Powers of ten.
@@ -381,35 +396,7 @@ const TENS: [i64; 19] = {
     tens
 };
 
-/// Up to eight digits, read as one word of eight bytes.
-struct Digits {
-    value: i64,
-    count: usize,
-}
-
-impl Digits {
-    /// The digits from a place on; none near the end of the text, where eight bytes are not left.
-    #[inline(always)]
-    fn at(text: &[u8], at: usize) -> Option<Digits> {
-        let word = u64::from_le_bytes(*text.get(at..)?.first_chunk::<8>()?);
-        // With the digits' code taken off, digits are below ten: what is not has a bit in the upper half.
-        let word = word ^ u64::from_le_bytes(*b"00000000");
-        let others = (word.wrapping_add(0x0606_0606_0606_0606) | word) & 0xf0f0_f0f0_f0f0_f0f0;
-        let count = (others.trailing_zeros() / 8) as usize;
-        if count == 0 {
-            return Some(Digits { value: 0, count });
-        }
-        // The first digit is the lowest byte: zeros move in before it. Pairs, fours and eights are then added up.
-        let word = word << (64 - 8 * count);
-        let word = (word & 0x0f0f_0f0f_0f0f_0f0f).wrapping_mul(10 * 256 + 1) >> 8;
-        let word = (word & 0x00ff_00ff_00ff_00ff).wrapping_mul(100 * 65_536 + 1) >> 16;
-        let word = (word & 0x0000_ffff_0000_ffff).wrapping_mul(10_000 * (1 << 32) + 1) >> 32;
-        Some(Digits { value: word as i64, count })
-    }
-}
-
-/// A number of which a part has eight digits or more, digit by digit.
-#[cold]
+/// A number with a sign or of more than eight characters, digit by digit.
 fn long_number(text: &[u8], mut at: usize, decimals: u8) -> Option<(i64, usize)> {
     let negative = *text.get(at)? == b'-';
     at += usize::from(negative);
@@ -463,9 +450,9 @@ impl DayMemory {
         let mut t = day * DAY + clock_time(time[1..].try_into().ok()?)?;
         let mut at = at + 19;
         if text.get(at) == Some(&b'.') {
-            let fraction = Digits::at(text, at + 1).filter(|f| f.count <= 6)?;
-            t += fraction.value * TENS[6 - fraction.count];
-            at += 1 + fraction.count;
+            let (fraction, end) = fraction(text, at + 1)?;
+            t += fraction;
+            at = end;
         }
         // Anything but a delimiter is seen by the caller: a zone or another mark gets the closer look.
         Some((t, at))
@@ -497,6 +484,17 @@ impl DayMemory {
             (self.text, self.day) = (text, Some(day));
         }
         Some(day)
+    }
+}
+
+/// The digits behind a second's point as microseconds, with where they end: up to six of them.
+#[inline(always)]
+fn fraction(text: &[u8], at: usize) -> Option<(Micros, usize)> {
+    let word = u64::from_le_bytes(*text.get(at..)?.first_chunk::<8>()?) ^ ZEROS;
+    let others = (word.wrapping_add(0x0606_0606_0606_0606) | word) & 0xf0f0_f0f0_f0f0_f0f0;
+    match (others.trailing_zeros() / 8) as usize {
+        count @ 1..=6 => Some((first_digits(word, count) * TENS[6 - count], at + count)),
+        _ => None,
     }
 }
 

@@ -52,6 +52,21 @@ fn every_format_is_proved_and_the_same_twice() {
 }
 
 #[test]
+fn marks_asked_for_are_there_even_where_no_row_has_one() {
+    let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let (shelf, name) = shelf_with_bars(dir.path());
+    for format in Format::ALL {
+        let order = Order { origin: true, last: Some(2), ..order(name.clone(), format) };
+        let delivery = deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap();
+        assert!(delivery.proved && delivery.rows == 2, "{format:?}");
+        let lines = first_lines(&shelf, &order, 3).unwrap().join(" ");
+        assert!(lines.contains("origin"), "{format:?}: {lines}");
+    }
+    let csv = std::fs::read_to_string(out.path().join("NOKSEK_joined_1m.csv")).unwrap();
+    assert!(csv.lines().skip(1).all(|line| line.ends_with(",0")), "{csv}");
+}
+
+#[test]
 fn a_file_that_was_changed_is_not_proved() {
     let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let (shelf, name) = shelf_with_bars(dir.path());
