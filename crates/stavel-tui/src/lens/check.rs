@@ -15,7 +15,7 @@ use stavel_core::recipe::{CheckStep, ComposeStep, Step};
 use stavel_core::store::{SeriesInfo, Shelf};
 
 use super::check_mends::{self, Preview};
-use super::{Fact, check_against, check_calendar, check_week, scroll, step};
+use super::{Fact, check_against, check_calendar, check_week, rests_on, scroll, step};
 use crate::act::Act;
 use crate::app::{App, Tone};
 use crate::canvas::{Canvas, thousands};
@@ -419,6 +419,11 @@ pub fn facts(app: &App) -> Vec<Fact> {
         out.push(Fact::words(format!("  {}", wall(gap.span.from))));
     }
     out.push(Fact::Pair("a minute", format!("{:.1} rows", report.rows_a_minute())));
+    let instrument = app.selected.as_ref().and_then(|s| app.snapshot.instrument(&s.instrument));
+    if let Some(instrument) = instrument {
+        out.extend([Fact::Gap, Fact::heading("rests on")]);
+        out.extend(rests_on(instrument, &["hours", "clock"]));
+    }
     if let Some(s) = report.spread {
         out.push(Fact::Gap);
         out.push(Fact::heading("spread in points"));

@@ -6,7 +6,7 @@ use stavel_core::model::{Clock, Frame, Span};
 use stavel_core::recipe::{FramesStep, Step};
 use stavel_core::store::SeriesInfo;
 
-use super::{Fact, step};
+use super::{Fact, rests_on, step};
 use crate::act::Act;
 use crate::app::{App, Tone};
 use crate::canvas::{Canvas, thousands};
@@ -174,9 +174,8 @@ pub fn facts(app: &App) -> Vec<Fact> {
     let mut out = vec![Fact::heading("frames"), Fact::Pair("built from", base.name.short())];
     if let Some(instrument) = app.snapshot.instrument(&base.name.instrument) {
         let session = &instrument.sheet.session;
-        out.push(Fact::Pair("clock", session.clock.to_string()));
         out.push(Fact::words(session.clock.in_words()));
-        out.push(Fact::Pair("hours", session.week.to_string()));
+        out.extend(rests_on(instrument, &["clock", "hours"]));
     }
     out.push(Fact::Gap);
     out.push(Fact::words("Bars count from the session day's start and begin anew with it; they are stamped with their opening time."));

@@ -20,6 +20,8 @@ mod splice_facts;
 mod splice_view;
 mod strokes;
 
+use stavel_core::model::Instrument;
+
 use crate::act::{Act, Lens};
 use crate::app::App;
 use crate::canvas::Canvas;
@@ -101,6 +103,16 @@ impl Fact {
     pub fn heading(text: impl Into<String>) -> Fact {
         Fact::Heading(text.into())
     }
+}
+
+/// Values of a spec sheet that a result rests on, each with how it is known.
+fn rests_on(instrument: &Instrument, keys: &[&str]) -> Vec<Fact> {
+    let told = |key: &&str| {
+        let value = instrument.values.get(*key).filter(|v| !v.is_empty())?;
+        let standing = instrument.standing(key);
+        Some(Fact::words(format!("{} {key} {value} ({standing})", standing.mark())))
+    };
+    keys.iter().filter_map(told).collect()
 }
 
 /// The first of two ends of a list view, so that `at` is among `rows` lines.

@@ -9,7 +9,7 @@ use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Shape, 
 use stavel_core::rehearse::{Account, Direction, Landing, Tape, money};
 use stavel_draw::{SceneRequest, scene};
 
-use super::Fact;
+use super::{Fact, rests_on};
 use crate::act::Act;
 use crate::app::{App, Tone};
 use crate::canvas::Canvas;
@@ -333,6 +333,9 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Fact::Pair("one point", format!("{} {}", sheet.money(1, decimals).normalize(), sheet.quote)),
         Fact::Pair("commission", format!("{} a side", sheet.commission)),
         Fact::Pair("swap", format!("{} / {}", sheet.swap_long, sheet.swap_short)),
+    ]);
+    out.extend(rests_on(&play.instrument, &["contract_size", "tick_size", "tick_value"]));
+    out.extend([
         Fact::Gap,
         Fact::heading("tape"),
         Fact::words(if play.tape.rows().shape() == Shape::Layered {
