@@ -407,6 +407,10 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Fact::Pair("gaps", report.gaps.len().to_string()),
         Fact::Pair("filler", format!("{} closed", thousands(report.filler_closed))),
         Fact::Pair("quiet", format!("{} open, kept", thousands(report.filler_open))),
+    ]);
+    let instrument = app.selected.as_ref().and_then(|s| app.snapshot.instrument(&s.instrument));
+    out.extend(instrument.map_or(Vec::new(), |i| rests_on(i, &["hours"])));
+    out.extend([
         Fact::Gap,
         Fact::heading("largest"),
         Fact::Pair("high-low", price(report.max_range)),
@@ -419,11 +423,6 @@ pub fn facts(app: &App) -> Vec<Fact> {
         out.push(Fact::words(format!("  {}", wall(gap.span.from))));
     }
     out.push(Fact::Pair("a minute", format!("{:.1} rows", report.rows_a_minute())));
-    let instrument = app.selected.as_ref().and_then(|s| app.snapshot.instrument(&s.instrument));
-    if let Some(instrument) = instrument {
-        out.extend([Fact::Gap, Fact::heading("rests on")]);
-        out.extend(rests_on(instrument, &["hours", "clock"]));
-    }
     if let Some(s) = report.spread {
         out.push(Fact::Gap);
         out.push(Fact::heading("spread in points"));
