@@ -236,8 +236,13 @@ impl Builder {
     fn row(&mut self, row: Row) {
         match &mut self.now {
             Some(now) if now.span.holds(row.time) => {
-                now.bar.high = now.bar.high.max(row.bar.high);
-                now.bar.low = now.bar.low.min(row.bar.low);
+                // Few rows move an end of the bar: to compare is cheaper than to write every time.
+                if row.bar.high > now.bar.high {
+                    now.bar.high = row.bar.high;
+                }
+                if row.bar.low < now.bar.low {
+                    now.bar.low = row.bar.low;
+                }
                 now.bar.close = row.bar.close;
                 now.add(&row);
             }
