@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use stavel_core::job::Job;
 use stavel_core::model::time::{HOUR, date, day_of, wall};
-use stavel_core::model::{Clock, Made, SeriesName, Span};
+use stavel_core::model::{Clock, Decision, Made, SeriesName, Span};
 use stavel_core::recipe::{ShelfStep, Step, Upkeep};
 use stavel_core::store::{EditionInfo, SeriesInfo, Shelf};
 
@@ -378,16 +378,7 @@ fn how_made(made: &Made) -> Vec<Fact> {
                 out.push(Fact::Pair(label, thousands(rows)));
             }
             out.push(Fact::words(taken.layout.clone()));
-            for d in &taken.decisions {
-                let why = if d.is_assumed() { format!(": {}", d.why) } else { String::new() };
-                out.push(Fact::words(format!(
-                    "{} {} {} ({}){why}",
-                    d.standing.mark(),
-                    d.what,
-                    d.value,
-                    d.standing
-                )));
-            }
+            out.extend(taken.decisions.iter().map(told));
         }
         Made::Check(mending) => {
             let words: Vec<String> =
@@ -397,6 +388,12 @@ fn how_made(made: &Made) -> Vec<Fact> {
         _ => {}
     }
     out
+}
+
+/// A decision, how it is known and, where it is only assumed, why.
+fn told(d: &Decision) -> Fact {
+    let why = if d.is_assumed() { format!(": {}", d.why) } else { String::new() };
+    Fact::words(format!("{} {} {} ({}){why}", d.standing.mark(), d.what, d.value, d.standing))
 }
 
 pub fn facts(app: &App) -> Vec<Fact> {
@@ -418,15 +415,7 @@ pub fn facts(app: &App) -> Vec<Fact> {
     ];
     out.extend(how_made(&e.provenance.made));
     if !e.provenance.made.is_taken_in() {
-        for d in app.snapshot.assumed(info) {
-            out.push(Fact::words(format!(
-                "{} {} {} (assumed): {}",
-                d.standing.mark(),
-                d.what,
-                d.value,
-                d.why
-            )));
-        }
+        out.extend(app.snapshot.assumed(info).iter().map(told));
     }
     if let Some(clock) = e.clock.as_ref().filter(|_| e.provenance.made.is_aligned()) {
         out.push(Fact::words(clock.in_words()));
