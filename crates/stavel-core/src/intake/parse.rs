@@ -6,9 +6,11 @@
 use super::cells;
 use super::layout::{DateOrder, Delimiter, Layout, Since1970, Use};
 use super::moment;
+use super::quick::{self, DayMemory, Pattern};
+use super::row_pattern::{Cell, RowPattern, Values};
 use crate::model::columns::shape_of;
-use crate::model::price::{MAX_DECIMALS, NumberFault, parse_scaled, unit};
-use crate::model::time::{DAY, HOUR, MINUTE, SECOND};
+use crate::model::price::{MAX_DECIMALS, NumberFault, parse_scaled};
+use crate::model::time::DAY;
 use crate::model::{ABSENT, Columns, Field, Micros, Scale, Shape};
 
 /// Why a line is no row.
@@ -111,9 +113,13 @@ enum Step {
 
 /// The values of one row and the state that goes from row to row.
 struct Row {
-    values: [i64; Field::ALL.len()],
+    values: Values,
     symbol: u32,
     day: DayMemory,
+    /// Of each column, how it was written in the row before.
+    patterns: Vec<Pattern>,
+    /// How all of the row before was written.
+    alike: RowPattern,
     scratch: Vec<u8>,
 }
 
@@ -171,8 +177,14 @@ impl Parser {
             symbols: Vec::new(),
             symbol_of: Vec::new(),
         };
-        let mut row =
-            Row { values: [0; Field::ALL.len()], symbol: 0, day: DayMemory::default(), scratch: Vec::new() };
+        let mut row = Row {
+            values: Values::default(),
+            symbol: 0,
+            day: DayMemory::default(),
+            alike: RowPattern::new(),
+            patterns: vec![Pattern::default(); self.steps.len()],
+            scratch: Vec::new(),
+        };
         let mut start = 0;
         while start < text.len() {
             if self.quick
@@ -220,21 +232,48 @@ impl Parser {
     /// Reads a row in the usual writing from `at`; gives its time and where the next line begins. None
     /// for everything that wants a closer look.
     #[inline(always)]
-    fn quick_row(&self, text: &[u8], mut at: usize, row: &mut Row) -> Option<(Micros, usize)> {
+    fn quick_row(&self, text: &[u8], at: usize, row: &mut Row) -> Option<(Micros, usize)> {
         let Delimiter::Mark(mark) = self.delimiter else { return None };
-        let mut time: Micros = 0;
-        for (i, step) in self.steps.iter().enumerate() {
+        let known = row.alike.read(&text[at..], &mut row.values);
+        let (time, done, end) = known.unwrap_or((0, 0, 0));
+        let (time, end) = self.quick_cells(text, (at, end), done, time, row)?;
+        if known.is_none() && row.alike.can_learn() {
+            self.learn(&text[at..], row);
+        }
+        match *text.get(end)? {
+            b'\n' => Some((time, end + 1)),
+            b'\r' if text.get(end + 1) == Some(&b'\n') => Some((time, end + 2)),
+            c if c == mark => Some((time, end + memchr::memchr(b'\n', &text[end..])? + 1)),
+            _ => None,
+        }
+    }
+
+    /// Reads the cells of a line that begins at `start`, the first `done` of which are known: they end `at`
+    /// bytes behind it.
+    #[inline(always)]
+    fn quick_cells(
+        &self,
+        text: &[u8],
+        (start, end): (usize, usize),
+        done: usize,
+        mut time: Micros,
+        row: &mut Row,
+    ) -> Option<(Micros, usize)> {
+        let Delimiter::Mark(mark) = self.delimiter else { return None };
+        let mut at = start + end;
+        for (i, step) in self.steps.iter().enumerate().skip(done) {
             if i > 0 {
                 if *text.get(at)? != mark {
                     return None;
                 }
                 at += 1;
             }
+            let pattern = row.patterns.get_mut(i)?;
             match *step {
                 Step::Number { at: place, decimals } => {
-                    (row.values[place], at) = quick_number(text, at, decimals)?;
+                    (row.values[place], at) = quick::number(pattern, text, at, decimals)?;
                 }
-                Step::Moment => (time, at) = row.day.quick_moment(text, at)?,
+                Step::Moment => (time, at) = row.day.quick_moment(pattern, text, at)?,
                 _ => {
                     let rest = text.get(at..)?;
                     at += rest
@@ -244,12 +283,30 @@ impl Parser {
                 }
             }
         }
-        match *text.get(at)? {
-            b'\n' => Some((time, at + 1)),
-            b'\r' if text.get(at + 1) == Some(&b'\n') => Some((time, at + 2)),
-            c if c == mark => Some((time, at + memchr::memchr(b'\n', &text[at..])? + 1)),
-            _ => None,
+        Some((time, at))
+    }
+
+    /// Has a line that was read cell by cell, but could have been read at once, serve as the pattern of those
+    /// that follow.
+    #[cold]
+    fn learn(&self, line: &[u8], row: &mut Row) {
+        let Delimiter::Mark(mark) = self.delimiter else { return };
+        let mut cells = Vec::with_capacity(self.steps.len());
+        let mut at = 0;
+        for step in &self.steps {
+            let cell = match *step {
+                Step::Number { at: place, decimals } => Cell::Number { place, decimals },
+                Step::Moment => match row.day.day() {
+                    Some(day) => Cell::Moment { day },
+                    None => break,
+                },
+                _ => break,
+            };
+            let Some(end) = memchr::memchr2(mark, b'\n', &line[at..]).map(|n| at + n) else { break };
+            cells.push((cell, end - usize::from(line[..end].ends_with(b"\r"))));
+            at = end + 1;
         }
+        row.alike.learn(line, &cells);
     }
 
     /// Reads one line cell by cell.
@@ -341,178 +398,6 @@ fn symbol(cell: &[u8], symbols: &mut Vec<Vec<u8>>) -> Option<u32> {
     Some(at as u32)
 }
 
-/// Reads a number of up to 18 digits with no more than `decimals` decimals; gives where it ends.
-///
-/// A number of up to eight characters is read as one word; what is longer or has a sign, digit by digit.
-#[inline(always)]
-fn quick_number(text: &[u8], at: usize, decimals: u8) -> Option<(i64, usize)> {
-    let word = u64::from_le_bytes(*text.get(at..)?.first_chunk::<8>()?) ^ ZEROS;
-    // The highest bit of each byte that is no digit: added to anything above nine, 0x76 reaches it.
-    let tall = (word & 0x7f7f_7f7f_7f7f_7f7f) + 0x7676_7676_7676_7676;
-    let others = (tall | word) & 0x8080_8080_8080_8080;
-    let whole = (others.trailing_zeros() / 8) as usize;
-    if whole == 8 {
-        return long_number(text, at, decimals);
-    }
-    let (word, digits, places) = match text[at + whole] {
-        b'.' => {
-            let dot = others & others.wrapping_neg();
-            let digits = ((others ^ dot).trailing_zeros() / 8) as usize - 1;
-            // The bytes before the dot stay, those behind it close the gap.
-            let before = (dot >> 7) - 1;
-            ((word & before) | ((word >> 8) & !before), digits, digits - whole)
-        }
-        _ => (word, whole, 0),
-    };
-    let end = at + digits + usize::from(text[at + whole] == b'.');
-    if digits == 0 || text.get(end)?.is_ascii_digit() {
-        return long_number(text, at, decimals);
-    }
-    let missing = (decimals as usize).checked_sub(places)?;
-    Some((first_digits(word, digits) * TENS[missing], end))
-}
-
-/// Eight digits `0`: taken off a word of digits, their values are left.
-const ZEROS: u64 = u64::from_le_bytes(*b"00000000");
-
-/// The number that the first bytes of a word, values of digits, make: one to eight of them.
-#[inline(always)]
-fn first_digits(word: u64, count: usize) -> i64 {
-    // The first digit is the lowest byte: zeros move in before it. Pairs, fours and eights are then added up.
-    let word = word << (64 - 8 * count);
-    let word = (word & 0x0f0f_0f0f_0f0f_0f0f).wrapping_mul(10 * 256 + 1) >> 8;
-    let word = (word & 0x00ff_00ff_00ff_00ff).wrapping_mul(100 * 65_536 + 1) >> 16;
-    ((word & 0x0000_ffff_0000_ffff).wrapping_mul(10_000 * (1 << 32) + 1) >> 32) as i64
-}
-
-/// Powers of ten.
-const TENS: [i64; 19] = {
-    let mut tens = [1; 19];
-    let mut i = 1;
-    while i < tens.len() {
-        tens[i] = tens[i - 1] * 10;
-        i += 1;
-    }
-    tens
-};
-
-/// A number with a sign or of more than eight characters, digit by digit.
-fn long_number(text: &[u8], mut at: usize, decimals: u8) -> Option<(i64, usize)> {
-    let negative = *text.get(at)? == b'-';
-    at += usize::from(negative);
-    let start = at;
-    let mut value: i64 = 0;
-    let mut c = *text.get(at)?;
-    while c.is_ascii_digit() {
-        value = value.wrapping_mul(10).wrapping_add((c - b'0') as i64);
-        at += 1;
-        c = *text.get(at)?;
-    }
-    let mut missing = decimals;
-    let mut digits = at - start;
-    if c == b'.' {
-        let dot = at;
-        at += 1;
-        c = *text.get(at)?;
-        while c.is_ascii_digit() {
-            value = value.wrapping_mul(10).wrapping_add((c - b'0') as i64);
-            at += 1;
-            c = *text.get(at)?;
-        }
-        let places = at - dot - 1;
-        digits += places;
-        missing = decimals.checked_sub(u8::try_from(places).ok()?)?;
-    }
-    if digits == 0 || digits + missing as usize > 18 {
-        return None;
-    }
-    value *= unit(missing);
-    Some((if negative { -value } else { value }, at))
-}
-
-/// The date read last: neighbouring lines nearly always share it.
-#[derive(Default)]
-struct DayMemory {
-    text: [u8; 10],
-    day: Option<i64>,
-}
-
-impl DayMemory {
-    /// A moment with the date read last and a time of day as `13:45:12` or `13:45:12.345`.
-    #[inline(always)]
-    fn quick_moment(&self, text: &[u8], at: usize) -> Option<(Micros, usize)> {
-        let day = self.day?;
-        let cell: &[u8; 19] = text.get(at..at + 19)?.try_into().ok()?;
-        let (date, time) = cell.split_first_chunk::<10>()?;
-        if *date != self.text || !matches!(time[0], b' ' | b'T') {
-            return None;
-        }
-        let mut t = day * DAY + clock_time(time[1..].try_into().ok()?)?;
-        let mut at = at + 19;
-        if text.get(at) == Some(&b'.') {
-            let (fraction, end) = fraction(text, at + 1)?;
-            t += fraction;
-            at = end;
-        }
-        // Anything but a delimiter is seen by the caller: a zone or another mark gets the closer look.
-        Some((t, at))
-    }
-
-    fn moment(&mut self, cell: &[u8], order: DateOrder) -> Option<Micros> {
-        let at = moment::moment(cell, order)?;
-        // Only a full date of ten characters may be remembered by its first ten.
-        self.day = None;
-        if let Some((head, [b' ' | b'T', ..])) = cell.split_first_chunk::<10>() {
-            self.day = moment::date(head, order).filter(|(_, rest)| rest.is_empty()).map(|(day, _)| day);
-            self.text = *head;
-        }
-        Some(at)
-    }
-
-    fn date(&mut self, cell: &[u8], order: DateOrder) -> Option<i64> {
-        if let Some(day) = self.day
-            && cell == self.text
-        {
-            return Some(day);
-        }
-        let (day, rest) = moment::date(cell, order)?;
-        if !rest.is_empty() {
-            return None;
-        }
-        self.day = None;
-        if let Ok(text) = cell.try_into() {
-            (self.text, self.day) = (text, Some(day));
-        }
-        Some(day)
-    }
-}
-
-/// The digits behind a second's point as microseconds, with where they end: up to six of them.
-#[inline(always)]
-fn fraction(text: &[u8], at: usize) -> Option<(Micros, usize)> {
-    let word = u64::from_le_bytes(*text.get(at..)?.first_chunk::<8>()?) ^ ZEROS;
-    let others = (word.wrapping_add(0x0606_0606_0606_0606) | word) & 0xf0f0_f0f0_f0f0_f0f0;
-    match (others.trailing_zeros() / 8) as usize {
-        count @ 1..=6 => Some((first_digits(word, count) * TENS[6 - count], at + count)),
-        _ => None,
-    }
-}
-
-/// `13:45:12` as a time of day, eight characters at once.
-#[inline(always)]
-fn clock_time(text: [u8; 8]) -> Option<Micros> {
-    // With the digits' and colons' codes taken off, digits are below ten and colons are zero.
-    let word = u64::from_le_bytes(text) ^ u64::from_le_bytes(*b"00:00:00");
-    let too_large = word.wrapping_add(0x0606_0606_0606_0606) | word;
-    if too_large & 0xf0f0_f0f0_f0f0_f0f0 != 0 || word & 0x0000_ff00_00ff_0000 != 0 {
-        return None;
-    }
-    // Each byte times ten plus the next one: below 256, so that none spills into its neighbour.
-    let pairs = word.wrapping_mul(10) + (word >> 8);
-    let [h, _, _, m, _, _, s, _] = pairs.to_le_bytes().map(i64::from);
-    (h < 24 && m < 60 && s < 60).then_some(h * HOUR + m * MINUTE + s * SECOND)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -596,33 +481,6 @@ mod tests {
         assert_eq!(ticks.rows.column(Field::BidVolume), [ABSENT]);
     }
 
-    #[test]
-    fn a_number_that_ends_with_the_text_is_left_to_the_closer_look() {
-        for text in ["12345678", "-12345678", "1.2345678", "1.234567", "1234567.", "", "-"] {
-            assert_eq!(quick_number(text.as_bytes(), 0, 8), None, "{text}");
-        }
-    }
-
-    #[test]
-    fn every_time_of_day_is_read_and_nothing_beyond() {
-        for s in 0..86_400 {
-            let text = format!("{:02}:{:02}:{:02}", s / 3600, s / 60 % 60, s % 60);
-            let cell = text.as_bytes().try_into().unwrap();
-            assert_eq!(clock_time(cell), Some(s * SECOND), "{text}");
-        }
-        for text in [
-            b"24:00:00",
-            b"00:60:00",
-            b"00:00:60",
-            b"0a:00:00",
-            b"00-00:00",
-            b"99:99:99",
-            b":::::::::"[..8].try_into().unwrap(),
-        ] {
-            assert_eq!(clock_time(*text), None);
-        }
-    }
-
     /// The slow plain way: split, trim, parse each cell on its own.
     fn plainly(text: &[u8], layout: &Layout) -> Vec<(Micros, Vec<i64>)> {
         let mut out = Vec::new();
@@ -642,15 +500,6 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_word_of_digits_is_read_as_digit_by_digit(
-            text in "-?[0-9]{0,10}(\\.[0-9]{0,10})?[,\n/:;x][0-9,.]{12}",
-            decimals in 0u8..9,
-        ) {
-            let (quick, slow) = (quick_number(text.as_bytes(), 0, decimals), long_number(text.as_bytes(), 0, decimals));
-            prop_assert_eq!(quick, slow);
-        }
-
-        #[test]
         fn fast_and_plain_agree(lines in proptest::collection::vec(
             ("(0[1-9]|[12][0-9]|3[01]|5)\\.(0[1-9]|1[0-2])\\.20[012][0-9] [012][0-9]:[0-6][0-9]:[0-5][0-9](\\.[0-9]{1,7})?",
              "-?[0-9]{1,3}(\\.[0-9]{0,5})?", "[0-9]{0,2}\\.?[0-9]{0,3}", "[0-9]{1,2}(,[0-9])?", "[0-9x]{1,3}"), 0..40)) {
@@ -659,6 +508,41 @@ mod tests {
             let fast: Vec<(Micros, Vec<i64>)> =
                 (0..parsed.rows.len()).map(|i| (parsed.rows.time[i], parsed.rows.data.iter().map(|c| c[i]).collect())).collect();
             prop_assert_eq!(fast, plainly(text.as_bytes(), &quotes()));
+        }
+
+        #[test]
+        fn rows_written_alike_are_read_as_one_by_one(
+            rows in proptest::collection::vec((0usize..6, any::<u64>(), any::<u8>(), 0usize..400), 1..60),
+        ) {
+            let shapes = [
+                "05.03.2024 1#:4#:12.3#5,1.#2345,1.#2349,#.2,#.7\n",
+                "05.03.2024 1#:4#:12.#,11.#2345,11.#2349,#1.2,#.7\r\n",
+                "06.03.2024 1#:4#:1#,123#56.02,123#56.#,#,12345#7.1\n",
+                "05.03.2024 1#:4#:12.3#5,1.#2345,1.#2349,#.2,#.7,x#\n",
+                "05.03.2024 1#:4#:12.345,-#.02345,1#.02349,,\n",
+                "05.03.2024 1#:4#:12.3#5,1.#2345,1.#2349,#,#2\n",
+            ];
+            let mut text = Vec::new();
+            for (shape, mut digits, odd, at) in rows {
+                let mut line = shapes[shape % shapes.len()].as_bytes().to_vec();
+                for c in line.iter_mut().filter(|c| **c == b'#') {
+                    (*c, digits) = (b'0' + (digits % 10) as u8, digits / 10);
+                }
+                if let Some(c) = line.get_mut(at) {
+                    *c = odd;
+                }
+                text.extend(line);
+            }
+            // Without decimals for volumes some rows are too fine.
+            for layout in [quotes(), Layout { volume_decimals: 0, ..quotes() }] {
+                let scale = Scale { price: 5, volume: layout.volume_decimals };
+                let quick = Parser::new(&layout, scale);
+                let plain = Parser { quick: false, ..Parser::new(&layout, scale) };
+                let (quick, plain) = (quick.block(&text), plain.block(&text));
+                prop_assert_eq!((&quick.rows.time, &quick.rows.data), (&plain.rows.time, &plain.rows.data));
+                let told = |p: &Parsed| p.rejects.iter().map(|r| (r.line, r.byte, r.fault)).collect::<Vec<_>>();
+                prop_assert_eq!(told(&quick), told(&plain));
+            }
         }
 
         #[test]
