@@ -4,12 +4,13 @@ use std::path::Path;
 
 use serde_json::json;
 use stavel_core::check::{self, check_series};
+use stavel_core::frames::{self, Making};
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, rfc3339};
-use stavel_core::model::{Clock, Columns, Frame, SeriesName, Side, Span};
+use stavel_core::model::{Clock, Columns, Frame, SeriesName, Span};
 use stavel_core::recipe::{self, ChartStep, CheckStep, Report, Step};
 use stavel_core::store::{SeriesInfo, Shelf};
-use stavel_core::{Error, Result, frames};
+use stavel_core::{Error, Result};
 
 use crate::report;
 use crate::scene::{SceneRequest, scene};
@@ -118,10 +119,10 @@ pub fn bars_for_chart(
             },
             ..info.clone()
         };
-        let built = frames::build_rows(shelf, &anchored, frame, Some(&Clock::utc()), Side::Bid, span, job)?;
-        return Ok((frame, built.bars));
+        let making = Making { clock: Some(&Clock::utc()), span, ..Making::default() };
+        return Ok((frame, frames::build_bars(shelf, &anchored, frame, &making, job)?.bars));
     }
-    Ok((frame, frames::build_rows(shelf, info, frame, None, Side::Bid, span, job)?.bars))
+    Ok((frame, frames::build_bars(shelf, info, frame, &Making { span, ..Making::default() }, job)?.bars))
 }
 
 fn chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<Report> {
@@ -170,5 +171,5 @@ fn bars_at(shelf: &Shelf, name: &SeriesName, frame: Frame, span: Span, job: &Job
     if name.frame == frame {
         return shelf.read(&info.edition, span);
     }
-    Ok(frames::build_rows(shelf, &info, frame, None, Side::Bid, span, job)?.bars)
+    Ok(frames::build_bars(shelf, &info, frame, &Making { span, ..Making::default() }, job)?.bars)
 }

@@ -4,12 +4,12 @@ use super::cross::{Cross, Crosser, walk};
 use super::on_shelf::session_of;
 use super::{Finding, Kind, Remedy};
 use crate::align;
-use crate::frames::build_rows;
+use crate::frames::{Making, build_bars};
 use crate::job::Job;
 use crate::model::price::unit;
 use crate::model::session::OpenHours;
 use crate::model::time::{HOUR, MINUTE, WEEK, length_in_words};
-use crate::model::{Columns, Field, Frame, SeriesName, Side, Span};
+use crate::model::{Columns, Field, Frame, SeriesName, Span};
 use crate::store::{Cursor, Scan, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
@@ -144,7 +144,7 @@ fn pieces(shelf: &Shelf, info: &SeriesInfo, frame: Frame, span: Span, job: &Job)
         let fields = [Field::Open, Field::High, Field::Low, Field::Close];
         return Ok(Pieces::Shelf(shelf.scan(&info.edition, span, Some(&fields))?));
     }
-    let built = build_rows(shelf, info, frame, None, Side::Bid, span, job)?;
+    let built = build_bars(shelf, info, frame, &Making { span, ..Making::default() }, job)?;
     // A bar cut by the span's ends is no bar to compare.
     let (from, to) = (usize::from(built.partial_first), built.bars.len() - usize::from(built.partial_last));
     Ok(Pieces::Framed(Some(built.bars.rows(from..to.max(from)))))

@@ -1,5 +1,7 @@
 //! Building frames on the shelf.
 
+use rayon::prelude::*;
+
 use super::{Builder, Built};
 use crate::job::Job;
 use crate::model::provenance::Framing;
@@ -14,19 +16,47 @@ pub struct BuiltSeries {
     pub partial_last: bool,
 }
 
-/// Bars of a frame out of a series' rows in a span, without writing them.
+/// What bars are made by.
+pub struct Making<'a> {
+    /// Of the session days; none means the one of the sheet.
+    pub clock: Option<&'a Clock>,
+    pub side: Side,
+    pub span: Span,
+}
+
+impl Default for Making<'_> {
+    fn default() -> Self {
+        Making { clock: None, side: Side::Bid, span: Span::ALL }
+    }
+}
+
+/// Bars of one frame out of a series' rows, without writing them.
 ///
 /// # Errors
-/// Where the series is afloat or the frame cannot be made of it.
-pub fn build_rows(
+/// As [`build_rows`].
+pub fn build_bars(
     shelf: &Shelf,
     info: &SeriesInfo,
     frame: Frame,
-    clock: Option<&Clock>,
-    side: Side,
-    span: Span,
+    making: &Making<'_>,
     job: &Job,
 ) -> Result<Built> {
+    let built = build_rows(shelf, info, &[frame], making, job)?.pop();
+    built.ok_or_else(|| Error::arguments("Say which frame is to be built."))
+}
+
+/// Bars of frames out of a series' rows in a span, without writing them: of each frame, in the order given,
+/// all out of one reading of the rows.
+///
+/// # Errors
+/// Where the series is afloat or a frame cannot be made of it.
+pub fn build_rows(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    frames: &[Frame],
+    making: &Making<'_>,
+    job: &Job,
+) -> Result<Vec<Built>> {
     if info.is_afloat() {
         return Err(Error::input(format!(
             "{} is afloat: without a clock its days are not known; align it first.",
@@ -34,48 +64,58 @@ pub fn build_rows(
         )));
     }
     let mut session = shelf.instrument(&info.name.instrument)?.sheet.session;
-    if let Some(clock) = clock {
+    if let Some(clock) = making.clock {
         session.clock = clock.clone();
     }
-    let edition = &info.edition;
-    let mut builder = Builder::new(info.name.frame, frame, side, &edition.fields, edition.scale, &session)?;
+    let (edition, from, side) = (&info.edition, info.name.frame, making.side);
+    let builder = |frame: &Frame| Builder::new(from, *frame, side, &edition.fields, edition.scale, &session);
+    let mut builders: Vec<Builder> = frames.iter().map(builder).collect::<Result<_>>()?;
     let other_volume = if side == Side::Ask { Field::BidVolume } else { Field::AskVolume };
     let fields: Vec<Field> = edition.fields.iter().copied().filter(|f| *f != other_volume).collect();
-    for rows in ahead(shelf.scan(edition, span, Some(&fields))?) {
+    for rows in ahead(shelf.scan(edition, making.span, Some(&fields))?) {
         let rows = rows?;
         job.advance(rows.len() as u64)?;
-        builder.push(&rows);
+        builders.par_iter_mut().for_each(|builder| builder.push(&rows));
     }
-    Ok(builder.finish())
+    Ok(builders.into_iter().map(Builder::finish).collect())
 }
 
-/// Builds bars of a frame out of a series into a series of their own.
+/// Builds bars of frames out of a series, each into a series of its own.
 ///
 /// # Errors
 /// As [`build_rows`].
 pub fn build_series(
     shelf: &mut Shelf,
     name: &SeriesName,
-    frame: Frame,
+    frames: &[Frame],
     clock: Option<&Clock>,
     side: Side,
     job: &Job,
-) -> Result<BuiltSeries> {
+) -> Result<Vec<BuiltSeries>> {
     let info = shelf.find(name)?;
-    job.begin(format!("frames {frame} of {name}"), info.edition.rows);
-    let built = build_rows(shelf, &info, frame, clock, side, Span::ALL, job)?;
+    let words: Vec<String> = frames.iter().map(Frame::to_string).collect();
+    job.begin(format!("frames {} of {name}", words.join(" ")), info.edition.rows);
+    let built = build_rows(shelf, &info, frames, &Making { clock, side, span: Span::ALL }, job)?;
+    frames.iter().zip(built).map(|(frame, built)| store(shelf, &info, *frame, clock, side, built)).collect()
+}
+
+/// Puts built bars on the shelf.
+fn store(
+    shelf: &mut Shelf,
+    info: &SeriesInfo,
+    frame: Frame,
+    clock: Option<&Clock>,
+    side: Side,
+    built: Built,
+) -> Result<BuiltSeries> {
     // A tick series has both sides; a bar series has the side it has.
+    let name = &info.name;
     let side = if name.frame.is_ticks() && side != Side::Last { side } else { name.side };
     let target = SeriesName { frame, side, built: true, ..name.clone() };
-    let framing = Framing {
-        frame,
-        side,
-        clock: clock.map(Clock::to_string),
-        partial_first: built.partial_first,
-        partial_last: built.partial_last,
-    };
-    let mut inputs = vec![Input::Edition { id: info.edition.id, series: info.name.clone() }];
-    let sheet = shelf.instrument(&info.name.instrument)?;
+    let (partial_first, partial_last) = (built.partial_first, built.partial_last);
+    let framing = Framing { frame, side, clock: clock.map(Clock::to_string), partial_first, partial_last };
+    let mut inputs = vec![Input::Edition { id: info.edition.id, series: name.clone() }];
+    let sheet = shelf.instrument(&name.instrument)?;
     // A clock that was said is a setting of its own.
     let keys = Instrument::SESSION.into_iter().filter(|key| clock.is_none() || *key != "clock");
     inputs.extend(sheet.inputs(&keys.collect::<Vec<_>>()));
@@ -86,7 +126,6 @@ pub fn build_series(
         scale: built.bars.scale,
     };
     let mut draft = shelf.draft(&target, origin)?;
-    draft.push(built.bars.clone())?;
-    let made = draft.commit()?;
-    Ok(BuiltSeries { info: made, partial_first: built.partial_first, partial_last: built.partial_last })
+    draft.push(built.bars)?;
+    Ok(BuiltSeries { info: draft.commit()?, partial_first, partial_last })
 }

@@ -81,11 +81,8 @@ impl RowPattern {
     pub fn read(&self, line: &[u8], values: &mut Values) -> Option<(Micros, usize, usize)> {
         let end = *self.ends.last()?;
         let window: &[u8; WINDOW] = line.first_chunk()?;
-        let mut apart = 0;
-        for i in 0..WIDTH {
-            apart |= (window[i] ^ self.base[i]).saturating_sub(self.slack[i]);
-        }
-        if apart != 0 {
+        let apart = |((c, base), slack): ((&u8, &u8), &u8)| (c ^ base).saturating_sub(*slack);
+        if window.iter().zip(&self.base).zip(&self.slack).map(apart).fold(0, |all, one| all | one) != 0 {
             return None;
         }
         let mut time = self.midnight;

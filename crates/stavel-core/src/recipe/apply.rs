@@ -144,8 +144,7 @@ fn side_of(text: Option<&str>) -> Result<Side> {
 fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<Report> {
     let side = side_of(step.side.as_deref())?;
     let (mut json, mut lines, mut changed) = (Vec::new(), Vec::new(), Vec::new());
-    for &frame in &step.frames {
-        let built = build_series(shelf, &step.series, frame, step.clock.as_ref(), side, job)?;
+    for built in build_series(shelf, &step.series, &step.frames, step.clock.as_ref(), side, job)? {
         let (name, e) = (&built.info.name, &built.info.edition);
         json.push(json!({
             "series": name, "edition": e.number, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last),

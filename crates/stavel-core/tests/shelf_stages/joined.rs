@@ -2,7 +2,7 @@
 
 use stavel_core::check::check_series;
 use stavel_core::deliver::{Format, Order, deliver};
-use stavel_core::frames::build_rows;
+use stavel_core::frames::{Making, build_bars};
 use stavel_core::job::Job;
 use stavel_core::model::time::MINUTE;
 use stavel_core::model::{Clock, Columns, Field, Frame, SeriesName, Side, Span};
@@ -70,9 +70,15 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
     expected.append(&theirs.rows(on..theirs.len()));
     let info = shelf.find(&layers).unwrap();
     let build = |frame: &str, side| {
-        build_rows(&shelf, &info, frame.parse().unwrap(), None, side, Span::ALL, &Job::unwatched())
-            .unwrap()
-            .bars
+        build_bars(
+            &shelf,
+            &info,
+            frame.parse().unwrap(),
+            &Making { side, ..Making::default() },
+            &Job::unwatched(),
+        )
+        .unwrap()
+        .bars
     };
     let minutes = build("1m", Side::Bid);
     let origin = minutes.column(Field::Origin);

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use stavel_core::align::{Ask, Doubtful, anchor_series, study};
 use stavel_core::check::{Kind, Mend, check_series, mend_series};
 use stavel_core::compose::{Request, compose};
-use stavel_core::frames::{build_rows, build_series};
+use stavel_core::frames::{Making, build_bars, build_series};
 use stavel_core::intake::Stamp;
 use stavel_core::job::Job;
 use stavel_core::model::time::{DAY, HOUR, parse, wall};
@@ -68,19 +68,37 @@ fn frames_of_ticks_follow_the_side_and_the_clock() {
     let rows = ticks(span("2024-03-03", "2024-03-16"), 5);
     put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
     let (ticks, job) = (name("NOKSEK@quill:ticks"), Job::unwatched());
-    build_series(&mut shelf, &ticks, Frame::M1, None, Side::Bid, &job).unwrap();
+    build_series(&mut shelf, &ticks, &[Frame::M1], None, Side::Bid, &job).unwrap();
     assert!(read(&shelf, "NOKSEK@quill:1m") == minutes_of(&rows));
-    let ask = build_series(&mut shelf, &ticks, Frame::M1, None, Side::Ask, &job).unwrap();
-    assert_eq!(ask.info.name.to_string(), "NOKSEK@quill:1m.ask");
+    let ask = build_series(&mut shelf, &ticks, &[Frame::M1], None, Side::Ask, &job).unwrap();
+    assert_eq!(ask[0].info.name.to_string(), "NOKSEK@quill:1m.ask");
     let highest = |series: &str| read(&shelf, series).column(Field::High).iter().copied().max();
     assert_eq!(highest("NOKSEK@quill:1m.ask"), rows.column(Field::Ask).iter().copied().max());
     let info = shelf.find(&ticks).unwrap();
     let days = |clock: Option<&str>| {
         let clock = clock.map(|c| c.parse::<Clock>().unwrap());
-        let built = build_rows(&shelf, &info, Frame::D1, clock.as_ref(), Side::Bid, Span::ALL, &job).unwrap();
-        built.bars.len()
+        let making = Making { clock: clock.as_ref(), ..Making::default() };
+        build_bars(&shelf, &info, Frame::D1, &making, &job).unwrap().bars.len()
     };
     assert_eq!((days(None), days(Some("UTC"))), (10, 12), "in UTC every week has a stub on Sunday");
+}
+
+#[test]
+fn frames_built_together_are_those_built_one_by_one() {
+    let (_dir, mut shelf) = desk();
+    let rows = ticks(span("2024-03-03", "2024-03-16"), 5);
+    put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
+    let (ticks, job) = (name("NOKSEK@quill:ticks"), Job::unwatched());
+    let frames: Vec<Frame> = ["1d", "1m", "1h"].map(|f| f.parse().unwrap()).to_vec();
+    let together = build_series(&mut shelf, &ticks, &frames, None, Side::Mid, &job).unwrap();
+    for (frame, built) in frames.iter().zip(&together) {
+        let info = shelf.find(&ticks).unwrap();
+        let making = Making { side: Side::Mid, ..Making::default() };
+        let alone = build_bars(&shelf, &info, *frame, &making, &job).unwrap();
+        assert_eq!(built.info.name.to_string(), format!("NOKSEK@quill:{frame}.mid"));
+        assert!(shelf.read(&built.info.edition, Span::ALL).unwrap() == alone.bars, "{frame}");
+        assert_eq!((built.partial_first, built.partial_last), (alone.partial_first, alone.partial_last));
+    }
 }
 
 #[test]
@@ -90,16 +108,16 @@ fn what_was_built_knows_which_edition_it_came_from() {
     put(&mut shelf, "NOKSEK@quill:1m", &rows, Some("UTC"));
     let base = shelf.find(&name("NOKSEK@quill:1m")).unwrap();
     let built =
-        build_series(&mut shelf, &base.name, "1h".parse().unwrap(), None, Side::Bid, &Job::unwatched())
+        build_series(&mut shelf, &base.name, &["1h".parse().unwrap()], None, Side::Bid, &Job::unwatched())
             .unwrap();
-    let parents: Vec<i64> = built.info.edition.provenance.parents().map(|p| p.0).collect();
+    let parents: Vec<i64> = built[0].info.edition.provenance.parents().map(|p| p.0).collect();
     assert_eq!(parents, [base.edition.id]);
-    assert!(shelf.staleness(&built.info.edition).unwrap().is_empty());
+    assert!(shelf.staleness(&built[0].info.edition).unwrap().is_empty());
     put(&mut shelf, "NOKSEK@quill:1m", &rows.rows(0..3000), Some("UTC"));
     let newer = shelf.find(&base.name).unwrap();
     assert_ne!(parents, [newer.edition.id]);
     let changed = Change::Source { series: base.name, is_there: true };
-    assert_eq!(shelf.staleness(&built.info.edition).unwrap(), [changed]);
+    assert_eq!(shelf.staleness(&built[0].info.edition).unwrap(), [changed]);
 }
 
 #[test]
