@@ -284,7 +284,7 @@ fn anchoring_inverts_the_clock_and_the_hour_shown_twice_is_told_by_the_order_of_
     let mut here = there.clone();
     here.time.iter_mut().for_each(|t| *t = clock.to_wall(*t));
     let mut mover = Mover::new(&clock, Stamp::Open, Frame::M1);
-    assert!(mover.push(here) == there && mover.finish().is_none() && mover.doubtful.twice == 0);
+    assert!(mover.push(here) == there && mover.finish().is_none() && mover.doubtful().twice == 0);
     // A market that never closes, through the night in which Oslo's clocks go back.
     let oslo: Clock = "Europe/Oslo".parse().unwrap();
     let start = parse("2024-10-26 20:00").unwrap();
@@ -302,6 +302,6 @@ fn anchoring_inverts_the_clock_and_the_hour_shown_twice_is_told_by_the_order_of_
     }
     back.append(&mover.finish().unwrap_or(Columns::empty(&[Field::Close], Scale::default())));
     assert!(back == utc);
-    assert_eq!((mover.doubtful.twice, mover.doubtful.never), (120, 0));
+    assert_eq!((mover.doubtful().twice, mover.doubtful().never), (120, 0));
     assert_eq!(mover.push(written.rows(0..0)).len(), 0);
 }

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use stavel_core::model::price::push_scaled;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, SECOND, civil_from_days, day_of};
+use stavel_core::model::written::push_padded;
 
 use crate::market::{Bar, Quote};
 use crate::truth::{Defects, LATE, REPEATED};
@@ -52,12 +53,6 @@ fn push_wall(line: &mut Vec<u8>, t: Micros, mark: u8) {
     push_padded(line, m, 2);
     line.push(mark);
     push_padded(line, d, 2);
-}
-
-fn push_padded(line: &mut Vec<u8>, value: i64, width: usize) {
-    let text = value.to_string();
-    line.extend(std::iter::repeat_n(b'0', width.saturating_sub(text.len())));
-    line.extend_from_slice(text.as_bytes());
 }
 
 fn push_time(line: &mut Vec<u8>, t: Micros, seconds: bool) {

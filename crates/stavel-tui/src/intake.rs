@@ -176,7 +176,9 @@ impl IntakeForm {
                     DateOrder::MonthFirst => DateOrder::YearFirst,
                 }
             }
-            KeyCode::Char(',') => layout.decimal = if layout.decimal == b'.' { b',' } else { b'.' },
+            KeyCode::Char(',') => {
+                layout.numbers.decimal = if layout.numbers.decimal == b'.' { b',' } else { b'.' }
+            }
             KeyCode::Char('s') => {
                 let now = self.plan().map(|p| p.stamp).unwrap_or_default();
                 self.stamp = Some(if now == Stamp::Open { Stamp::Close } else { Stamp::Open });

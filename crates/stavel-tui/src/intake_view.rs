@@ -180,8 +180,8 @@ fn marks_in_words(layout: &Layout) -> String {
     let mut words = vec![layout.delimiter.word()];
     words.extend(layout.name.as_ref().map(|n| format!("layout {n}")));
     words.push(if layout.header.is_some() { "a header".into() } else { "no header".into() });
-    words.extend((layout.decimal == b',').then(|| "decimal comma".into()));
-    words.extend(layout.thousands.map(|t| format!("'{}' between thousands", t as char)));
+    words.extend((layout.numbers.decimal == b',').then(|| "decimal comma".into()));
+    words.extend(layout.numbers.thousands.map(|t| format!("'{}' between thousands", t as char)));
     words.join(", ")
 }
 

@@ -11,7 +11,7 @@ mod evidence;
 mod fit;
 mod on_shelf;
 
-pub use anchoring::{Doubtful, Mover};
+pub use anchoring::Mover;
 pub use coarse::{correlate_finely, fine_step};
 pub use correlate::{Offsets, WeekFit, correlate};
 pub use evidence::{Dailies, Evidence, WeekEdges, clock_in_words, longest_bars, week_edges};

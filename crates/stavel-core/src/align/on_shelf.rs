@@ -1,6 +1,6 @@
 //! Aligning on the shelf.
 
-use super::anchoring::{Doubtful, Mover};
+use super::anchoring::Mover;
 use super::coarse::{correlate_finely, fine_step, gather};
 use super::evidence::{Dailies, Evidence, WeekEdges, dailies, days_of, longest_bars, week_edges};
 use super::{Fit, WeekFit, correlate, fit, fit_to};
@@ -8,7 +8,9 @@ use crate::intake::Stamp;
 use crate::job::Job;
 use crate::model::provenance::{Anchoring, Disorder};
 use crate::model::time::{DAY, HOUR, MINUTE};
-use crate::model::{ABSENT, Clock, Columns, Field, Made, Micros, Provenance, SeriesName, Shape, Span};
+use crate::model::{
+    ABSENT, Clock, Columns, Doubtful, Field, Made, Micros, Provenance, SeriesName, Shape, Span,
+};
 use crate::store::{Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
 
@@ -262,10 +264,10 @@ pub fn anchor_series(
     if let Some(rest) = mover.finish() {
         draft.push(rest)?;
     }
-    anchoring.doubtful_times = mover.doubtful.twice + mover.doubtful.never;
+    anchoring.doubtful_times = mover.doubtful().twice + mover.doubtful().never;
     draft.set_made(Made::Align(anchoring));
     draft.commit()?;
-    Ok(mover.doubtful)
+    Ok(mover.doubtful())
 }
 
 /// What intake noted of rows out of order, with its times moved to UTC.

@@ -5,6 +5,7 @@ use std::path::Path;
 use crate::intake::{self, DateOrder, Delimiter, Layout, Precision, Since1970, Use};
 use crate::model::price::push_scaled;
 use crate::model::time::{DAY, HOUR, MINUTE, Micros, SECOND, civil_from_days, day_of};
+use crate::model::written::push_parts;
 use crate::model::{Clock, Columns, Field, SeriesName};
 use crate::{Error, Result};
 
@@ -106,7 +107,7 @@ impl<'a> LayoutWriter<'a> {
                 if let Some(value) = rows.cells(*field).get(i) {
                     push_scaled(out, value, rows.scale.of(*field));
                 }
-                if self.layout.decimal == b',' {
+                if self.layout.numbers.decimal == b',' {
                     out[from..].iter_mut().filter(|c| **c == b'.').for_each(|c| *c = b',');
                 }
             }
@@ -146,16 +147,6 @@ fn push_time(out: &mut Vec<u8>, wall: Micros, layout: &Layout) {
     };
     out.push(b'.');
     push_parts(out, &[fraction], None);
-}
-
-/// Numbers padded with zeros to a width, with a mark between them.
-fn push_parts(out: &mut Vec<u8>, parts: &[(i64, usize)], mark: Option<u8>) {
-    for (i, (value, width)) in parts.iter().enumerate() {
-        if i > 0 {
-            out.extend(mark);
-        }
-        out.extend(format!("{value:0width$}").bytes());
-    }
 }
 
 /// True where a file, read by the layout as intake reads it, holds exactly these rows; only the columns

@@ -6,7 +6,7 @@ mod proof;
 mod text;
 
 pub use on_shelf::{Delivery, Order, deliver, first_lines};
-pub use text::{TextWriter, push_moment};
+pub use text::TextWriter;
 
 use crate::{Error, Result};
 

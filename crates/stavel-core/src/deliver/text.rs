@@ -2,7 +2,7 @@
 
 use super::Format;
 use crate::model::price::push_scaled;
-use crate::model::time::{DAY, HOUR, MINUTE, Micros, SECOND, civil_from_days, day_of};
+use crate::model::written::push_moment;
 use crate::model::{Clock, Columns, present};
 
 /// Turns rows into lines of CSV or JSON.
@@ -81,49 +81,4 @@ impl TextWriter {
             out.extend_from_slice(if self.rows > 0 { b"\n]\n" } else { b"]\n" });
         }
     }
-}
-
-/// Appends a moment as RFC 3339 on a clock's wall: `2024-03-05T15:45:00+02:00`, `Z` for UTC.
-pub fn push_moment(out: &mut Vec<u8>, t: Micros, clock: &Clock) {
-    let offset = clock.offset_at(t);
-    let wall = t + offset;
-    let (year, month, day) = civil_from_days(day_of(wall));
-    let within = wall.rem_euclid(DAY);
-    push_padded(out, year, 4);
-    for (mark, value) in [
-        (b'-', month),
-        (b'-', day),
-        (b'T', within / HOUR),
-        (b':', within / MINUTE % 60),
-        (b':', within / SECOND % 60),
-    ] {
-        out.push(mark);
-        push_padded(out, value, 2);
-    }
-    let micros = within % SECOND;
-    if micros != 0 {
-        out.push(b'.');
-        if micros % 1000 == 0 { push_padded(out, micros / 1000, 3) } else { push_padded(out, micros, 6) }
-    }
-    if offset == 0 {
-        out.push(b'Z');
-    } else {
-        // RFC 3339 has no seconds in an offset; a clock that has them is told by its nearest minute.
-        out.push(if offset < 0 { b'-' } else { b'+' });
-        push_padded(out, offset.abs() / HOUR, 2);
-        out.push(b':');
-        push_padded(out, offset.abs() / MINUTE % 60, 2);
-    }
-}
-
-fn push_padded(out: &mut Vec<u8>, value: i64, width: usize) {
-    let mut digits = [b'0'; 20];
-    let mut rest = value.unsigned_abs();
-    let mut used = 0;
-    while rest > 0 || used < width {
-        used += 1;
-        digits[20 - used] = b'0' + (rest % 10) as u8;
-        rest /= 10;
-    }
-    out.extend_from_slice(&digits[20 - used..]);
 }

@@ -2,7 +2,7 @@
 
 use super::layout::Delimiter;
 use crate::model::ABSENT;
-use crate::model::price::{MAX_DECIMALS, NumberFault, parse_scaled};
+use crate::model::price::MAX_DECIMALS;
 
 /// The cells of a line, without the blanks and quotes around them.
 pub fn of(line: &[u8], delimiter: Delimiter) -> Cells<'_> {
@@ -78,54 +78,11 @@ pub fn bare(cell: &[u8]) -> &[u8] {
     }
 }
 
-/// A number with a decimal point and without marks between thousands.
-#[inline]
-pub fn plain_number<'a>(
-    cell: &'a [u8],
-    decimal: u8,
-    thousands: Option<u8>,
-    scratch: &'a mut Vec<u8>,
-) -> &'a [u8] {
-    if decimal == b'.' && thousands.is_none() {
-        return cell;
-    }
-    scratch.clear();
-    scratch
-        .extend(cell.iter().filter(|c| Some(**c) != thousands).map(|&c| if c == decimal { b'.' } else { c }));
-    scratch
-}
-
 /// True for a cell that says that there is no value.
 #[cold]
 pub fn is_absent(cell: &[u8]) -> bool {
     const WORDS: [&[u8]; 8] = [b"", b"-", b"na", b"n/a", b"#n/a", b"nan", b"null", b"none"];
     WORDS.iter().any(|w| cell.eq_ignore_ascii_case(w))
-}
-
-/// Reads what [`parse_scaled`] does not: an exponent (`1.5e-3`), exactly. None where it is none.
-#[cold]
-pub fn odd_number(text: &[u8], decimals: u8) -> Option<Result<i64, NumberFault>> {
-    let at = text.iter().position(|c| matches!(c, b'e' | b'E'))?;
-    let exponent: i32 = std::str::from_utf8(&text[at + 1..]).ok()?.parse().ok()?;
-    if !(-30..=18).contains(&exponent) {
-        return Some(Err(NumberFault::TooLarge));
-    }
-    let (sign, digits) = match text[..at].split_first() {
-        Some((b'-', rest)) => (&b"-"[..], rest),
-        _ => (&b""[..], &text[..at]),
-    };
-    let dot = digits.iter().position(|c| *c == b'.').unwrap_or(digits.len());
-    let mut all: Vec<u8> = digits.iter().copied().filter(|c| *c != b'.').collect();
-    let mut point = dot as i32 + exponent;
-    while point < 0 {
-        all.insert(0, b'0');
-        point += 1;
-    }
-    while (all.len() as i32) < point {
-        all.push(b'0');
-    }
-    let (whole, part) = all.split_at(point as usize);
-    Some(parse_scaled(&[sign, whole, b".", part].concat(), decimals))
 }
 
 /// A side as a number: 1 for bid or bought, 2 for ask or sold; absent where it is not said.
@@ -180,14 +137,7 @@ mod tests {
     }
 
     #[test]
-    fn odd_numbers_are_exact() {
-        let read = |t: &str| odd_number(t.as_bytes(), 6);
-        assert_eq!(read("1.5e-3"), Some(Ok(1500)));
-        assert_eq!(read("-12E2"), Some(Ok(-1_200_000_000)));
-        assert_eq!(read("1e-7"), Some(Err(NumberFault::TooFine(7))));
-        assert_eq!(read("1x"), None);
-        let mut scratch = Vec::new();
-        assert_eq!(plain_number(b"1.234,50", b',', Some(b'.'), &mut scratch), b"1234.50");
+    fn a_float_is_the_shortest_number_that_means_it() {
         let float = |v: f64| {
             let mut o = Vec::new();
             push_float(&mut o, v);

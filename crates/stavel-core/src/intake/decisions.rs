@@ -52,7 +52,7 @@ pub fn of_frame(series: &SeriesName, seen: &Seen, hints: &Hints) -> Decision {
     } else if seen.named.frame.is_some() {
         (Standing::Said, "the file's name says so")
     } else if series.frame.is_bars() {
-        (Standing::Found, "the usual step of the times")
+        (Standing::Found, "the grid that the times stand on")
     } else {
         (Standing::Found, "the columns are those of single ticks")
     };

@@ -11,6 +11,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::numbers::NumberMarks;
 use super::writing::{Marks, Precision};
 use crate::model::{Clock, Field};
 use crate::{Error, Result};
@@ -25,6 +26,15 @@ pub enum DateOrder {
 }
 
 impl DateOrder {
+    /// The order as an option says it.
+    pub fn option(self) -> &'static str {
+        match self {
+            DateOrder::YearFirst => "year-first",
+            DateOrder::DayFirst => "day-first",
+            DateOrder::MonthFirst => "month-first",
+        }
+    }
+
     /// The order in words.
     pub fn words(self) -> &'static str {
         match self {
@@ -42,6 +52,30 @@ pub enum Since1970 {
     Millis,
     Micros,
     Nanos,
+}
+
+/// What the spreads of a file are written in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Spreads {
+    /// Units of the last decimal of the prices.
+    #[default]
+    Points,
+    /// Ten points, perhaps with a fraction.
+    Pips,
+    /// As the prices are, as their difference.
+    Prices,
+}
+
+impl Spreads {
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Spreads::Points => "points",
+            Spreads::Pips => "pips",
+            Spreads::Prices => "prices",
+        }
+    }
 }
 
 /// What a column of the file is used for.
@@ -172,11 +206,11 @@ pub struct Layout {
     pub header: Option<Vec<String>>,
     /// Lines that begin with this are passed over.
     pub comment: Option<u8>,
-    /// `.` or `,`.
-    pub decimal: u8,
-    /// A mark that stands between thousands.
-    pub thousands: Option<u8>,
+    /// How numbers are written.
+    pub numbers: NumberMarks,
     pub columns: Vec<Use>,
+    /// What the spreads of the file are written in.
+    pub spreads: Spreads,
     pub dates: DateOrder,
     /// How dates and times are written.
     pub marks: Marks,
@@ -209,6 +243,10 @@ struct Written {
     decimal: Option<char>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     thousands: Option<char>,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    thirty_seconds: bool,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    spreads: Option<Spreads>,
     columns: Vec<String>,
     dates: DateOrder,
     /// The mark between the parts of a date, `none` for none.
@@ -277,9 +315,9 @@ impl Layout {
             skip: 0,
             header: None,
             comment: None,
-            decimal: b'.',
-            thousands: None,
+            numbers: NumberMarks::PLAIN,
             columns: columns.to_vec(),
+            spreads: Spreads::Points,
             dates: DateOrder::YearFirst,
             marks: Marks::usual(DateOrder::YearFirst),
             price_decimals: 0,
@@ -328,8 +366,14 @@ impl Layout {
         if self.skip > 0 {
             about.push(format!("{} lines before it", self.skip));
         }
-        if self.decimal == b',' {
+        if self.numbers.decimal == b',' {
             about.push("decimal comma".into());
+        }
+        if self.numbers.thirty_seconds {
+            about.push("thirty-seconds".into());
+        }
+        if self.columns.contains(&Use::Field(Field::Spread)) && self.spreads != Spreads::Points {
+            about.push(format!("spreads in {}", self.spreads.word()));
         }
         if self.columns.iter().any(|u| matches!(u, Use::Moment | Use::Date)) {
             about.push(self.dates.words().into());
@@ -355,8 +399,10 @@ impl Layout {
             skip: self.skip,
             header: self.header.clone(),
             comment: self.comment.map(mark),
-            decimal: (self.decimal != b'.').then_some(mark(self.decimal)),
-            thousands: self.thousands.map(mark),
+            decimal: (self.numbers.decimal != b'.').then_some(mark(self.numbers.decimal)),
+            thousands: self.numbers.thousands.map(mark),
+            thirty_seconds: self.numbers.thirty_seconds,
+            spreads: (self.spreads != Spreads::Points).then_some(self.spreads),
             columns: self.columns.iter().map(Use::written).collect(),
             dates: self.dates,
             clock: self.clock.clone(),
@@ -401,8 +447,12 @@ impl Layout {
             skip: written.skip,
             header: written.header,
             comment: ascii(written.comment)?,
-            decimal: ascii(written.decimal)?.unwrap_or(b'.'),
-            thousands: ascii(written.thousands)?,
+            numbers: NumberMarks {
+                decimal: ascii(written.decimal)?.unwrap_or(b'.'),
+                thousands: ascii(written.thousands)?,
+                thirty_seconds: written.thirty_seconds,
+            },
+            spreads: written.spreads.unwrap_or_default(),
             dates: written.dates,
             marks,
             clock: written.clock,
@@ -421,8 +471,8 @@ mod tests {
             header: Some(vec!["Zeit".into(), "Geld".into(), "Brief".into(), "x".into()]),
             skip: 2,
             comment: Some(b'#'),
-            decimal: b',',
-            thousands: Some(b'.'),
+            numbers: NumberMarks { decimal: b',', thousands: Some(b'.'), thirty_seconds: true },
+            spreads: Spreads::Pips,
             delimiter: Delimiter::Mark(b';'),
             dates: DateOrder::DayFirst,
             marks: Marks::usual(DateOrder::DayFirst),

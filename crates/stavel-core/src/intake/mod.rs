@@ -3,15 +3,17 @@
 //! [`plan`] looks at files and says what it understood; [`take`] reads them. A plan is a value that
 //! can be shown, corrected and thrown away; nothing is written before [`take`].
 
-mod anchor;
 mod blocks;
 mod bring;
 mod cells;
 mod decisions;
 mod facts;
+mod grid;
+mod later;
 mod layout;
 mod moment;
 mod naming;
+mod numbers;
 mod parse;
 mod plan;
 mod preview;
@@ -21,6 +23,7 @@ mod rejects;
 mod row_pattern;
 mod runs;
 mod scan;
+mod sides;
 mod sniff;
 mod stamp;
 mod take;
@@ -41,7 +44,7 @@ pub use writing::{Marks, Precision};
 
 use serde::{Deserialize, Serialize};
 
-use crate::model::{Clock, Frame, Side};
+use crate::model::{Clock, Frame, Side, Unit};
 
 /// Which end of a bar its time names in a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -64,10 +67,31 @@ impl Stamp {
     /// How far a bar's time is moved back to be that of its open; 0 for what is no bar.
     pub fn back(self, frame: crate::model::Frame) -> crate::model::Micros {
         match self {
-            Stamp::Close if frame.is_bars() => frame.length(),
+            Stamp::Close if frame.is_bars() && !is_of_calendar(frame) => frame.length(),
             _ => 0,
         }
     }
+
+    /// A written time as that of the bar's open where the calendar says where that is: the first of the month,
+    /// the Monday of the week, in which the bar's last moment lies. Other times are left as they are.
+    pub fn calendar_open(self, frame: Frame, written: crate::model::Micros) -> crate::model::Micros {
+        use crate::model::time::{DAY, civil_from_days, day_of, days_from_civil, monday_of};
+        let Frame::Bars { unit, .. } = frame else { return written };
+        let last = day_of(written - 1);
+        match (self, unit) {
+            (Stamp::Close, Unit::Month) => {
+                let (year, month, _) = civil_from_days(last);
+                days_from_civil(year, month, 1) * DAY
+            }
+            (Stamp::Close, Unit::Week) => monday_of(last) * DAY,
+            _ => written,
+        }
+    }
+}
+
+/// True for bars whose length is told by the calendar.
+fn is_of_calendar(frame: Frame) -> bool {
+    matches!(frame, Frame::Bars { unit: Unit::Week | Unit::Month, .. })
 }
 
 /// What was said about files beforehand; whatever is not said is found in them.
@@ -124,10 +148,47 @@ pub struct Taken {
     pub clock: String,
     /// The layout in words.
     pub layout: String,
+    /// Quotes left out at the beginning, before both sides of the market were known.
+    #[serde(default)]
+    pub rows_waited: u64,
+    /// Prices whose last digits are the tail of a binary fraction, rounded to what they mean.
+    #[serde(default)]
+    pub tails: u64,
+    /// Prices rounded to the decimals that were said.
+    #[serde(default)]
+    pub rounded: u64,
+    /// Cells beside the prices that are no numbers that fit: their rows were taken without.
+    #[serde(default)]
+    pub cells_lost: u64,
     /// Rejected rows by reason.
     pub reasons: std::collections::BTreeMap<String, u64>,
     /// The file of rejected rows, where there are any.
     pub rejects: Option<String>,
     pub files: usize,
     pub seconds: f64,
+}
+
+impl Taken {
+    /// Adds what later files of the same series gave.
+    fn add(&mut self, later: Taken) {
+        self.rows_read += later.rows_read;
+        self.rows_kept += later.rows_kept;
+        self.rows_rejected += later.rows_rejected;
+        self.rows_already_there += later.rows_already_there;
+        self.rows_conflicting += later.rows_conflicting;
+        self.rows_replaced += later.rows_replaced;
+        self.rows_waited += later.rows_waited;
+        self.tails += later.tails;
+        self.rounded += later.rounded;
+        self.cells_lost += later.cells_lost;
+        for (reason, rows) in later.reasons {
+            *self.reasons.entry(reason).or_default() += rows;
+        }
+        self.edition = later.edition;
+        self.first = self.first.clone().min(later.first);
+        self.last = self.last.clone().max(later.last);
+        self.rejects = self.rejects.take().or(later.rejects);
+        self.files += later.files;
+        self.seconds += later.seconds;
+    }
 }

@@ -18,13 +18,21 @@ fn digits(text: &[u8]) -> (i64, usize, &[u8]) {
 
 /// Reads a date from the front of `text` as days since 1970-01-01, and gives what follows.
 ///
-/// Three numbers divided by `.`, `-`, `/` or a blank, the month perhaps as an English word, or eight
-/// digits year-first.
+/// Three numbers divided by `.`, `-`, `/` or a blank, the month perhaps as an English word and then in any
+/// place, or eight digits year-first. The name of a weekday may stand before it.
 #[inline]
 pub fn date(text: &[u8], order: DateOrder) -> Option<(i64, &[u8])> {
+    if text.first()?.is_ascii_alphabetic() {
+        return date_behind_a_word(text);
+    }
     let (a, a_len, rest) = digits(text);
     if a_len == 8 {
         return Some((checked_day(a / 10_000, a / 100 % 100, a % 100)?, rest));
+    }
+    // All digits of a moment side by side: `202403051345`, `20240305134512`.
+    if matches!(a_len, 12 | 14) {
+        let (day, rest) = date(&text[..8], order)?;
+        return rest.is_empty().then_some((day, &text[8..]));
     }
     let (&mark, rest) = rest.split_first()?;
     if !matches!(mark, b'.' | b'-' | b'/' | b' ') {
@@ -57,15 +65,49 @@ fn full_year(year: i64, len: usize) -> Option<i64> {
     }
 }
 
+/// The place of an English word, whole or its first three letters, in a list of such beginnings; gives what
+/// follows the word.
+fn word_of<'a>(text: &'a [u8], beginnings: &[u8]) -> Option<(i64, &'a [u8])> {
+    let end = text.iter().position(|c| !c.is_ascii_alphabetic()).unwrap_or(text.len());
+    let word = text[..end].get(..3)?.to_ascii_lowercase();
+    let place = beginnings.chunks(3).position(|w| w == word)? as i64;
+    Some((place, &text[end..]))
+}
+
+const MONTHS: &[u8; 36] = b"janfebmaraprmayjunjulaugsepoctnovdec";
+const WEEKDAYS: &[u8; 21] = b"montuewedthufrisatsun";
+
+/// `Mar 5 2024`, `March 5, 2024`, `Mar-05-2024`, and any date behind a weekday: `Tue, 05 Mar 2024`.
+fn date_behind_a_word(text: &[u8]) -> Option<(i64, &[u8])> {
+    if let Some((_, rest)) = word_of(text, WEEKDAYS) {
+        let rest = rest.trim_ascii_start();
+        let rest = rest.strip_prefix(b",").unwrap_or(rest).trim_ascii_start();
+        // Without a month in words the order would be anyone's guess.
+        return match rest.first()?.is_ascii_alphabetic() {
+            true if word_of(rest, MONTHS).is_some() => date_behind_a_word(rest),
+            true => None,
+            false => date(rest, DateOrder::YearFirst),
+        };
+    }
+    let (month, rest) = word_of(text, MONTHS)?;
+    let (&mark, rest) = rest.split_first()?;
+    let rest = rest.trim_ascii_start();
+    let (day, day_len, rest) = digits(rest);
+    let rest = rest.strip_prefix(b",").map_or(rest, |rest| rest.trim_ascii_start());
+    let rest = rest.strip_prefix(&[mark]).unwrap_or(rest);
+    let (year, year_len, rest) = digits(rest);
+    if !matches!(mark, b'.' | b'-' | b'/' | b' ') || day_len > 2 || rest.first() == Some(&b':') {
+        return None;
+    }
+    Some((checked_day(full_year(year, year_len)?, month + 1, day)?, rest))
+}
+
 /// `05-Mar-2024`, `5 March 24`, `2024-Mar-05`.
 fn date_with_month_word(a: i64, a_len: usize, mark: u8, rest: &[u8]) -> Option<(i64, &[u8])> {
-    const MONTHS: &[u8; 36] = b"janfebmaraprmayjunjulaugsepoctnovdec";
-    let end = rest.iter().position(|c| !c.is_ascii_alphabetic())?;
-    let word = rest.get(..3)?.to_ascii_lowercase();
-    let month = MONTHS.chunks(3).position(|m| m == word)? as i64 + 1;
-    let (c, c_len, rest) = digits(rest[end..].strip_prefix(&[mark])?);
+    let (month, rest) = word_of(rest, MONTHS)?;
+    let (c, c_len, rest) = digits(rest.strip_prefix(&[mark])?);
     let (year, year_len, day) = if a_len == 4 { (a, a_len, c) } else { (c, c_len, a) };
-    Some((checked_day(full_year(year, year_len)?, month, day)?, rest))
+    Some((checked_day(full_year(year, year_len)?, month + 1, day)?, rest))
 }
 
 fn checked_day(year: i64, month: i64, day: i64) -> Option<i64> {
@@ -143,11 +185,11 @@ fn full_day_time(text: &[u8]) -> Option<Micros> {
     Some(h * HOUR + m * MINUTE + s * SECOND + fraction)
 }
 
-/// Digits after the seconds; what is finer than a microsecond is dropped.
+/// Digits after the seconds, as many as there are; what is finer than a microsecond is dropped.
 #[inline]
 fn fraction(text: &[u8]) -> Option<Micros> {
     let (value, n, rest) = digits(text);
-    if n == 0 || !rest.is_empty() {
+    if n == 0 || !rest.iter().all(u8::is_ascii_digit) {
         return None;
     }
     Some(if n <= 6 { value * 10i64.pow(6 - n as u32) } else { value / 10i64.pow(n as u32 - 6) })
@@ -158,40 +200,73 @@ fn fraction(text: &[u8]) -> Option<Micros> {
 #[inline]
 pub fn moment(text: &[u8], order: DateOrder) -> Option<Micros> {
     let (day, rest) = date(text, order)?;
-    match rest.split_first() {
-        None => Some(day * DAY),
-        Some((b' ' | b'T' | b't' | b'_' | b',', time)) => {
-            let (time, offset) = without_zone(time)?;
-            Some(day * DAY + time_of_day(time)? - offset)
-        }
-        Some(_) => None,
+    if rest.is_empty() {
+        return Some(day * DAY);
+    }
+    let (time, offset) = without_zone(time_behind(rest)?)?;
+    Some(day * DAY + time_of_day(time)? - offset)
+}
+
+/// The time of day behind a date. Side by side with it (`20240305134512`) it follows at once.
+fn time_behind(rest: &[u8]) -> Option<&[u8]> {
+    match rest.split_first()? {
+        (b' ' | b'T' | b't' | b'_' | b',', time) => Some(time.trim_ascii_start()),
+        (c, _) if c.is_ascii_digit() && matches!(rest.len(), 4 | 6) => Some(rest),
+        _ => None,
     }
 }
 
 /// True where a moment names its own zone.
 pub fn is_zoned(text: &[u8]) -> bool {
-    let time = text.get(8..).unwrap_or_default();
-    without_zone(time).is_some_and(|(rest, _)| rest.len() < time.len())
+    let orders = [DateOrder::YearFirst, DateOrder::DayFirst, DateOrder::MonthFirst];
+    let time = orders.into_iter().find_map(|order| time_behind(date(text, order)?.1));
+    time.is_some_and(|time| without_zone(time).is_some_and(|(rest, _)| rest.len() < time.len()))
 }
 
-/// Takes a zone (`Z`, `UTC`, `+02:00`, `-0500`, `+1`) off the end of a time; gives its offset from UTC.
+/// Words for offsets from UTC, in hours, that mean one zone only. `CST`, `IST` and `BST` mean several.
+const ZONE_WORDS: [(&[u8], i64); 21] = [
+    (b"Z", 0),
+    (b"UTC", 0),
+    (b"GMT", 0),
+    (b"WET", 0),
+    (b"WEST", 1),
+    (b"CET", 1),
+    (b"CEST", 2),
+    (b"EET", 2),
+    (b"EEST", 3),
+    (b"MSK", 3),
+    (b"EST", -5),
+    (b"EDT", -4),
+    (b"CDT", -5),
+    (b"MDT", -6),
+    (b"PST", -8),
+    (b"PDT", -7),
+    (b"JST", 9),
+    (b"AEST", 10),
+    (b"AEDT", 11),
+    (b"NZST", 12),
+    (b"NZDT", 13),
+];
+
+/// Takes a zone (`Z`, `UTC`, `EST`, `+02:00`, `GMT+0200`, `+1`, perhaps explained in brackets) off the end of
+/// a time; gives its offset from UTC.
 #[inline]
 fn without_zone(time: &[u8]) -> Option<(&[u8], Micros)> {
     match time.last()? {
-        b'Z' | b'z' => return Some((time[..time.len() - 1].trim_ascii_end(), 0)),
-        b'C' | b'T' => {
-            let word = &time[time.len().checked_sub(3)?..];
-            let is_utc = word == b"UTC" || word == b"GMT";
-            return is_utc.then(|| (time[..time.len() - 3].trim_ascii_end(), 0));
+        b'0'..=b'9' => match time.iter().rposition(|c| matches!(c, b'+' | b'-')) {
+            // A time of day has at least four characters before a sign can stand.
+            Some(at) if at + 6 >= time.len() => signed_zone(time, at),
+            _ => Some((time, 0)),
+        },
+        b')' => {
+            let at = time.iter().position(|c| *c == b'(')?;
+            without_zone(time[..at].trim_ascii_end())
         }
-        _ => {}
+        _ => word_zone(time),
     }
-    // A time of day has at least four characters before a sign can stand.
-    let tail = time.len().min(6);
-    let Some(at) = time[time.len() - tail..].iter().rposition(|c| matches!(c, b'+' | b'-')) else {
-        return Some((time, 0));
-    };
-    let at = time.len() - tail + at;
+}
+
+fn signed_zone(time: &[u8], at: usize) -> Option<(&[u8], Micros)> {
     let (hours, h_len, rest) = digits(&time[at + 1..]);
     let (h, m) = match (h_len, rest) {
         (1 | 2, []) => (hours, 0),
@@ -203,7 +278,19 @@ fn without_zone(time: &[u8]) -> Option<(&[u8], Micros)> {
         return None;
     }
     let offset = h * HOUR + m * MINUTE;
-    Some((time[..at].trim_ascii_end(), if time[at] == b'-' { -offset } else { offset }))
+    let before = time[..at].trim_ascii_end();
+    let before = before.strip_suffix(b"UTC").or(before.strip_suffix(b"GMT")).unwrap_or(before);
+    Some((before.trim_ascii_end(), if time[at] == b'-' { -offset } else { offset }))
+}
+
+fn word_zone(time: &[u8]) -> Option<(&[u8], Micros)> {
+    let letters = time.iter().rev().take_while(|c| c.is_ascii_alphabetic()).count();
+    let (before, word) = time.split_at(time.len() - letters);
+    if [&b"AM"[..], b"PM"].iter().any(|half| word.eq_ignore_ascii_case(half)) {
+        return Some((time, 0));
+    }
+    let (_, hours) = ZONE_WORDS.iter().find(|(name, _)| word.eq_ignore_ascii_case(name))?;
+    Some((before.trim_ascii_end(), hours * HOUR))
 }
 
 /// Reads a number of units since 1970, perhaps with a fraction.
@@ -274,6 +361,15 @@ mod tests {
             ("2024-03-05 08:45:12.345 -0500", DateOrder::YearFirst),
             ("2024-03-05 13:45:12.345 UTC", DateOrder::YearFirst),
             ("2024-03-05 13:45:12:345", DateOrder::YearFirst),
+            ("Mar 5 2024 13:45:12.345", DateOrder::YearFirst),
+            ("March 5, 2024 13:45:12.345", DateOrder::DayFirst),
+            ("Mar-05-2024 13:45:12.345", DateOrder::MonthFirst),
+            ("Tue, 05 Mar 2024 13:45:12.345 GMT", DateOrder::YearFirst),
+            ("Tue Mar 05 2024 15:45:12.345 GMT+0200 (made up)", DateOrder::YearFirst),
+            ("2024-03-05 08:45:12.345 EST", DateOrder::YearFirst),
+            ("2024-03-05 02:45:12.345 PM CET", DateOrder::YearFirst),
+            ("2024-03-05 15:45:12.345 UTC+2", DateOrder::YearFirst),
+            ("2024-03-05 13:45:12.34500000000000000000001", DateOrder::YearFirst),
         ] {
             assert_eq!(moment(text.as_bytes(), order), Some(at), "{text}");
         }
@@ -290,6 +386,8 @@ mod tests {
         ] {
             assert_eq!(since_1970(text.as_bytes(), unit), Some(at), "{text}");
         }
+        assert_eq!(moment(b"20240305134512", DateOrder::DayFirst), Some(at - 345_000));
+        assert_eq!(moment(b"202403051345", DateOrder::DayFirst), Some(at - 12_345_000));
         assert_eq!(since_1970(b"-86400", Since1970::Seconds), Some(-DAY));
         assert_eq!(since_1970(b"99999999999", Since1970::Seconds), None, "after 2200");
         assert_eq!(day_number(b"45356.57305954861"), Some(at));
@@ -297,6 +395,7 @@ mod tests {
         assert_eq!(day_millis(b"86400000"), None);
         assert_eq!(time_of_day(b"12:05 AM"), Some(5 * MINUTE));
         assert_eq!(time_of_day(b"13:05 PM"), None);
+        assert!(is_zoned(b"Mar 5 2024 13:45 EST") && is_zoned(b"5/3/24 13:45Z") && !is_zoned(b"5-Mar-24"));
         assert!(is_zoned(b"2024-03-05T13:45:12+02:00") && !is_zoned(b"2024-03-05 13:45:12"));
     }
 
@@ -314,6 +413,10 @@ mod tests {
             "0000-01-01",
             "2024-03-05 13:45:12.",
             "2024-03-05 13:45Q",
+            "2024-03-05 13:45 CST",
+            "Tue 05.03.2024",
+            "Mar 5 13:45:12 2024",
+            "202403051",
             "99999999999999999999-1-1",
         ] {
             assert_eq!(moment(text.as_bytes(), DateOrder::YearFirst), None, "{text}");

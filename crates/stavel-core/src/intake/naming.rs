@@ -4,6 +4,7 @@ use std::path::Path;
 
 use super::Hints;
 use super::bring::Member;
+use crate::model::instrument::is_pair;
 use crate::model::{Frame, Side};
 use crate::{Error, Result};
 
@@ -13,6 +14,9 @@ pub struct Named {
     pub instrument: Option<String>,
     pub frame: Option<Frame>,
     pub side: Option<Side>,
+    /// The parts of the name that could each be the instrument; where there are several, other files or a
+    /// person have to say which it is.
+    pub candidates: Vec<String>,
 }
 
 /// Words in file names that name no instrument.
@@ -38,10 +42,16 @@ pub fn read_name(member: &Member, hints: &Hints, known: &[String]) -> Result<Nam
         "mid" => Some(Side::Mid),
         _ => None,
     };
+    let candidates = candidates_in(&parts, &hints.source);
+    let instrument = instrument_in(&parts, known)
+        .or_else(|| candidates.first().cloned())
+        .or_else(|| folder_named(&folders_of(&member.path), known));
+    let is_known = instrument.as_ref().is_some_and(|i| known.contains(i));
     Ok(Named {
-        instrument: instrument_in(&parts, known).or_else(|| folder_named(&folders_of(&member.path), known)),
+        instrument,
         frame: None,
         side: parts.iter().find_map(|p| side(&p)),
+        candidates: if is_known { Vec::new() } else { candidates },
     })
 }
 
@@ -70,18 +80,67 @@ fn folders_of(path: &Path) -> Vec<String> {
     names
 }
 
-/// The part that names a known instrument, whatever its case, else the first that could name one.
+/// The part that names a known instrument, whatever its case.
 fn instrument_in(parts: &[String], known: &[String]) -> Option<String> {
     let is_known = |p: &str| known.iter().find(|k| k.eq_ignore_ascii_case(p)).cloned();
     let finer = || parts.iter().flat_map(|p| p.split(['-', '.']));
-    parts.iter().find_map(|p| is_known(p)).or_else(|| finer().find_map(is_known)).or_else(|| {
-        let could = |p: &&String| {
-            let word = p.to_ascii_lowercase();
-            let letters = p.chars().filter(char::is_ascii_alphabetic).count();
-            letters >= 1 && !PLAIN_WORDS.contains(&word.as_str()) && word.parse::<Frame>().is_err()
+    parts.iter().find_map(|p| is_known(p)).or_else(|| finer().find_map(is_known))
+}
+
+/// The parts that could name an instrument. A pair of currencies leaves no doubt; else a part in capitals
+/// stands before words.
+fn candidates_in(parts: &[String], source: &str) -> Vec<String> {
+    let could = |p: &&String| {
+        let word = p.to_ascii_lowercase();
+        let letters = p.chars().filter(char::is_ascii_alphabetic).count();
+        letters >= 1
+            && !PLAIN_WORDS.contains(&word.as_str())
+            && word.parse::<Frame>().is_err()
+            && !word.eq_ignore_ascii_case(source)
+    };
+    let all: Vec<String> = parts.iter().filter(could).map(|p| cleaned(p)).collect();
+    let pairs: Vec<String> = all.iter().filter(|p| is_pair(p)).cloned().collect();
+    if pairs.len() == 1 {
+        return pairs;
+    }
+    // Short marks such as M1 or v2 beside a longer name are marks.
+    let long: Vec<String> =
+        all.iter().filter(|p| p.chars().filter(char::is_ascii_alphabetic).count() >= 2).cloned().collect();
+    let long = if long.is_empty() { all } else { long };
+    let in_capitals = |p: &String| !p.chars().any(|c| c.is_ascii_lowercase());
+    let capitals: Vec<String> = long.iter().filter(|p| in_capitals(p)).cloned().collect();
+    if capitals.is_empty() { long } else { capitals }
+}
+
+/// Settles names of which several parts could be the instrument: where files differ in just one of these
+/// parts, that part is it. Others are left for a person to say.
+///
+/// # Errors
+/// A question, where neither other files nor the name itself tell.
+pub fn settle(named: &mut [(String, &mut Named)]) -> Result<()> {
+    let lists: Vec<Vec<String>> = named.iter().map(|(_, n)| n.candidates.clone()).collect();
+    for (i, (place, name)) in named.iter_mut().enumerate() {
+        if name.candidates.len() < 2 {
+            continue;
+        }
+        let alike = lists.iter().enumerate().filter(|(j, list)| *j != i && list.len() == lists[i].len());
+        let mut places: Vec<usize> = alike
+            .filter_map(|(_, list)| {
+                let mut differ = (0..list.len()).filter(|&k| list[k] != lists[i][k]);
+                differ.next().filter(|_| differ.next().is_none())
+            })
+            .collect();
+        places.sort_unstable();
+        places.dedup();
+        let [at] = places[..] else {
+            let parts = name.candidates.join(" or ");
+            return Err(Error::undecided(format!(
+                "The name of {place} does not tell which instrument it is of: {parts}. Say --instrument, or --names with {{instrument}} at its place."
+            )));
         };
-        parts.iter().find(could).map(|p| cleaned(p))
-    })
+        name.instrument = Some(name.candidates[at].clone());
+    }
+    Ok(())
 }
 
 /// The folder that names a known instrument, or is written as one: in capitals.
@@ -161,14 +220,44 @@ fn by_pattern(name: &str, pattern: &str) -> Result<Named> {
 mod tests {
     use super::*;
 
+    fn settled(names: &[&str]) -> Result<Vec<Option<String>>> {
+        let named = |name: &&str| {
+            let candidates = candidates_in(&parts_of(stem_of(name)), "quill");
+            Named { instrument: candidates.first().cloned(), candidates, ..Named::default() }
+        };
+        let mut all: Vec<Named> = names.iter().map(named).collect();
+        let mut places: Vec<(String, &mut Named)> =
+            names.iter().map(|n| n.to_string()).zip(&mut all).collect();
+        settle(&mut places)?;
+        Ok(all.into_iter().map(|n| n.instrument).collect())
+    }
+
+    #[test]
+    fn files_that_differ_in_one_part_of_their_names_differ_in_instrument() {
+        let pairs = settled(&["PRE_AAABBB_M1_2024.csv", "PRE_CCCDDD_M1_2024.csv"]).unwrap();
+        assert_eq!(pairs, [Some("AAABBB".into()), Some("CCCDDD".into())]);
+        let error = settled(&["PRE_AAABBB_M1_2024.csv"]).unwrap_err();
+        assert!(error.is_undecided() && error.to_string().contains("PRE or AAABBB"), "{error}");
+        assert!(settled(&["AAA_BBB.csv", "CCC_DDD.csv"]).unwrap_err().is_undecided());
+        assert!(settled(&["AAA_BBB.csv", "AAA_DDD.csv", "CCC_BBB.csv"]).unwrap_err().is_undecided());
+        assert_eq!(settled(&["NOKSEK_2023.csv", "NOKSEK_2024.csv"]).unwrap()[1], Some("NOKSEK".into()));
+    }
+
     #[test]
     fn names_and_patterns() {
         let known = ["NOKSEK".to_owned()];
-        let read = |name: &str| instrument_in(&parts_of(stem_of(name)), &known);
+        let read = |name: &str| {
+            let parts = parts_of(stem_of(name));
+            instrument_in(&parts, &known).or_else(|| candidates_in(&parts, "quill").first().cloned())
+        };
         assert_eq!(read("quill_noksek-2024.csv.gz").as_deref(), Some("NOKSEK"));
         assert_eq!(read("NZDSEK_1m_bid.csv").as_deref(), Some("NZDSEK"));
         assert_eq!(read("BLY-2024-03_1h.csv").as_deref(), Some("BLY-2024-03"));
         assert_eq!(read("ticks_2024-03.csv"), None);
+        let candidates = |name: &str| candidates_in(&parts_of(stem_of(name)), "quill");
+        assert_eq!(candidates("PRE_AAABBB_M1_2024.csv"), ["PRE", "AAABBB"]);
+        assert_eq!(candidates("quill_NZDSEK_x.csv"), ["NZDSEK"]);
+        assert_eq!(candidates("my BLY export v2.csv"), ["BLY"]);
         let by = |name: &str, pattern: &str| {
             by_pattern(name, pattern)
                 .map(|n| (n.instrument.unwrap_or_default(), n.frame.map(|f| f.to_string()), n.side))

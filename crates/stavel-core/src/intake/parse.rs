@@ -4,12 +4,13 @@
 //! not recognise is cut into cells and read with all the care there is ([`Parser::line`]).
 
 use super::cells;
-use super::layout::{DateOrder, Delimiter, Layout, Since1970, Use};
+use super::layout::{DateOrder, Delimiter, Layout, Since1970, Spreads, Use};
 use super::moment;
+use super::numbers::{self, NumberMarks};
 use super::quick::{self, DayMemory, Pattern};
 use super::row_pattern::{Cell, RowPattern, Values};
 use crate::model::columns::shape_of;
-use crate::model::price::{MAX_DECIMALS, NumberFault, parse_scaled};
+use crate::model::price::{MAX_DECIMALS, NumberFault, parse_scaled, unit};
 use crate::model::time::DAY;
 use crate::model::{ABSENT, Columns, Field, Micros, Scale, Shape};
 
@@ -67,6 +68,8 @@ pub struct Reject {
     /// Within the block.
     pub byte: usize,
     pub fault: Fault,
+    /// Its symbol, where a column holds one and the line has it.
+    pub symbol: Option<u32>,
 }
 
 /// What a block of lines gave.
@@ -77,14 +80,36 @@ pub struct Parsed {
     /// Where a column holds the symbol: the symbols met, and for each row which of them it has.
     pub symbols: Vec<Vec<u8>>,
     pub symbol_of: Vec<u32>,
+    pub oddities: Oddities,
+}
+
+/// Cells that were not taken as they are written.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Oddities {
+    /// Prices whose last digits are the tail of a binary fraction, rounded to what they mean.
+    pub tails: u64,
+    /// Prices rounded to the decimals that were said.
+    pub rounded: u64,
+    /// Cells of volumes, spreads and the like that are no numbers that fit; their rows were taken without.
+    pub lost: u64,
+}
+
+impl Oddities {
+    /// Adds those of other rows.
+    pub fn add(&mut self, other: Oddities) {
+        self.tails += other.tails;
+        self.rounded += other.rounded;
+        self.lost += other.lost;
+    }
 }
 
 /// Reads blocks of lines by a layout. Times come out as written.
 pub struct Parser {
     delimiter: Delimiter,
     comment: Option<u8>,
-    decimal: u8,
-    thousands: Option<u8>,
+    numbers: NumberMarks,
+    /// True where prices finer than the scale are rounded to it: the decimals were said.
+    rounds: bool,
     /// What to do with each column, with the place of its field in the row.
     steps: Vec<Step>,
     fields: Vec<Field>,
@@ -93,7 +118,10 @@ pub struct Parser {
     day: Micros,
     quick: bool,
     has_symbols: bool,
+    /// The column of the symbol.
+    symbol_at: Option<usize>,
     is_bars: bool,
+    is_quotes: bool,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -121,6 +149,7 @@ struct Row {
     /// How all of the row before was written.
     alike: RowPattern,
     scratch: Vec<u8>,
+    oddities: Oddities,
 }
 
 impl Parser {
@@ -141,31 +170,46 @@ impl Parser {
                 match f {
                     Field::Taker => Step::Side { at },
                     Field::Act => Step::Act { at },
+                    Field::Spread => Step::Number {
+                        at,
+                        decimals: match layout.spreads {
+                            Spreads::Points => 0,
+                            Spreads::Pips => 1,
+                            Spreads::Prices => scale.price,
+                        },
+                    },
                     _ => Step::Number { at, decimals: scale.of(*f) },
                 }
             }
         };
         let mut steps: Vec<Step> = layout.columns.iter().map(step).collect();
         steps.truncate(steps.iter().rposition(|s| *s != Step::Skip).map_or(0, |p| p + 1));
-        let plain_marks = layout.decimal == b'.' && layout.thousands.is_none() && layout.comment.is_none();
+        let plain_marks = layout.numbers == NumberMarks::PLAIN && layout.comment.is_none();
         let usual = |s: &Step| matches!(s, Step::Skip | Step::Moment | Step::Number { .. });
         Parser {
             delimiter: layout.delimiter,
             comment: layout.comment,
-            decimal: layout.decimal,
-            thousands: layout.thousands,
+            numbers: layout.numbers,
+            rounds: false,
             quick: plain_marks
                 && layout.delimiter != Delimiter::Blanks
                 && layout.delimiter != Delimiter::Mark(b'.')
                 && steps.iter().all(usual),
             has_symbols: steps.contains(&Step::Symbol),
+            symbol_at: steps.iter().position(|s| *s == Step::Symbol),
             is_bars: shape_of(&fields) == Shape::Bars,
+            is_quotes: shape_of(&fields) == Shape::Quotes,
             steps,
             fields,
             scale,
             dates: layout.dates,
             day: layout.day.unwrap_or(0) * DAY,
         }
+    }
+
+    /// The same, but rounds prices that are finer than the scale.
+    pub fn rounding(self, rounds: bool) -> Parser {
+        Parser { rounds, ..self }
     }
 
     /// Reads every line of a block; blank lines and comments are passed over.
@@ -176,6 +220,7 @@ impl Parser {
             lines: 0,
             symbols: Vec::new(),
             symbol_of: Vec::new(),
+            oddities: Oddities::default(),
         };
         let mut row = Row {
             values: Values::default(),
@@ -184,6 +229,7 @@ impl Parser {
             alike: RowPattern::new(),
             patterns: vec![Pattern::default(); self.steps.len()],
             scratch: Vec::new(),
+            oddities: Oddities::default(),
         };
         let mut start = 0;
         while start < text.len() {
@@ -200,13 +246,22 @@ impl Parser {
             if !line.is_empty() && (self.comment.is_none() || line.first() != self.comment.as_ref()) {
                 match self.line(line, &mut row, &mut out.symbols) {
                     Ok(time) => self.keep(&mut out, time, &row),
-                    Err(fault) => out.rejects.push(Reject { line: out.lines, byte: start, fault }),
+                    Err(fault) => {
+                        let symbol = self.symbol_in(line, &mut out.symbols);
+                        out.rejects.push(Reject { line: out.lines, byte: start, fault, symbol });
+                    }
                 }
             }
             out.lines += 1;
             start = end + 1;
         }
+        out.oddities = row.oddities;
         out
+    }
+
+    /// The symbol that a line names, as far as it goes.
+    fn symbol_in(&self, line: &[u8], symbols: &mut Vec<Vec<u8>>) -> Option<u32> {
+        symbol(cells::of(line, self.delimiter).nth(self.symbol_at?)?, symbols)
     }
 
     #[inline(always)]
@@ -323,15 +378,11 @@ impl Parser {
             match *step {
                 Step::Skip => {}
                 Step::Number { at, decimals } => {
-                    let plain = cells::plain_number(cell, self.decimal, self.thousands, &mut row.scratch);
+                    let plain = self.numbers.plain(cell, &mut row.scratch);
                     row.values[at] = match parse_scaled(plain, decimals) {
                         Ok(value) => value,
-                        // The price of a tick must be there; a bar may lack some of its own.
-                        Err(_) if cells::is_absent(cell) && (self.is_bars || !self.fields[at].is_price()) => {
-                            ABSENT
-                        }
-                        Err(f) => cells::odd_number(plain, decimals)
-                            .unwrap_or(Err(f))
+                        Err(fault) => self
+                            .odd_cell(cell, plain, (fault, decimals), self.fields[at], &mut row.oddities)
                             .map_err(|f| self.number_fault(f, i, at))?,
                     };
                 }
@@ -350,15 +401,63 @@ impl Parser {
                 }
             }
         }
-        if self.is_bars {
+        if self.is_bars || self.is_quotes {
             self.refuse_without_price(row)?;
         }
         Ok(time)
     }
 
-    /// A bar needs a price of its own; an adjusted close is none.
+    /// What a cell means that is no plain number: nothing, an odd number, one with a tail that is not meant.
+    /// Of side columns, a cell that cannot be read costs itself and not its row.
+    #[cold]
+    fn odd_cell(
+        &self,
+        cell: &[u8],
+        plain: &[u8],
+        (fault, decimals): (NumberFault, u8),
+        field: Field,
+        oddities: &mut Oddities,
+    ) -> Result<i64, NumberFault> {
+        let may_lack = self.is_bars || !field.is_price() || self.is_quotes && field.is_of_a_quote();
+        if may_lack && cells::is_absent(cell) {
+            return Ok(ABSENT);
+        }
+        let mut fault = match numbers::odd_number(plain, decimals) {
+            Some(Ok(value)) => return Ok(value),
+            Some(Err(fault)) => fault,
+            None => fault,
+        };
+        if let (NumberFault::TooFine(_), Some((own, value))) = (fault, numbers::without_tail(plain)) {
+            match decimals.checked_sub(own).and_then(|missing| value.checked_mul(unit(missing))) {
+                Some(value) => {
+                    oddities.tails += 1;
+                    return Ok(value);
+                }
+                None => fault = NumberFault::TooFine(own),
+            }
+        }
+        if let (NumberFault::TooFine(_), true, true) = (fault, self.rounds, field.is_price()) {
+            oddities.rounded += 1;
+            return numbers::rounded(plain, decimals);
+        }
+        let is_finer = matches!(fault, NumberFault::TooFine(d) if d <= MAX_DECIMALS && field.is_volume());
+        match field.is_a_side_value() && !is_finer {
+            true => {
+                oddities.lost += 1;
+                Ok(ABSENT)
+            }
+            false => Err(fault),
+        }
+    }
+
+    /// A bar needs a price of its own; an adjusted close is none. A quote needs one of its sides.
     fn refuse_without_price(&self, row: &Row) -> Result<(), Fault> {
-        let mut prices = self.fields.iter().zip(&row.values).filter(|(f, _)| f.is_of_a_bar()).peekable();
+        let mut prices = self
+            .fields
+            .iter()
+            .zip(&row.values)
+            .filter(|(f, _)| f.is_of_a_bar() || f.is_of_a_quote())
+            .peekable();
         match prices.peek().is_some() && prices.all(|(_, v)| *v == ABSENT) {
             true => Err(Fault::NoPrice),
             false => Ok(()),
@@ -453,9 +552,9 @@ mod tests {
         let parser = Parser::new(&layout(&columns, b';', DateOrder::YearFirst), SCALE);
         let parsed = parser
             .block(b"2024/03/05;15:45;1.1;x;18\n2024/03/05;15:46;1.1;x;1.5\n2024/03/05;15:47;1.123456;x;1");
-        assert_eq!(parsed.rows.column(Field::Spread), [18]);
-        assert_eq!(parsed.rejects[0].fault, Fault::NotANumber { column: 5 });
-        assert_eq!(parsed.rejects[1].fault, Fault::TooFine { field: Field::Open, decimals: 6 });
+        assert_eq!(parsed.rows.column(Field::Spread), [18, ABSENT]);
+        assert_eq!(parsed.oddities, Oddities { lost: 1, ..Oddities::default() });
+        assert_eq!(parsed.rejects[0].fault, Fault::TooFine { field: Field::Open, decimals: 6 });
     }
 
     #[test]
@@ -476,9 +575,60 @@ mod tests {
             [(3, Fault::NoPrice)]
         );
         let ticks = Parser::new(&quotes(), SCALE)
-            .block(b"05.03.2024 13:45:12,,1.2,1,\n05.03.2024 13:45:13,1,1.2,,\n");
-        assert_eq!(ticks.rejects[0].fault, Fault::NotANumber { column: 2 });
-        assert_eq!(ticks.rows.column(Field::BidVolume), [ABSENT]);
+            .block(b"05.03.2024 13:45:12,,1.2,1,\n05.03.2024 13:45:13,1,1.2,,\n05.03.2024 13:45:14,,,1,1\n");
+        assert_eq!(ticks.rows.column(Field::Bid), [ABSENT, 100_000]);
+        assert_eq!(ticks.rows.column(Field::BidVolume), [100, ABSENT]);
+        assert_eq!((ticks.rejects[0].line, ticks.rejects[0].fault), (2, Fault::NoPrice));
+    }
+
+    #[test]
+    fn tails_of_binary_fractions_are_rounded_and_side_cells_cost_themselves() {
+        let f = Use::Field;
+        let columns = [Use::Moment, f(Field::Open), f(Field::Close), f(Field::Volume)];
+        let parser = Parser::new(&layout(&columns, b',', DateOrder::YearFirst), SCALE);
+        let parsed = parser.block(
+            b"2024-03-05 10:00,1.0834000000000001,1.0833999999999999,0.12345678901234567\n\
+            2024-03-05 10:01,1.0834,1.0834,12.3K\n2024-03-05 10:02,1.0834,1.0834,many\n\
+            2024-03-05 10:03,1.0834,x,1\n2024-03-05 10:04,1.08340100000000001,1.1,1\n",
+        );
+        assert_eq!(parsed.rows.column(Field::Open), [108_340; 3]);
+        assert_eq!(parsed.rows.column(Field::Close), [108_340; 3]);
+        assert_eq!(parsed.rows.column(Field::Volume), [ABSENT, 1_230_000, ABSENT]);
+        assert_eq!(parsed.oddities, Oddities { tails: 2, rounded: 0, lost: 2 });
+        let faults: Vec<Fault> = parsed.rejects.iter().map(|r| r.fault).collect();
+        let finer = Fault::TooFine { field: Field::Open, decimals: 6 };
+        assert_eq!(faults, [Fault::NotANumber { column: 3 }, finer], "the file is read again with six");
+        let said = Parser::new(&layout(&columns, b',', DateOrder::YearFirst), Scale { price: 3, volume: 0 });
+        let parsed = said.rounding(true).block(b"2024-03-05 10:00,1.0835,-1.0834,5\n");
+        assert_eq!(
+            (parsed.rows.column(Field::Open), parsed.rows.column(Field::Close)),
+            (&[1084][..], &[-1083][..])
+        );
+        assert_eq!(parsed.oddities.rounded, 2);
+    }
+
+    #[test]
+    fn spreads_in_pips_and_as_prices() {
+        let f = Use::Field;
+        let columns = [Use::Moment, f(Field::Close), f(Field::Spread)];
+        let spreads = |spreads, text: &[u8]| {
+            let layout = Layout { spreads, ..layout(&columns, b',', DateOrder::YearFirst) };
+            Parser::new(&layout, SCALE).block(text).rows.column(Field::Spread).to_vec()
+        };
+        let text = b"2024-03-05 10:00,1.08342,1.3\n2024-03-05 10:01,1.08342,0\n2024-03-05 10:02,1.08342,\n";
+        assert_eq!(spreads(Spreads::Pips, text), [13, 0, ABSENT]);
+        assert_eq!(spreads(Spreads::Prices, b"2024-03-05 10:00,1.08342,0.00012\n"), [12]);
+    }
+
+    #[test]
+    fn a_rejected_row_knows_its_symbol_wherever_it_stands() {
+        let f = Use::Field;
+        let columns = [Use::Moment, f(Field::Close), Use::Symbol];
+        let parser = Parser::new(&layout(&columns, b',', DateOrder::YearFirst), SCALE);
+        let parsed = parser.block(b"2024-03-05 10:00,1.1,NOKSEK\n2024-03-05 10:00,x,NZDSEK\nx\n");
+        let of: Vec<Option<u32>> = parsed.rejects.iter().map(|r| r.symbol).collect();
+        assert_eq!(of, [Some(1), None]);
+        assert_eq!(parsed.symbols, [b"NOKSEK", b"NZDSEK"]);
     }
 
     /// The slow plain way: split, trim, parse each cell on its own.
@@ -489,11 +639,13 @@ mod tests {
             let Some(time) = cells.first().and_then(|c| moment::moment(c, layout.dates)) else { continue };
             let values: Option<Vec<i64>> = (1..5)
                 .map(|i| match cells.get(i)? {
-                    [] if i > 2 => Some(ABSENT),
-                    cell => parse_scaled(cell, if i < 3 { 5 } else { 2 }).ok(),
+                    [] => Some(ABSENT),
+                    cell if i < 3 => parse_scaled(cell, 5).ok(),
+                    cell => Some(parse_scaled(cell, 2).unwrap_or(ABSENT)),
                 })
                 .collect();
-            out.extend(values.map(|v| (time, v)));
+            let quoted = values.filter(|v| v[..2] != [ABSENT, ABSENT]);
+            out.extend(quoted.map(|v| (time, v)));
         }
         out
     }

@@ -7,13 +7,14 @@ use std::path::PathBuf;
 use super::bring::{Member, members_of};
 use super::decisions::ClockFrom;
 use super::facts::FactsPlan;
-use super::layout::{DateOrder, Layout};
-use super::naming::{Named, cleaned, read_name};
+use super::grid::frame_of;
+use super::layout::{DateOrder, Layout, Use};
+use super::naming::{self, Named, cleaned, read_name};
 use super::parse::Parser;
 use super::preview::{PreviewLine, preview};
-use super::scan::{self, Scanned, usual_step};
-use super::sniff::{self, Decided, Sniffed};
-use super::{ClockHint, Hints, Stamp, decisions, stamp};
+use super::scan::{self, Scanned};
+use super::sniff::{self, DateEvidence, Decided, Sniffed};
+use super::{ClockHint, Hints, Stamp, decisions, later, stamp};
 use crate::model::{
     Clock, Columns, Decision, Field, Frame, Micros, Scale, SeriesName, Shape, Side, columns, series, time,
 };
@@ -33,8 +34,8 @@ pub struct Plan {
     pub by_symbol: Option<Vec<String>>,
     /// The files in order of time, each with how it is read.
     pub files: Vec<(Member, Layout)>,
-    /// The first time in each file, by its place.
-    order: BTreeMap<String, Micros>,
+    /// The first and last time in each file, by its place.
+    order: BTreeMap<String, (Micros, Micros)>,
     /// None for afloat.
     pub clock: Option<Clock>,
     /// Where the clock comes from.
@@ -47,6 +48,8 @@ pub struct Plan {
     pub replace: bool,
     pub prefer_new: bool,
     pub scale: Scale,
+    /// True where the decimals of prices were said: finer prices are rounded to them.
+    pub decimals_said: bool,
     pub preview: Preview,
 }
 
@@ -91,6 +94,11 @@ pub fn plan(shelf: &Shelf, paths: &[PathBuf], hints: &Hints) -> Result<Planned> 
             Err(e) => planned.left.push((member.place(), e.to_string())),
         }
     }
+    if hints.instrument.is_none() {
+        let open = files.iter_mut().filter(|s| !s.layout.columns.contains(&Use::Symbol));
+        let mut named: Vec<_> = open.map(|s| (s.member.place(), &mut s.named)).collect();
+        naming::settle(&mut named)?;
+    }
     settle_dates(&mut files)?;
     for seen in files {
         match seen.layout.is_facts() {
@@ -113,7 +121,7 @@ pub fn plan(shelf: &Shelf, paths: &[PathBuf], hints: &Hints) -> Result<Planned> 
     for plan in &mut planned.plans {
         // Monthly files are in order of time whatever their names are.
         let order = &plan.order;
-        plan.files.sort_by_key(|(m, _)| order.get(&m.place()).copied().unwrap_or(0));
+        plan.files.sort_by_key(|(m, _)| order.get(&m.place()).copied().unwrap_or_default());
         find_stamp(shelf, plan, hints)?;
         let stamp = decisions::of_stamp(plan, hints);
         plan.decisions.extend(stamp);
@@ -129,7 +137,7 @@ pub(super) struct Seen {
     pub named: Named,
     pub side: Option<Side>,
     /// The order of dates, where the file decides it; else what a person is to be asked.
-    dates: std::result::Result<Decided, String>,
+    dates: std::result::Result<Decided, DateEvidence>,
     why: Vec<String>,
     sample: Vec<u8>,
     rows: Columns,
@@ -154,6 +162,9 @@ fn look_at(member: &Member, hints: &Hints, known: &[String], saved: &[Layout]) -
     }
     let named = read_name(member, hints, known)?;
     let first = understand(member, &sample, hints, saved, hints.side.or(named.side))?;
+    if let Some(question) = &first.question {
+        return Err(Error::undecided(format!("{} leaves a question open. {question}", member.place())));
+    }
     let both = first.sides.len() > 1 && hints.side.is_none();
     let mut out = Vec::new();
     for side in if both { first.sides.clone() } else { vec![] } {
@@ -240,7 +251,7 @@ fn seen_as(
     let said = hints.dates.map(|order| Decided { order, why: "it was said so".into() });
     let dates = match said.or(dates) {
         Some(decided) => Ok(decided),
-        None => scan::order_of_dates(member, &layout, &pieces)?.map_err(|evidence| evidence.in_words()),
+        None => scan::order_of_dates(member, &layout, &pieces)?,
     };
     // Where nobody knows yet, either order reads the rows well enough to look at them.
     layout.dates = dates.as_ref().map_or(DateOrder::DayFirst, |decided| decided.order);
@@ -255,19 +266,33 @@ fn seen_as(
         )));
     }
     let scanned = scan::scan(member, &layout, &pieces);
+    let mut rows = parsed.rows;
+    let mut why = why;
+    // Beside a count of ticks, a traded volume of zeros only says that there is none.
+    if let (Some(at), Some(_), false) = (
+        layout.place_of(&Use::Field(Field::Volume)),
+        layout.place_of(&Use::Field(Field::TickCount)),
+        scanned.has_volume,
+    ) {
+        layout.columns[at] = Use::Skip;
+        why[at] = "zeros only: no traded volume is told".into();
+        rows = rows.with_fields(&layout.fields());
+    }
     let side = side.or(named.side);
     let (member, named, sample) = (member.clone(), named.clone(), sample.to_vec());
-    Ok(Seen { member, layout, named, side, dates, why, sample, rows: parsed.rows, scanned })
+    Ok(Seen { member, layout, named, side, dates, why, sample, rows, scanned })
 }
 
 /// A file whose own days cannot tell the order of day and month takes that of another file of its
 /// instrument.
 fn settle_dates(files: &mut [Seen]) -> Result<()> {
     for i in 0..files.len() {
-        let Err(words) = &files[i].dates else { continue };
+        let Err(evidence) = &files[i].dates else { continue };
         let question = format!(
-            "Day and month cannot be told apart in {}: {words}. Say --dates day-first or --dates month-first.",
-            files[i].member.place()
+            "Day and month cannot be told apart in {}: {}. Say {}.",
+            files[i].member.place(),
+            evidence.in_words(),
+            evidence.choices()
         );
         let like = |s: &&Seen| {
             s.named.instrument == files[i].named.instrument && s.layout.columns == files[i].layout.columns
@@ -283,12 +308,22 @@ fn settle_dates(files: &mut [Seen]) -> Result<()> {
 
 /// Adds a file to the plan of its series.
 fn add(plans: &mut Vec<Plan>, shelf: &Shelf, seen: Seen, hints: &Hints) -> Result<()> {
-    let by_symbol = seen.layout.columns.contains(&super::Use::Symbol) && hints.instrument.is_none();
+    let by_symbol = seen.layout.columns.contains(&Use::Symbol) && hints.instrument.is_none();
     let name = name_for(&seen, hints, by_symbol)?;
     let price = hints.decimals.unwrap_or(seen.layout.price_decimals);
     let scale = Scale { price, volume: seen.layout.volume_decimals };
-    let (place, first) = (seen.member.place(), seen.scanned.ends.map_or(0, |e| e.0));
+    let (place, ends) = (seen.member.place(), seen.scanned.ends.unwrap_or_default());
+    let (clock, clock_from) = clock_for(shelf, &name, &seen, hints)?;
     if let Some(plan) = plans.iter_mut().find(|p| p.series == name && p.by_symbol.is_some() == by_symbol) {
+        if plan.clock != clock {
+            let words = |clock: &Option<Clock>| clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
+            return Err(Error::undecided(format!(
+                "{} and {place} would go into one series, {name}, but the times of the first are {} and those of the other {}; take them one by one and say the --clock of each.",
+                plan.files[0].0.place(),
+                words(&plan.clock),
+                words(&clock)
+            )));
+        }
         plan.scale = plan.scale.finer(&scale);
         plan.preview.scanned.add(&seen.scanned);
         if let Some(symbols) = &mut plan.by_symbol {
@@ -297,10 +332,9 @@ fn add(plans: &mut Vec<Plan>, shelf: &Shelf, seen: Seen, hints: &Hints) -> Resul
             );
         }
         plan.files.push((seen.member, seen.layout));
-        plan.order.insert(place, first);
+        plan.order.insert(place, ends);
         return Ok(());
     }
-    let (clock, clock_from) = clock_for(shelf, &name, &seen.layout, hints)?;
     let decisions = vec![
         decisions::of_clock(clock.as_ref(), clock_from),
         decisions::of_frame(&name, &seen, hints),
@@ -319,7 +353,7 @@ fn add(plans: &mut Vec<Plan>, shelf: &Shelf, seen: Seen, hints: &Hints) -> Resul
             scanned: seen.scanned,
         },
         files: vec![(seen.member, seen.layout)],
-        order: [(place, first)].into(),
+        order: [(place, ends)].into(),
         clock,
         clock_from,
         stamp: Stamp::Open,
@@ -327,6 +361,7 @@ fn add(plans: &mut Vec<Plan>, shelf: &Shelf, seen: Seen, hints: &Hints) -> Resul
         replace: hints.replace,
         prefer_new: hints.prefer_new,
         scale,
+        decimals_said: hints.decimals.is_some(),
     });
     Ok(())
 }
@@ -367,21 +402,19 @@ fn frame_for(seen: &Seen, hints: &Hints, shape: Shape) -> Result<Frame> {
         (Some(Frame::Depth) | None, Shape::Depth) => Ok(Frame::Depth),
         (Some(frame), _) => Err(Error::arguments(format!("{place} holds {kind}, so it cannot be {frame}."))),
         (None, Shape::Layered) => Err(Error::input(format!("{place} holds layers, which are not taken in."))),
-        (None, Shape::Bars) => usual_step(&seen.rows.time)
-            .and_then(Frame::of_length)
-            .filter(|f| f.length() > 0)
-            .ok_or_else(|| {
-                Error::undecided(format!("The frame of {place} cannot be told from its times; say --frame."))
-            }),
+        (None, Shape::Bars) => frame_of(&seen.rows.time).filter(|f| f.length() > 0).ok_or_else(|| {
+            Error::undecided(format!("The frame of {place} cannot be told from its times; say --frame."))
+        }),
     }
 }
 
 fn clock_for(
     shelf: &Shelf,
     name: &SeriesName,
-    layout: &Layout,
+    seen: &Seen,
     hints: &Hints,
 ) -> Result<(Option<Clock>, ClockFrom)> {
+    let layout = &seen.layout;
     let there = shelf.current_own(name)?;
     if let (true, Some(ClockHint::Known(said))) = (layout.is_zoned, &hints.clock)
         && *said != Clock::utc()
@@ -395,7 +428,10 @@ fn clock_for(
         (Some(ClockHint::Afloat), _) => (None, ClockFrom::Said),
         (None, _) if layout.says_utc => (Some(Clock::utc()), ClockFrom::File),
         (None, _) if layout.clock.is_some() => (layout.clock.clone(), ClockFrom::Layout),
-        (None, Some(info)) => (info.edition.clock.clone(), ClockFrom::Series),
+        (None, Some(info)) => {
+            later::may_go_on(shelf, info, seen.scanned.ends, &seen.member.place())?;
+            (info.edition.clock.clone(), ClockFrom::Series)
+        }
         (None, None) => (None, ClockFrom::Nothing),
     };
     match there {
@@ -411,6 +447,10 @@ fn clock_for(
                 }
             )))
         }
+        Some(info) if hints.replace => {
+            later::may_replace(&info, clock.as_ref(), seen.scanned.ends)?;
+            Ok((clock, from))
+        }
         _ => Ok((clock, from)),
     }
 }
@@ -423,7 +463,20 @@ fn find_stamp(shelf: &Shelf, plan: &mut Plan, hints: &Hints) -> Result<()> {
         Some(stamp) => Some((stamp, "it was said so".to_owned())),
         None => {
             let (rows, scanned) = (&plan.preview.rows, &plan.preview.scanned);
-            stamp::find(shelf, &plan.series, plan.clock.as_ref(), rows, scanned)?
+            let found = stamp::find(shelf, &plan.series, plan.clock.as_ref(), rows, scanned)?;
+            match (later::known_stamp(shelf, &plan.series)?, found) {
+                (Some(known), Some((found, why))) if known != found => {
+                    return Err(Error::undecided(format!(
+                        "Bars of {} are known to be stamped at the {}, but {} looks stamped at the {} ({why}); say --stamp.",
+                        plan.series,
+                        known.word(),
+                        plan.files[0].0.place(),
+                        found.word()
+                    )));
+                }
+                (Some(known), _) => Some((known, "as known of the series".to_owned())),
+                (None, found) => found,
+            }
         }
     };
     (plan.stamp, plan.stamp_from) = found.unwrap_or_default();
@@ -434,6 +487,24 @@ impl Plan {
     /// Bytes to read.
     pub fn bytes(&self) -> u64 {
         self.files.iter().map(|(m, _)| m.bytes).sum()
+    }
+
+    /// The plan in parts whose files, in their order, follow each other in time.
+    pub fn without_overlap(&self) -> Vec<Plan> {
+        let mut parts: Vec<Plan> = Vec::new();
+        let mut latest = Micros::MIN;
+        for file in &self.files {
+            let (first, last) = self.order.get(&file.0.place()).copied().unwrap_or_default();
+            match parts.last_mut() {
+                // Ticks of one moment may be the end of one file and the beginning of the next.
+                Some(part) if first > latest || first == latest && !self.series.frame.is_bars() => {
+                    part.files.push(file.clone());
+                }
+                _ => parts.push(Plan { files: vec![file.clone()], ..self.clone() }),
+            }
+            latest = latest.max(last);
+        }
+        parts
     }
 
     /// The fields of all files together, in the order columns are kept.

@@ -5,22 +5,24 @@
 //! order of the file, and encodes the row groups the taker has filled. So memory holds a few blocks of
 //! each kind, whatever the size of the file.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
+use crate::error::printable;
 use crate::job::Job;
 use crate::model::provenance::Disorder;
-use crate::model::{Clock, Columns, Field, Frame, Micros, Scale, present};
+use crate::model::{Clock, Columns, Field, Frame, Micros, Scale, Shape, Unfold, present};
 use crate::store::{Encoded, Place, Work};
 use crate::{Error, Result};
 
 use super::Stamp;
-use super::anchor::Anchor;
 use super::blocks::{Block, Blocks};
 use super::bring::Member;
-use super::layout::{Layout, Use};
-use super::parse::{Fault, Parsed, Parser};
+use super::layout::{Layout, Spreads, Use};
+use super::parse::{Fault, Oddities, Parsed, Parser};
 use super::plan::Plan;
 use super::rejects::{Rejected, Rejects};
+use super::sides::LastSides;
 
 /// Blocks read, parsed and taken together.
 const TOGETHER: usize = 8;
@@ -64,8 +66,18 @@ pub struct Symbols {
 pub struct Ledger {
     pub rows: u64,
     pub rejects: Rejects,
+    /// The file of the rejected rows, once it is ended.
+    pub rejects_at: Option<String>,
+    /// Of the rejected rows that name a symbol: how many, by symbol and reason.
+    pub rejected_of: BTreeMap<String, BTreeMap<String, u64>>,
+    pub oddities: Oddities,
+    /// Quotes that waited for a first price of the other side, by symbol (empty where rows name none).
+    pub waited: BTreeMap<String, u64>,
+    sides: BTreeMap<String, LastSides>,
     pub disorder: Vec<Disorder>,
-    pub anchor: Anchor,
+    pub unfold: Unfold,
+    /// What bars stamped at their close are moved back by.
+    back: Micros,
     /// The file the rows are from, and where in it.
     file: usize,
     line: u64,
@@ -73,6 +85,36 @@ pub struct Ledger {
     /// What a spread of one point in the file is in units of the scale; none where that is settled later, for
     /// each symbol on its own.
     point: Option<i64>,
+}
+
+/// Rows that were not taken, by reason.
+#[derive(Debug, Clone, Default)]
+pub struct RejectedRows {
+    pub reasons: BTreeMap<String, u64>,
+    /// Of these, the quotes before both sides of the market were known.
+    pub waited: u64,
+}
+
+impl RejectedRows {
+    /// How many there are.
+    pub fn rows(&self) -> u64 {
+        self.reasons.values().sum()
+    }
+
+    /// Adds others.
+    pub fn add(&mut self, other: &RejectedRows) {
+        for (reason, rows) in &other.reasons {
+            *self.reasons.entry(reason.clone()).or_default() += rows;
+        }
+        self.waited += other.waited;
+    }
+
+    fn with_waited(mut self, waited: u64) -> RejectedRows {
+        if waited > 0 {
+            self.reasons.insert("stands before both sides of the market are known".into(), waited);
+        }
+        RejectedRows { waited, ..self }
+    }
 }
 
 struct RawBlock {
@@ -97,7 +139,8 @@ pub fn read_files(
     job: &Job,
 ) -> Result<Vec<Option<String>>, Halt> {
     let mut feeder = Feeder { plan, file: 0, open: None, hashes: Vec::new() };
-    let parsers: Vec<Parser> = plan.files.iter().map(|(_, layout)| Parser::new(layout, scale)).collect();
+    let parser = |layout: &Layout| Parser::new(layout, scale).rounding(plan.decimals_said);
+    let parsers: Vec<Parser> = plan.files.iter().map(|(_, layout)| parser(layout)).collect();
     let mut raw: Vec<RawBlock> = feeder.next(2)?;
     let mut parsed: Vec<ParsedBlock> = Vec::new();
     let mut work: Vec<Work> = Vec::new();
@@ -153,7 +196,7 @@ pub fn read_back(
     let parser = Parser::new(layout, scale);
     // Counted times are UTC whatever the clock.
     let counted = layout.columns.iter().any(|u| matches!(u, Use::Unix(_)));
-    let mut anchor = Anchor::new(Some(clock).filter(|_| !counted), Stamp::Open, Frame::Ticks);
+    let mut unfold = Unfold::new(Some(clock).filter(|_| !counted), Frame::Ticks);
     let mut blocks = Blocks::open(&Member::plain(path)?)?;
     let (mut first, mut rejected) = (true, 0);
     while let Some(mut block) = blocks.next()? {
@@ -162,7 +205,7 @@ pub fn read_back(
         }
         let mut parsed = parser.block(&block.text);
         rejected += parsed.rejects.len() as u64;
-        anchor.move_times(&mut parsed.rows.time);
+        to_utc(&mut unfold, 0, &mut parsed.rows.time);
         if !seen(&parsed.rows)? {
             break;
         }
@@ -221,9 +264,54 @@ pub fn skip_head(block: &mut Block, layout: &Layout) -> u64 {
 
 impl Ledger {
     /// An account with nothing in it.
-    pub fn new(rejects: Rejects, anchor: Anchor, point: Option<i64>) -> Ledger {
+    pub fn new(rejects: Rejects, unfold: Unfold, back: Micros, point: Option<i64>) -> Ledger {
         let (disorder, latest) = (Vec::new(), Micros::MIN);
-        Ledger { rows: 0, rejects, disorder, anchor, file: 0, line: 1, latest, point }
+        Ledger {
+            rows: 0,
+            rejects,
+            rejects_at: None,
+            rejected_of: BTreeMap::new(),
+            oddities: Oddities::default(),
+            waited: BTreeMap::new(),
+            sides: BTreeMap::new(),
+            disorder,
+            unfold,
+            back,
+            file: 0,
+            line: 1,
+            latest,
+            point,
+        }
+    }
+
+    /// All rows that were not taken.
+    pub fn rejected_of_all(&self) -> RejectedRows {
+        let waited = self.waited.values().sum();
+        RejectedRows { reasons: self.rejects.reasons.clone(), waited: 0 }.with_waited(waited)
+    }
+
+    /// Those of one symbol.
+    pub fn rejected_of_symbol(&self, symbol: &str) -> RejectedRows {
+        let reasons = self.rejected_of.get(symbol).cloned().unwrap_or_default();
+        let waited = self.waited.get(symbol).copied().unwrap_or(0);
+        RejectedRows { reasons, waited: 0 }.with_waited(waited)
+    }
+
+    /// Those of no symbol, or of one that is not among these. A symbol is named with the reason.
+    pub fn rejected_of_others(&self, symbols: &[&str]) -> RejectedRows {
+        let mut reasons = self.rejects.reasons.clone();
+        for (symbol, of) in &self.rejected_of {
+            for (reason, rows) in of {
+                if let Some(left) = reasons.get_mut(reason) {
+                    *left = left.saturating_sub(*rows);
+                }
+                if !symbols.contains(&symbol.as_str()) {
+                    *reasons.entry(format!("{reason} ({})", printable(symbol))).or_default() += rows;
+                }
+            }
+        }
+        reasons.retain(|_, rows| *rows > 0);
+        RejectedRows { reasons, waited: 0 }
     }
 
     /// A file gives spreads in points, units of the last decimal of its own prices.
@@ -247,12 +335,18 @@ impl Ledger {
         }
         if raw.file != self.file {
             (self.file, self.line, self.latest) = (raw.file, 1, Micros::MIN);
+            // What one file leaves out is not told by another.
+            self.sides.clear();
         }
         self.line += raw.head;
         self.rows += (parsed.rows.len() + parsed.rejects.len()) as u64;
         let member = &plan.files[raw.file].0;
         for r in &parsed.rejects {
             let rest = &raw.block.text[r.byte..];
+            if let Some(symbol) = r.symbol.and_then(|s| parsed.symbols.get(s as usize)) {
+                let symbol = String::from_utf8_lossy(symbol).into_owned();
+                *self.rejected_of.entry(symbol).or_default().entry(r.fault.words()).or_default() += 1;
+            }
             self.rejects.add(Rejected {
                 file: member.place(),
                 line: self.line + r.line,
@@ -261,14 +355,53 @@ impl Ledger {
                 raw: rest[..memchr::memchr(b'\n', rest).unwrap_or(rest.len())].to_vec(),
             })?;
         }
-        let mut rows = parsed.rows;
-        self.spreads_to_scale(&mut rows);
-        self.anchor.move_times(&mut rows.time);
+        self.oddities.add(parsed.oddities);
+        let (mut rows, mut symbol_of) = (parsed.rows, parsed.symbol_of);
+        self.fill_sides(&mut rows, &parsed.symbols, &mut symbol_of);
+        if plan.files[raw.file].1.spreads != Spreads::Prices {
+            self.spreads_to_scale(&mut rows);
+        }
+        let (stamp, frame) = (plan.stamp, plan.series.frame);
+        if stamp == Stamp::Close {
+            rows.time.iter_mut().for_each(|t| *t = stamp.calendar_open(frame, *t));
+        }
+        to_utc(&mut self.unfold, self.back, &mut rows.time);
         self.note_disorder(&member.name(), &rows.time);
         self.line += parsed.lines;
-        let symbols = Symbols { names: parsed.symbols, of_row: parsed.symbol_of };
+        let symbols = Symbols { names: parsed.symbols, of_row: symbol_of };
         taker.take(rows, &symbols)?;
         Ok(job.advance(raw.block.text.len() as u64)?)
+    }
+
+    /// Quotes of which only the side that changed is written have the other as it was; the first of them,
+    /// before the other side is known, are left out and counted.
+    fn fill_sides(&mut self, rows: &mut Columns, symbols: &[Vec<u8>], symbol_of: &mut Vec<u32>) {
+        if rows.shape() != Shape::Quotes {
+            return;
+        }
+        let mut waiting = Vec::new();
+        for (i, name) in symbols.iter().enumerate() {
+            let name = String::from_utf8_lossy(name).into_owned();
+            let before = waiting.len();
+            let sides = self.sides.entry(name.clone()).or_default();
+            sides.fill(rows, |row| symbol_of[row] == i as u32, &mut waiting);
+            *self.waited.entry(name).or_default() += (waiting.len() - before) as u64;
+        }
+        if symbols.is_empty() {
+            self.sides.entry(String::new()).or_default().fill(rows, |_| true, &mut waiting);
+            *self.waited.entry(String::new()).or_default() += waiting.len() as u64;
+        }
+        if waiting.is_empty() {
+            return;
+        }
+        waiting.sort_unstable();
+        let stays = |row: usize| waiting.binary_search(&row).is_err();
+        rows.retain(stays);
+        let mut row = 0;
+        symbol_of.retain(|_| {
+            row += 1;
+            stays(row - 1)
+        });
     }
 
     fn note_disorder(&mut self, file: &str, times: &[Micros]) {
@@ -314,6 +447,13 @@ impl Ledger {
             ))),
             _ => Ok(()),
         }
+    }
+}
+
+/// Moves the times of rows that follow those moved before.
+fn to_utc(unfold: &mut Unfold, back: Micros, times: &mut [Micros]) {
+    if !unfold.is_idle() || back != 0 {
+        times.iter_mut().for_each(|t| *t = unfold.read(*t).0 - back);
     }
 }
 

@@ -7,7 +7,7 @@ use super::layout::{Layout, Use};
 use super::parse::Parser;
 use super::sniff::{DateEvidence, Decided};
 use super::{blocks::Block, cells, read::skip_head};
-use crate::model::{Columns, Micros, Scale, present};
+use crate::model::{Columns, Field, Micros, Scale, present};
 use crate::{Error, Result};
 
 /// Files up to this size are looked at as a whole.
@@ -31,6 +31,8 @@ pub struct Scanned {
     pub gaps: Vec<(Micros, Micros)>,
     /// Symbols met, where a column has them.
     pub symbols: Vec<String>,
+    /// True where some volume is not zero.
+    pub has_volume: bool,
 }
 
 impl Scanned {
@@ -97,6 +99,7 @@ pub fn scan(member: &Member, layout: &Layout, pieces: &[Vec<u8>]) -> Scanned {
         let parsed = parser.block(piece);
         let too_fine = |r: &&super::parse::Reject| !matches!(r.fault, super::parse::Fault::TooFine { .. });
         found.rejected += parsed.rejects.iter().filter(too_fine).count() as u64;
+        found.has_volume |= parsed.rows.cells(Field::Volume).present().any(|volume| volume != 0);
         found.rows += (parsed.rows.len() + parsed.rejects.len()) as u64;
         for name in &parsed.symbols {
             let name = String::from_utf8_lossy(name).into_owned();
@@ -127,7 +130,6 @@ fn look_at_rows(found: &mut Scanned, rows: &Columns) {
     let Some((&first, &last)) = rows.time.iter().min().zip(rows.time.iter().max()) else { return };
     widen(found, first, last);
     let price = rows.fields.iter().position(|f| f.is_price()).map(|i| &rows.data[i]);
-    let usual = usual_step(&rows.time).unwrap_or(0);
     for i in 1..rows.len() {
         let pair = price.and_then(|p| present(p[i]).zip(present(p[i - 1])));
         if let Some((now, before)) = pair {
@@ -136,14 +138,17 @@ fn look_at_rows(found: &mut Scanned, rows: &Columns) {
                 found.jump = Some((jump, rows.time[i]));
             }
         }
-        if rows.time[i] - rows.time[i - 1] > 2 * usual.max(1) {
-            found.gaps.push((rows.time[i - 1], rows.time[i]));
-        }
     }
+    // A file may be written newest first, or in no order at all.
+    let mut times = rows.time.clone();
+    times.sort_unstable();
+    let usual = usual_step(&times).unwrap_or(0);
+    let steps = times.windows(2).filter(|w| w[1] - w[0] > 2 * usual.max(1));
+    found.gaps.extend(steps.map(|w| (w[0], w[1])));
 }
 
 /// The step between neighbouring times that is seen most often.
-pub fn usual_step(times: &[Micros]) -> Option<Micros> {
+fn usual_step(times: &[Micros]) -> Option<Micros> {
     use crate::model::time::DAY;
     let mut steps: Vec<Micros> = times.windows(2).map(|w| w[1] - w[0]).filter(|&s| s > 0).collect();
     steps.sort_unstable();

@@ -32,20 +32,32 @@ fn by_session(frame: Frame, scanned: &Scanned) -> Option<(Stamp, String)> {
         return None;
     }
     let half = HOUR / 2;
-    let (mut open, mut close) = (0, 0);
+    // The beginnings of sessions, then their ends: how many say open, and how many say close.
+    let (mut begins, mut ends) = ([0u32; 2], [0u32; 2]);
     for (before, after) in scanned.gaps.iter().filter(|(b, a)| a - b > (half).max(3 * length)) {
-        open += u32::from(after.rem_euclid(half) == 0) + u32::from(before.rem_euclid(half) == half - length);
-        close += u32::from(after.rem_euclid(half) == length) + u32::from(before.rem_euclid(half) == 0);
+        begins[0] += u32::from(after.rem_euclid(half) == 0);
+        begins[1] += u32::from(after.rem_euclid(half) == length);
+        ends[0] += u32::from(before.rem_euclid(half) == half - length);
+        ends[1] += u32::from(before.rem_euclid(half) == 0);
     }
-    let words = |here: u32, there: u32| format!("{here} of {} session edges say so", here + there);
-    if open + close < 2 || open.max(close) < 4 * open.min(close) {
-        None
-    } else if open > close {
-        Some((Stamp::Open, words(open, close)))
-    } else {
-        Some((Stamp::Close, words(close, open)))
+    // A market may open a minute late by its rules: both kinds of edges have to say the same.
+    let says = |which: usize| {
+        let (b, e) = (begins[which], ends[which]);
+        b.min(e) >= ENOUGH && b >= 4 * begins[1 - which] && e >= 4 * ends[1 - which]
+    };
+    let told = |which: usize| {
+        let (yes, no) = (begins[which] + ends[which], begins[1 - which] + ends[1 - which]);
+        format!("{yes} of {} session edges say so", yes + no)
+    };
+    match (says(0), says(1)) {
+        (true, _) => Some((Stamp::Open, told(0))),
+        (_, true) => Some((Stamp::Close, told(1))),
+        _ => None,
     }
 }
+
+/// Edges of either kind that are wanted before they tell the stamp.
+const ENOUGH: u32 = 3;
 
 /// Compares the first bars with ticks or shorter bars of the same instrument, where the shelf has them
 /// for the same time.
@@ -108,7 +120,7 @@ mod tests {
     #[test]
     fn session_edges_tell() {
         let scanned = |open: Micros| Scanned {
-            gaps: (1..4).map(|d| (d * DAY - HOUR + open - MINUTE, d * DAY + open)).collect(),
+            gaps: (1..5).map(|d| (d * DAY - HOUR + open - MINUTE, d * DAY + open)).collect(),
             ..Scanned::default()
         };
         let stamp = |open, frame: &str| by_session(frame.parse().unwrap(), &scanned(open)).map(|f| f.0);
@@ -116,5 +128,11 @@ mod tests {
         assert_eq!(stamp(MINUTE, "1m"), Some(Stamp::Close));
         assert_eq!(stamp(17 * MINUTE, "1m"), None);
         assert_eq!(stamp(0, "1h"), None);
+        // A market that opens at 01:01 and closes at midnight is not stamped at the close.
+        let late = Scanned {
+            gaps: (1..9).map(|d| (d * DAY - MINUTE, d * DAY + HOUR + MINUTE)).collect(),
+            ..Scanned::default()
+        };
+        assert_eq!(by_session(Frame::M1, &late), None);
     }
 }

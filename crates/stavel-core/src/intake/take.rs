@@ -4,9 +4,8 @@ use std::collections::BTreeMap;
 use std::time::Instant;
 
 use super::Taken;
-use super::anchor::Anchor;
 use super::plan::Plan;
-use super::read::{Halt, Ledger, Symbols, Taker, read_files};
+use super::read::{Halt, Ledger, RejectedRows, Symbols, Taker, read_files};
 use super::rejects::{Rejected, Rejects};
 use super::runs::{Merged, Runs};
 use super::weave::{Counts, Manner, Weave};
@@ -14,7 +13,7 @@ use crate::job::Job;
 use crate::model::price::{scaled, unit};
 use crate::model::provenance::{TakenFile, TakenIn};
 use crate::model::time::rfc3339;
-use crate::model::{Clock, Columns, Field, Made, Micros, Provenance, Scale, SeriesName, present};
+use crate::model::{Clock, Columns, Field, Made, Micros, Provenance, Scale, SeriesName, Unfold, present};
 use crate::store::{Encoded, Origin, Place, SeriesInfo, Shelf, Work};
 use crate::{Error, Result, fingerprint};
 
@@ -33,7 +32,22 @@ pub fn take(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
     taken
 }
 
+/// Files that overlap in time are taken one after the other, as if each had been taken on its own: what is
+/// there already is not taken twice.
 fn take_whole(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
+    let mut all: Vec<Taken> = Vec::new();
+    for part in plan.without_overlap() {
+        for taken in take_part(shelf, &part, job)? {
+            match all.iter_mut().find(|t| t.series == taken.series) {
+                Some(before) => before.add(taken),
+                None => all.push(taken),
+            }
+        }
+    }
+    Ok(all)
+}
+
+fn take_part(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
     let begun = Instant::now();
     let there = shelf.current_own(&plan.series)?;
     let scale = there.as_ref().map_or(plan.scale, |s| s.edition.scale.finer(&plan.scale));
@@ -76,10 +90,11 @@ impl Taking<'_> {
         let plan = self.plan;
         let series = plan.series.to_string().replace([':', '@'], "-");
         let stem = format!("{series}-{}", shelf.next_edition(&plan.series)?);
-        let anchor = Anchor::new(plan.clock.as_ref(), plan.stamp, plan.series.frame);
+        let frame = plan.series.frame;
+        let unfold = Unfold::new(plan.clock.as_ref(), frame);
         let point = unit(self.scale.price.saturating_sub(self.decimals));
         let point = plan.by_symbol.is_none().then_some(point);
-        Ok(Ledger::new(Rejects::new(shelf.root(), &stem), anchor, point))
+        Ok(Ledger::new(Rejects::new(shelf.root(), &stem), unfold, plan.stamp.back(frame), point))
     }
 }
 
@@ -95,7 +110,8 @@ fn take_in_order(shelf: &mut Shelf, taking: &Taking<'_>, job: &Job) -> Result<Ve
     let files = taken_files(plan, &hashes)?;
     let Straight { weave, latest, first, .. } = straight;
     let ends = first.map(|f| (f, latest));
-    Ok(vec![store(weave, taking, &plan.series, &mut ledger, &files, there, ends)?])
+    let told = ledger.rejected_of_all();
+    Ok(vec![store(weave, taking, &plan.series, (&mut ledger, told), &files, (there, ends))?])
 }
 
 /// The rows are sorted on the disk first, those of each symbol apart.
@@ -111,15 +127,20 @@ fn take_sorted(shelf: &mut Shelf, taking: &Taking<'_>, job: &Job) -> Result<Vec<
     let keys = sorting.runs.keys()?;
     job.begin(format!("merge {}", plan.series), keys.iter().map(|k| k.1).sum());
     let mut all = Vec::new();
-    for (key, _) in keys {
-        let series = plan.series_of_symbol(&key)?;
-        let rows = sorting.runs.sorted(&key)?;
+    let names: Vec<&str> = keys.iter().map(|(key, _)| key.as_str()).collect();
+    // What belongs to no series of its own is told with the first.
+    let mut others = ledger.rejected_of_others(&names);
+    for (key, _) in &keys {
+        let series = plan.series_of_symbol(key)?;
+        let rows = sorting.runs.sorted(key)?;
+        let mut rejected = std::mem::take(&mut others);
+        rejected.add(&ledger.rejected_of_symbol(key));
         // The instruments of a symbol column have decimals, and so points, of their own.
-        let own = match sorting.decimals.get(&key) {
+        let own = match sorting.decimals.get(key) {
             Some(decimals) if plan.by_symbol.is_some() => Scale { price: *decimals, ..scale },
             _ => scale,
         };
-        all.push(take_rows(shelf, taking, &series, (rows, own), (&mut ledger, &files), job)?);
+        all.push(take_rows(shelf, taking, &series, (rows, own), (&mut ledger, rejected, &files), job)?);
     }
     Ok(all)
 }
@@ -130,7 +151,7 @@ fn take_rows(
     taking: &Taking<'_>,
     series: &SeriesName,
     (rows, own): (Merged, Scale),
-    (ledger, files): (&mut Ledger, &[TakenFile]),
+    (ledger, rejected, files): (&mut Ledger, RejectedRows, &[TakenFile]),
     job: &Job,
 ) -> Result<Taken> {
     let there = shelf.current_own(series)?;
@@ -145,7 +166,7 @@ fn take_rows(
         job.advance(piece.len() as u64)?;
         push_and_encode(&mut weave, piece)?;
     }
-    store(weave, taking, series, ledger, files, there, ends)
+    store(weave, taking, series, (ledger, rejected), files, (there, ends))
 }
 
 fn push_and_encode(weave: &mut Weave<'_>, piece: Columns) -> Result<()> {
@@ -251,17 +272,20 @@ fn store(
     mut weave: Weave<'_>,
     taking: &Taking<'_>,
     series: &SeriesName,
-    ledger: &mut Ledger,
+    (ledger, rejected): (&mut Ledger, RejectedRows),
     files: &[TakenFile],
-    there: Option<SeriesInfo>,
-    ends: Option<(Micros, Micros)>,
+    (there, ends): (Option<SeriesInfo>, Option<(Micros, Micros)>),
 ) -> Result<Taken> {
     let plan = taking.plan;
     weave.end()?;
     encode(&mut weave)?;
     let counts = weave.counts;
-    let lines_rejected = ledger.rejects.rows;
+    let lines_rejected = rejected.rows();
+    let mut reasons = rejected.reasons;
     let reason = "another row at this time is there, with other values";
+    if !weave.conflicts.is_empty() {
+        *reasons.entry(reason.into()).or_default() += weave.conflicts.len() as u64;
+    }
     for i in 0..weave.conflicts.len() {
         let raw = told_row(&weave.conflicts, i).into_bytes();
         ledger.rejects.add(Rejected {
@@ -273,6 +297,8 @@ fn store(
         })?;
     }
     let rejects = ledger.rejects.finish()?.map(|p| p.display().to_string());
+    ledger.rejects_at = rejects.or(ledger.rejects_at.take());
+    let rejects = ledger.rejects_at.clone().filter(|_| !reasons.is_empty());
     let (first, last) = ends.unwrap_or_default();
     let mut taken = Taken {
         series: series.to_string(),
@@ -287,13 +313,15 @@ fn store(
         last: rfc3339(last),
         clock: plan.clock.as_ref().map_or("afloat".into(), Clock::to_string),
         layout: plan.files[0].1.in_words(),
-        reasons: std::mem::take(&mut ledger.rejects.reasons),
+        reasons,
+        rows_waited: rejected.waited,
+        tails: std::mem::take(&mut ledger.oddities.tails),
+        rounded: std::mem::take(&mut ledger.oddities.rounded),
+        cells_lost: std::mem::take(&mut ledger.oddities.lost),
         rejects,
         files: plan.files.len(),
         seconds: 0.0,
     };
-    // What is told of the lines of a file with many symbols is told once, with the first of them.
-    ledger.rejects.rows = 0;
     let (mut draft, changed) = weave.finish();
     if changed {
         draft.set_made(Made::Intake(Box::new(told_of(taking, &taken, &counts, ledger, files))));
@@ -336,8 +364,8 @@ fn told_of(
         rows_replaced: counts.replaced,
         reasons: taken.reasons.clone(),
         rejects: taken.rejects.clone(),
-        times_shown_twice: ledger.anchor.doubtful,
-        times_never_shown: ledger.anchor.never,
+        times_shown_twice: ledger.unfold.doubtful.twice,
+        times_never_shown: ledger.unfold.doubtful.never,
         disorder: ledger.disorder.clone(),
         decisions: plan.decisions.clone(),
         seconds: (taking.begun.elapsed().as_secs_f64() * 1000.0).round() / 1000.0,

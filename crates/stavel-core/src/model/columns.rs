@@ -131,6 +131,17 @@ impl Field {
         matches!(self, Open | High | Low | Close)
     }
 
+    /// True for bid and ask.
+    pub fn is_of_a_quote(self) -> bool {
+        matches!(self, Field::Bid | Field::Ask)
+    }
+
+    /// True for what stands beside the prices of a row, which is worth having without it.
+    pub fn is_a_side_value(self) -> bool {
+        use Field::*;
+        matches!(self, Volume | BidVolume | AskVolume | TickCount | Spread | OpenInterest | AdjustedClose)
+    }
+
     /// True where the numbers are amounts traded or offered.
     pub fn is_volume(self) -> bool {
         use Field::*;

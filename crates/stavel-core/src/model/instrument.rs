@@ -5,6 +5,7 @@
 
 use std::collections::BTreeMap;
 
+use iso_currency::Currency;
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
@@ -25,7 +26,11 @@ pub struct Key {
 
 /// Every key of a spec sheet, in the order they are shown.
 pub const KEYS: [Key; 15] = [
-    Key { name: "kind", about: "forex or futures", check: |v| v.parse::<Kind>().map(drop) },
+    Key {
+        name: "kind",
+        about: "forex, metal, futures, index, share, crypto or other",
+        check: |v| v.parse::<Kind>().map(drop),
+    },
     Key { name: "base", about: "what is bought: a currency or a good", check: short_word },
     Key { name: "quote", about: "currency of price, costs and P&L", check: short_word },
     Key { name: "decimals", about: "decimals of the price", check: |v| decimals(v).map(drop) },
@@ -54,19 +59,35 @@ pub const KEYS: [Key; 15] = [
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
     Forex,
+    Metal,
     Futures,
+    Index,
+    Share,
+    Crypto,
+    /// Nobody has said.
+    Other,
+}
+
+impl Kind {
+    const ALL: [(Kind, &str); 7] = [
+        (Kind::Forex, "forex"),
+        (Kind::Metal, "metal"),
+        (Kind::Futures, "futures"),
+        (Kind::Index, "index"),
+        (Kind::Share, "share"),
+        (Kind::Crypto, "crypto"),
+        (Kind::Other, "other"),
+    ];
 }
 
 impl std::str::FromStr for Kind {
     type Err = Error;
     fn from_str(text: &str) -> Result<Kind> {
-        match text {
-            "forex" => Ok(Kind::Forex),
-            "futures" => Ok(Kind::Futures),
-            _ => Err(Error::arguments(format!(
-                "'{text}' is not a kind of instrument; write forex or futures."
-            ))),
-        }
+        let found = Kind::ALL.iter().find(|(_, word)| *word == text).map(|(kind, _)| *kind);
+        found.ok_or_else(|| {
+            let words = Kind::ALL.map(|(_, word)| word).join(", ");
+            Error::arguments(format!("'{text}' is not a kind of instrument; write one of {words}."))
+        })
     }
 }
 
@@ -229,11 +250,30 @@ pub fn check(key: &str, value: &str) -> Result<()> {
     (known.check)(value)
 }
 
-/// Values for what nobody set, by kind and name: six letters are read as a pair of currencies.
+/// The two currencies that a name of six capitals is made of, if it is, and whether the first is a metal.
+/// The codes are those of ISO 4217, which has codes for gold, silver, platinum and palladium.
+fn pair(name: &str) -> Option<(&str, &str, Kind)> {
+    let is_currency = |code: &str| Currency::from_code(code).is_some();
+    let (base, quote) = name.split_at_checked(3).filter(|_| name.len() == 6)?;
+    let is_metal = ["XAU", "XAG", "XPT", "XPD"].contains(&base);
+    let kind = if is_metal { Kind::Metal } else { Kind::Forex };
+    ((is_metal || is_currency(base)) && is_currency(quote)).then_some((base, quote, kind))
+}
+
+/// True for the name of a pair of currencies, or of a metal in a currency.
+pub fn is_pair(name: &str) -> bool {
+    pair(name).is_some()
+}
+
+/// Values for what nobody set, by kind and name.
 fn defaults(name: &str, values: &BTreeMap<String, String>) -> Vec<(&'static str, String)> {
-    let is_pair = name.len() == 6 && name.bytes().all(|b| b.is_ascii_uppercase());
-    let kind =
-        values.get("kind").cloned().unwrap_or_else(|| if is_pair { "forex" } else { "futures" }.into());
+    let pair = pair(name);
+    let by_name = match pair {
+        Some((_, _, Kind::Metal)) => "metal",
+        Some(_) => "forex",
+        None => "other",
+    };
+    let kind = values.get("kind").cloned().unwrap_or_else(|| by_name.into());
     let forex = kind == "forex";
     let places: u32 =
         values.get("decimals").and_then(|d| d.parse().ok()).unwrap_or(if forex { 5 } else { 2 });
@@ -242,7 +282,7 @@ fn defaults(name: &str, values: &BTreeMap<String, String>) -> Vec<(&'static str,
         values.get("contract_size").and_then(|v| v.parse().ok()).unwrap_or(if forex { 100_000 } else { 1 });
     let tick_size: Decimal =
         values.get("tick_size").and_then(|v| v.parse().ok()).unwrap_or_else(|| Decimal::new(1, places));
-    let (base, quote) = if is_pair { (&name[..3], &name[3..]) } else { (name, "") };
+    let (base, quote) = pair.map_or((name, ""), |(base, quote, _)| (base, quote));
     let hours = if forex { "sun 17:00 - fri 17:00 America/New_York" } else { "mon-fri 00:00-24:00 UTC" };
     vec![
         ("kind", kind.clone()),

@@ -12,6 +12,8 @@ pub mod series;
 pub mod session;
 pub mod standing;
 pub mod time;
+pub mod unfold;
+pub mod written;
 
 pub use bars::{Bar, BarView, QuoteView};
 pub use cell::{ABSENT, Cells, present};
@@ -24,6 +26,7 @@ pub use series::{SeriesName, Side};
 pub use session::{Session, SessionWeek};
 pub use standing::{Decision, Standing};
 pub use time::{Micros, Span};
+pub use unfold::{Doubtful, Unfold};
 
 /// Types written as text: what their `Display` gives, their `FromStr` reads, in recipes too.
 macro_rules! as_text {

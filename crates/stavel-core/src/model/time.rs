@@ -1,5 +1,6 @@
 //! Times: microseconds since 1970-01-01 00:00, in UTC or (afloat) in an unknown clock.
 
+pub use super::written::{date, rfc3339, wall};
 use crate::{Error, Result};
 
 /// Microseconds since 1970-01-01 00:00:00.
@@ -126,43 +127,6 @@ pub const fn weekday(day: i64) -> i64 {
 /// The day number of the Monday on or before a day.
 pub const fn monday_of(day: i64) -> i64 {
     day - weekday(day)
-}
-
-/// `2024-03-05`.
-pub fn date(day: i64) -> String {
-    let (y, m, d) = civil_from_days(day);
-    format!("{y:04}-{m:02}-{d:02}")
-}
-
-/// `2024-03-05 13:45`, with seconds and fractions where there are any.
-pub fn wall(t: Micros) -> String {
-    let within = t.rem_euclid(DAY);
-    let mut text = format!("{} {:02}:{:02}", date(day_of(t)), within / HOUR, within / MINUTE % 60);
-    let below = within % MINUTE;
-    if below != 0 {
-        text.push_str(&format!(":{:02}", below / SECOND));
-        push_fraction(&mut text, below % SECOND);
-    }
-    text
-}
-
-/// RFC 3339 in UTC: `2024-03-05T13:45:00Z`, with a fraction where there is one.
-pub fn rfc3339(t: Micros) -> String {
-    let within = t.rem_euclid(DAY);
-    let (h, m, s) = (within / HOUR, within / MINUTE % 60, within / SECOND % 60);
-    let mut text = format!("{}T{h:02}:{m:02}:{s:02}", date(day_of(t)));
-    push_fraction(&mut text, within % SECOND);
-    text.push('Z');
-    text
-}
-
-fn push_fraction(text: &mut String, micros: Micros) {
-    if micros == 0 {
-    } else if micros % 1000 == 0 {
-        text.push_str(&format!(".{:03}", micros / 1000));
-    } else {
-        text.push_str(&format!(".{micros:06}"));
-    }
 }
 
 /// Reads a time a person typed: `2024-03-05`, `2024-03-05 13:45[:12[.345]]`, `T` for the space and

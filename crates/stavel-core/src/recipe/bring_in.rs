@@ -93,14 +93,19 @@ fn lay_out_rejects(shelf: &Shelf, id: &str, hints: &mut Hints, room: &std::path:
         }
         _ => false,
     };
+    let mut instruments = Vec::new();
     for info in shelf.series()? {
         if let Some(edition) = shelf.editions(&info.name)?.into_iter().find(of_this) {
             hints.source = info.name.source.clone();
-            hints.instrument.get_or_insert(info.name.instrument.clone());
+            instruments.push(info.name.instrument.clone());
             hints.frame.get_or_insert(info.name.frame);
             let clock = edition.clock.map_or(ClockHint::Afloat, |c: Clock| ClockHint::Known(c));
             hints.clock.get_or_insert(clock);
         }
+    }
+    // Rows of several instruments name their own.
+    if let ([instrument], None) = (instruments.as_slice(), &hints.instrument) {
+        hints.instrument = Some(instrument.clone());
     }
     // What is kept are rows only, without the lines that stood above them.
     if let Some(layout) = &mut hints.layout {
@@ -129,8 +134,8 @@ pub fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<R
             report.assumed.push(decision.clone());
         }
     }
-    report.wants_person =
-        taken.iter().any(|t| t.rows_rejected > 0) || facts.iter().any(|f| f.rows_rejected > 0);
+    report.wants_person = taken.iter().any(|t| t.rows_rejected > t.rows_waited || t.cells_lost > 0)
+        || facts.iter().any(|f| f.rows_rejected > 0);
     if !planned.left.is_empty() {
         let left: Vec<_> =
             planned.left.iter().map(|(place, why)| json!({"path": place, "reason": why})).collect();
@@ -155,6 +160,15 @@ fn lines_of(taken: &[Taken], facts: &[FactsTaken]) -> Vec<String> {
         for (reason, rows) in &t.reasons {
             lines.push(format!("  {rows} rejected: {reason}"));
         }
+        let oddities = [
+            (t.tails, "prices ended in the tail of a binary fraction and were rounded to what they mean"),
+            (t.rounded, "prices were rounded to the decimals that were said"),
+            (
+                t.cells_lost,
+                "cells beside the prices are no numbers that fit; their rows were taken without them",
+            ),
+        ];
+        lines.extend(oddities.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("  {n} {what}")));
         if let Some(path) = &t.rejects {
             lines.push(format!("  the rejected rows are in {path}"));
         }

@@ -4,7 +4,7 @@ use super::dress::Dress;
 use super::level::HourSpreads;
 use super::source::Source;
 use crate::model::{Clock, Columns, Field, Micros, Scale, Span};
-use crate::store::{Ahead, ahead};
+use crate::store::{Cursor, ahead};
 use crate::{Error, Result};
 
 /// Rows given at once.
@@ -29,7 +29,7 @@ pub struct Wanted<'a> {
 
 /// The joined rows, block by block.
 pub struct Join {
-    cursors: Vec<Cursor>,
+    cursors: Vec<Claimed>,
     cell: Micros,
     fields: Vec<Field>,
     scale: Scale,
@@ -52,7 +52,7 @@ impl Join {
         let cursors = sources
             .iter()
             .zip(claims.iter().zip(dresses))
-            .map(|(source, (spans, dress))| Cursor::begin(source, spans, dress.clone(), wanted))
+            .map(|(source, (spans, dress))| Claimed::begin(source, spans, dress.clone(), wanted))
             .collect::<Result<_>>()?;
         let (fields, scale) = (wanted.fields.to_vec(), wanted.scale);
         let block = Block { rows: Columns::empty(&fields, scale), runs: Vec::new() };
@@ -78,7 +78,7 @@ impl Join {
         while self.block.rows.len() < BLOCK {
             let Some((s, time)) = self.earliest()? else { break };
             if self.is_taken(s, time) {
-                self.cursors[s].at += 1;
+                self.cursors[s].rows.pass(1);
                 continue;
             }
             let end = match s {
@@ -140,13 +140,14 @@ impl Join {
     fn run_beside(&mut self) -> usize {
         let Some((first, others)) = self.cursors.split_first_mut() else { return 0 };
         let cell = |t: Micros| if self.cell == 1 { t } else { t.div_euclid(self.cell) };
-        for (row, &time) in first.rows.time[..first.end].iter().enumerate().skip(first.at) {
+        let at = first.rows.at();
+        for (row, &time) in (at..).zip(first.times()) {
             for other in &mut *others {
-                if row > first.at && other.is_due_before(time) {
+                if row > at && other.is_due_before(time) {
                     return row;
                 }
                 while other.time().is_some_and(|t| t >= time && cell(t) == cell(time)) {
-                    other.at += 1;
+                    other.rows.pass(1);
                 }
             }
         }
@@ -156,7 +157,7 @@ impl Join {
     /// Rows of a source up to this time can be taken together: of two at one time the source named first goes
     /// first, and a cell that a source named earlier will serve is kept free.
     fn until(&self, s: usize) -> Option<Micros> {
-        let bound = |(other, cursor): (usize, &Cursor)| {
+        let bound = |(other, cursor): (usize, &Claimed)| {
             let t = cursor.time()?;
             Some(match other.cmp(&s) {
                 std::cmp::Ordering::Less if self.cell > 0 => t - t.rem_euclid(self.cell),
@@ -170,9 +171,9 @@ impl Join {
 
     fn take(&mut self, s: usize, end: usize) {
         let cursor = &mut self.cursors[s];
-        let range = cursor.at..end;
-        cursor.served = cursor.rows.time.get(end.saturating_sub(1)).copied();
-        cursor.at = end;
+        let range = cursor.rows.at()..end;
+        cursor.served = cursor.rows.rows().time.get(end.saturating_sub(1)).copied();
+        cursor.rows.pass(range.len());
         match &mut self.pending {
             Some((source, pending)) if *source == s && pending.end == range.start => pending.end = range.end,
             _ => {
@@ -189,7 +190,7 @@ impl Join {
     fn copy_pending(&mut self) {
         let Some((s, range)) = self.pending.take() else { return };
         let rows = range.len();
-        self.block.rows.append_range(&self.cursors[s].rows, range);
+        self.block.rows.append_range(self.cursors[s].rows.rows(), range);
         match self.block.runs.last_mut() {
             Some((source, n)) if *source == s => *n += rows,
             _ => self.block.runs.push((s, rows)),
@@ -205,13 +206,11 @@ impl Iterator for Join {
 }
 
 /// The rows of one source that lie in its claims.
-struct Cursor {
-    pieces: Option<Ahead>,
+struct Claimed {
+    rows: Cursor<Box<dyn Iterator<Item = Result<Columns>>>>,
     claims: Vec<Span>,
     claim: usize,
-    rows: Columns,
-    at: usize,
-    /// The row to read next lies in this claim and ends with it.
+    /// Where, in the piece at hand, the rows of the claim end.
     end: usize,
     /// Time of the last row that went into the result.
     served: Option<Micros>,
@@ -219,80 +218,72 @@ struct Cursor {
     is_done: bool,
 }
 
-impl Cursor {
-    fn begin(source: &Source, spans: &[Span], dress: Dress, wanted: &Wanted<'_>) -> Result<Cursor> {
+impl Claimed {
+    fn begin(source: &Source, spans: &[Span], dress: Dress, wanted: &Wanted<'_>) -> Result<Claimed> {
         let claims = Span::shared(spans, &[wanted.span]);
-        let pieces = match (claims.first(), claims.last()) {
+        let pieces: Box<dyn Iterator<Item = Result<Columns>>> = match (claims.first(), claims.last()) {
             (Some(first), Some(last)) => {
-                let hull = Span::new(first.from, last.to);
-                let pieces = source.pieces(wanted.fields, hull)?;
-                Some(ahead(pieces.map(move |piece| Ok(dress.put_on(piece?)))))
+                let pieces = source.pieces(wanted.fields, Span::new(first.from, last.to))?;
+                Box::new(ahead(pieces.map(move |piece| in_order(dress.put_on(piece?)))))
             }
-            _ => None,
+            _ => Box::new(std::iter::empty()),
         };
-        let rows = Columns::default();
-        let mut cursor =
-            Cursor { pieces, claims, claim: 0, rows, at: 0, end: 0, served: None, is_done: false };
-        cursor.settle()?;
-        Ok(cursor)
+        let rows = Cursor::new(pieces);
+        let mut claimed = Claimed { rows, claims, claim: 0, end: 0, served: None, is_done: false };
+        claimed.settle()?;
+        Ok(claimed)
     }
 
     fn is_at_end(&self) -> bool {
-        self.at == self.end
+        self.rows.at() == self.end
     }
 
     /// The time of the next row; none at the end.
     fn time(&self) -> Option<Micros> {
-        (self.at < self.end).then(|| self.rows.time[self.at])
+        self.times().first().copied()
+    }
+
+    /// The times of the rows at hand that the claim holds.
+    fn times(&self) -> &[Micros] {
+        &self.rows.rows().time[self.rows.at()..self.end]
     }
 
     /// True where its next row is, or may be, before a moment.
     fn is_due_before(&self, t: Micros) -> bool {
-        if self.is_at_end() { !self.is_done } else { self.rows.time[self.at] < t }
+        self.time().map_or(!self.is_done, |time| time < t)
     }
 
     /// The end of the rows that follow from here on before a moment.
     fn run(&self, until: Option<Micros>) -> usize {
-        match until {
-            Some(until) => self.at + self.rows.time[self.at..self.end].partition_point(|t| *t < until),
-            None => self.end,
-        }
+        let before = |until| self.rows.at() + self.times().partition_point(|t| *t < until);
+        until.map_or(self.end, before)
     }
 
     /// Goes to the next rows within claims, into the next pieces where this one has none left.
     fn settle(&mut self) -> Result<()> {
-        while self.at == self.end {
-            let Some(claim) = self.claims.get(self.claim).copied() else {
+        while self.is_at_end() {
+            let claim = self.claims.get(self.claim).copied();
+            let (Some(claim), true) = (claim, self.rows.load()?) else {
+                self.end = self.rows.at();
                 self.is_done = true;
                 return Ok(());
             };
-            let times = &self.rows.time[self.at..];
-            if times.is_empty() {
-                match self.pieces.as_mut().and_then(Iterator::next) {
-                    Some(piece) => {
-                        self.rows = piece?;
-                        (self.at, self.end) = (0, 0);
-                        if !self.rows.is_sorted() {
-                            return Err(Error::storage("A series to splice is not in order of time."));
-                        }
-                    }
-                    None => {
-                        self.is_done = true;
-                        return Ok(());
-                    }
-                }
-                continue;
-            }
-            self.at += times.partition_point(|t| *t < claim.from);
-            self.end = self.at + self.rows.time[self.at..].partition_point(|t| *t < claim.to);
-            if self.at == self.end {
-                // No row of this piece is left for the claim; a later piece may have some.
-                if self.at == self.rows.len() {
-                    continue;
-                }
+            let left =
+                |rows: &Cursor<_>, until| rows.rows().time[rows.left()].partition_point(|t| *t < until);
+            self.rows.pass(left(&self.rows, claim.from));
+            self.end = self.rows.at() + left(&self.rows, claim.to);
+            // Where no row of this piece is left for the claim, a later piece may have some.
+            if self.is_at_end() && !self.rows.left().is_empty() {
                 self.claim += 1;
             }
         }
         Ok(())
+    }
+}
+
+fn in_order(rows: Columns) -> Result<Columns> {
+    match rows.is_sorted() {
+        true => Ok(rows),
+        false => Err(Error::storage("A series to splice is not in order of time.")),
     }
 }

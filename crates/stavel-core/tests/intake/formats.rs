@@ -270,8 +270,8 @@ fn a_saved_layout_is_known_again_and_a_stamp_at_the_close_is_seen() {
     assert_eq!((taken.clock.as_str(), taken.rows_kept), ("Europe/Oslo", 2));
     assert!(taken.layout.contains("layout kl"), "{}", taken.layout);
 
-    // Three days from 10:01 to 12:00: stamped at the close.
-    let days: String = (1..4)
+    // Five days from 10:01 to 12:00: stamped at the close.
+    let days: String = (1..6)
         .map(|d| {
             minutes(&format!("2024-03-1{d} 10:01"), 120, 10)
                 .lines()

@@ -2,14 +2,14 @@
 
 use std::collections::BTreeMap;
 
-use stavel_core::align::{Ask, Doubtful, anchor_series, study};
+use stavel_core::align::{Ask, anchor_series, study};
 use stavel_core::check::{Kind, Mend, check_series, mend_series};
 use stavel_core::compose::{Request, compose};
 use stavel_core::frames::{Making, build_bars, build_series};
 use stavel_core::intake::Stamp;
 use stavel_core::job::Job;
 use stavel_core::model::time::{DAY, HOUR, parse, wall};
-use stavel_core::model::{Clock, Columns, Field, Frame, Side, Span};
+use stavel_core::model::{Clock, Columns, Doubtful, Field, Frame, Side, Span};
 use stavel_core::rehearse::{Direction, Played, ScriptOrder, read_orders, run_orders};
 use stavel_core::store::{Change, Shelf};
 

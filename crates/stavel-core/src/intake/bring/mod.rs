@@ -218,8 +218,8 @@ fn add_unpacked(mut member: Member, head: &[u8], out: &mut Vec<Member>) -> Resul
         [0xfe, 0xff, ..] => Form::Utf16 { big: true },
         [a, 0, b, 0, ..] if *a != 0 && *b != 0 => Form::Utf16 { big: false },
         [0, a, 0, b, ..] if *a != 0 && *b != 0 => Form::Utf16 { big: true },
-        [b'{' | b'[', ..] => Form::Json,
-        [b'<', ..] => {
+        [b'{' | b'[', ..] if is_json(start) => Form::Json,
+        [b'<', ..] if is_page(start) => {
             let tables = html::count_tables(&member)?;
             let is_named = member.is_named && tables == 1;
             out.extend((0..tables).map(|n| Member { form: Form::Html(n), is_named, ..member.clone() }));
@@ -229,6 +229,26 @@ fn add_unpacked(mut member: Member, head: &[u8], out: &mut Vec<Member>) -> Resul
     };
     out.push(member);
     Ok(())
+}
+
+/// True for a text that begins as JSON does: a bracket, and behind it a value or a name in quotes. A header
+/// with its names in brackets does not.
+fn is_json(start: &[u8]) -> bool {
+    match start[1..].trim_ascii_start() {
+        [] | [b'"' | b'{' | b'[' | b']' | b'}' | b'-' | b'0'..=b'9', ..] => true,
+        word => [&b"null"[..], b"true", b"false"].iter().any(|w| word.starts_with(w)),
+    }
+}
+
+/// True for a text with the tags of a page, not just names between angles.
+fn is_page(start: &[u8]) -> bool {
+    let lower = start.to_ascii_lowercase();
+    let has = |tag: &[u8]| memchr::memmem::find(&lower, tag).is_some();
+    [&b"<!doctype"[..], b"<?xml", b"<html", b"<head", b"<body", b"<table", b"<!--"]
+        .iter()
+        .any(|t| lower.starts_with(t))
+        || has(b"<table")
+        || has(b"</")
 }
 
 fn add_archive(member: Member, file: File, out: &mut Vec<Member>) -> Result<()> {

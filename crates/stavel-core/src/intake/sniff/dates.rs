@@ -1,28 +1,69 @@
-//! Day-first or month-first: what the dates of a file say about it.
+//! The order of day, month and year: what the dates of a file say about it.
 
 use crate::intake::layout::DateOrder;
 use crate::intake::moment;
 use crate::model::time::weekday;
 
-/// Saturdays and backward steps are counted for these two readings of a date.
-const READINGS: [DateOrder; 2] = [DateOrder::DayFirst, DateOrder::MonthFirst];
+const ORDERS: [DateOrder; 3] = [DateOrder::YearFirst, DateOrder::DayFirst, DateOrder::MonthFirst];
 
-/// What the dates seen so far say about the order of day and month.
+/// What the dates seen so far say about their order.
 #[derive(Debug, Clone, Default)]
 pub struct DateEvidence {
-    year_first: bool,
-    /// The largest first and second numbers.
+    /// True where the writing itself says it: a year of four digits in front, eight digits, a month in words.
+    is_plain: bool,
+    /// Dates of three numbers that were seen, and the largest of their first and second numbers.
+    seen: u32,
     largest: [u32; 2],
-    /// For both readings: the day before, steps backward, days, Saturdays among them.
-    readings: [Reading; 2],
+    /// For each of the three orders.
+    readings: [Reading; 3],
 }
 
+/// The dates read in one order.
 #[derive(Debug, Clone, Copy, Default)]
 struct Reading {
+    /// Cells that are a date read so.
+    read: u32,
     before: Option<i64>,
-    backward: u32,
+    /// Days that differ from the one before, and those of them that lie earlier or later.
     days: u32,
+    backward: u32,
+    forward: u32,
+    /// Steps to a day at most four days away, as over a long weekend.
+    near: u32,
     saturdays: u32,
+    sundays: u32,
+}
+
+impl Reading {
+    fn see(&mut self, day: i64) {
+        self.read += 1;
+        if self.before == Some(day) {
+            return;
+        }
+        if let Some(before) = self.before {
+            self.backward += u32::from(day < before);
+            self.forward += u32::from(day > before);
+            self.near += u32::from((day - before).abs() <= 4);
+        }
+        self.days += 1;
+        self.saturdays += u32::from(weekday(day) == 5);
+        self.sundays += u32::from(weekday(day) == 6);
+        self.before = Some(day);
+    }
+
+    fn steps(&self) -> u32 {
+        self.backward + self.forward
+    }
+
+    /// True where the rows run in one direction all the way.
+    fn is_one_way(&self) -> bool {
+        self.backward.min(self.forward) == 0
+    }
+
+    /// True where nearly every day follows its neighbour, and none lies on a weekend.
+    fn is_days_running(&self) -> bool {
+        self.steps() >= 3 && self.near * 10 >= self.steps() * 9 && self.saturdays + self.sundays == 0
+    }
 }
 
 /// An order of dates and why it is that one.
@@ -42,29 +83,21 @@ impl DateEvidence {
 
     /// Adds one cell.
     pub fn see(&mut self, cell: &[u8]) {
+        let digits = cell.iter().take_while(|c| c.is_ascii_digit()).count();
         let mut parts = cell.split(|c| !c.is_ascii_digit());
-        let (Some(a), Some(b)) = (parts.next(), parts.next()) else { return };
+        let (a, b) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
+        if digits >= 4 || b.is_empty() {
+            self.is_plain |= moment::date(cell, DateOrder::YearFirst).is_some();
+            return;
+        }
         let number =
             |t: &[u8]| t.iter().fold(0u32, |v, c| v.wrapping_mul(10).wrapping_add((c - b'0') as u32));
-        if a.len() >= 4 {
-            self.year_first = true;
-            return;
-        }
-        // A month in words leaves nothing to ask: any order reads it.
-        if b.is_empty() {
-            self.year_first |= moment::date(cell, DateOrder::YearFirst).is_some();
-            return;
-        }
         self.largest = [self.largest[0].max(number(a)), self.largest[1].max(number(b))];
-        for (order, reading) in READINGS.into_iter().zip(&mut self.readings) {
-            let Some((day, _)) = moment::date(cell, order) else { continue };
-            if reading.before == Some(day) {
-                continue;
-            }
-            reading.backward += u32::from(reading.before.is_some_and(|b| day < b));
-            reading.days += 1;
-            reading.saturdays += u32::from(weekday(day) == 5);
-            reading.before = Some(day);
+        let days = ORDERS.map(|order| moment::date(cell, order).map(|found| found.0));
+        // What no order makes a date of is a bad cell, and says nothing of the others.
+        self.seen += u32::from(days.iter().any(Option::is_some));
+        for (day, reading) in days.into_iter().zip(&mut self.readings) {
+            day.into_iter().for_each(|day| reading.see(day));
         }
     }
 
@@ -73,55 +106,84 @@ impl DateEvidence {
         self.readings.iter_mut().for_each(|r| r.before = None);
     }
 
+    /// The orders in which every date seen is one.
+    fn possible(&self) -> Vec<(DateOrder, Reading)> {
+        let all = ORDERS.into_iter().zip(self.readings);
+        all.filter(|(_, r)| r.read == self.seen && self.seen > 0).collect()
+    }
+
     /// The order, where the numbers themselves decide it.
     pub fn by_numbers(&self) -> Option<Decided> {
-        let why = |n: u32, place: &str| format!("the {place} number reaches {n}");
         let decided = |order, why| Some(Decided { order, why });
-        match (self.year_first, self.largest[0] > 12, self.largest[1] > 12) {
-            (true, false, false) => {
-                decided(DateOrder::YearFirst, "the year or the month's name says it".into())
-            }
-            (false, true, false) => decided(DateOrder::DayFirst, why(self.largest[0], "first")),
-            (false, false, true) => decided(DateOrder::MonthFirst, why(self.largest[1], "second")),
-            _ => None,
+        if self.seen == 0 {
+            let why = "the year or the month's name says it";
+            return self.is_plain.then(|| Decided { order: DateOrder::YearFirst, why: why.into() });
+        }
+        let [(order, _)] = self.possible()[..] else { return None };
+        let [first, second] = self.largest;
+        match order {
+            _ if self.is_plain => None,
+            DateOrder::MonthFirst => decided(order, format!("the second number reaches {second}")),
+            _ => decided(order, format!("the first number reaches {first}")),
         }
     }
 
-    /// The order, where every day is under 13 but one reading alone runs forward in time, or one alone
-    /// has no rows on Saturdays, when markets are closed. Wants the whole file.
+    /// The order, where several are possible but the days read so are the neighbours they are in most files,
+    /// or the rows run in one direction only this way, or this way alone none lies on a Saturday, when
+    /// markets are closed. Wants the whole file.
     pub fn by_order_and_weekdays(&self) -> Option<Decided> {
-        if self.year_first || self.largest.iter().any(|n| *n == 0 || *n > 12) {
+        let possible = self.possible();
+        if self.is_plain || possible.len() < 2 {
             return None;
         }
-        let [day_first, month_first] = self.readings;
-        let verdict = |test: &dyn Fn(&Reading, &Reading) -> bool| match (
-            test(&day_first, &month_first),
-            test(&month_first, &day_first),
-        ) {
-            (true, false) => Some(DateOrder::DayFirst),
-            (false, true) => Some(DateOrder::MonthFirst),
-            _ => None,
+        let alone = |test: &dyn Fn(&Reading) -> bool, others: &dyn Fn(&Reading) -> bool| {
+            let (yes, no): (Vec<_>, Vec<_>) = possible.iter().partition(|(_, r)| test(r));
+            match yes[..] {
+                [(order, _)] if no.iter().all(|(_, r)| others(r)) => Some(order),
+                _ => None,
+            }
         };
-        if let Some(order) = verdict(&|this, other| this.backward == 0 && other.backward > 0) {
-            let why = "read so, its rows run forward in time; read the other way they do not".to_owned();
-            return Some(Decided { order, why });
-        }
-        let by_weekday = verdict(&|this, other| {
-            this.days >= 5 && this.saturdays == 0 && other.saturdays * 12 >= other.days
-        });
-        by_weekday.map(|order| Decided {
-            order,
-            why: "read so, no row lies on a Saturday; read the other way some do".into(),
-        })
+        let why = |text: &'static str| move |order| Decided { order, why: text.into() };
+        let running = alone(&Reading::is_days_running, &|r| r.near * 2 < r.steps());
+        let one_way = || alone(&|r| r.steps() > 0 && r.is_one_way(), &|r| !r.is_one_way());
+        let weekdays = || {
+            alone(&|r| r.days >= 5 && r.saturdays == 0, &|r| r.saturdays * 12 >= r.days && r.saturdays > 0)
+        };
+        running
+            .map(why("read so, one day follows the other; read otherwise they lie far apart"))
+            .or_else(|| {
+                one_way().map(why("read so, its rows run one way in time; read otherwise they do not"))
+            })
+            .or_else(|| weekdays().map(why("read so, no row lies on a Saturday; read otherwise some do")))
     }
 
     /// What speaks for each reading, for a person who has to decide.
     pub fn in_words(&self) -> String {
-        let [d, m] = self.readings;
-        format!(
-            "no number in its dates is above 12; day-first gives {} days, {} of them Saturdays, and {} steps back in time; month-first {}, {} and {}",
-            d.days, d.saturdays, d.backward, m.days, m.saturdays, m.backward
-        )
+        let possible = self.possible();
+        if possible.is_empty() {
+            return "no one order makes dates of all of them".into();
+        }
+        let told = |(order, r): &(DateOrder, Reading)| {
+            format!(
+                "{} gives {} days, {} of them Saturdays, and {} turns in time",
+                order.option(),
+                r.days,
+                r.saturdays,
+                r.backward.min(r.forward)
+            )
+        };
+        possible.iter().map(told).collect::<Vec<_>>().join("; ")
+    }
+
+    /// The orders a person can choose from, as options are written.
+    pub fn choices(&self) -> String {
+        let possible = self.possible();
+        let orders: Vec<DateOrder> = match possible.is_empty() {
+            true => ORDERS.to_vec(),
+            false => possible.into_iter().map(|(order, _)| order).collect(),
+        };
+        let words: Vec<String> = orders.iter().map(|o| format!("--dates {}", o.option())).collect();
+        words.join(" or ")
     }
 }
 
@@ -140,6 +202,11 @@ mod tests {
         assert_eq!(order(&["03/05/2024", "03/13/2024"]), Some(DateOrder::MonthFirst));
         assert_eq!(order(&["2024-03-05"]), Some(DateOrder::YearFirst));
         assert_eq!(order(&["5-Mar-2024"]), Some(DateOrder::YearFirst));
+        assert_eq!(order(&["Mar 5 2024 10:00"]), Some(DateOrder::YearFirst));
+        assert_eq!(order(&["20240305", "20240306"]), Some(DateOrder::YearFirst));
+        assert_eq!(order(&["20240305 10:00"]), Some(DateOrder::YearFirst));
+        assert_eq!(order(&["99/03/05"]), Some(DateOrder::YearFirst));
+        assert_eq!(order(&["24/03/05", "24/03/13"]), None, "2024 or the 24th");
         assert_eq!(order(&["05.03.2024", "06.03.2024"]), None);
         assert_eq!(order(&["13.13.2024"]), None);
     }
@@ -150,16 +217,33 @@ mod tests {
         assert_eq!(order(&["08.01.2024", "09.01.2024", "02.02.2024"]), Some(DateOrder::DayFirst));
         assert_eq!(order(&["01/08/2024", "01/09/2024", "02/02/2024"]), Some(DateOrder::MonthFirst));
         // Monday to Friday of one week of July; read the other way, the seventh of five months in a row.
-        let week = [
-            "01.07.2024",
-            "02.07.2024",
-            "03.07.2024",
-            "04.07.2024",
-            "05.07.2024",
-            "08.07.2024",
-            "09.07.2024",
-        ];
+        let week = ["01.07.2024", "02.07.2024", "03.07.2024", "04.07.2024", "05.07.2024", "08.07.2024"];
         assert_eq!(order(&week), Some(DateOrder::DayFirst));
+        let newest_first: Vec<&str> = week.iter().rev().copied().collect();
+        assert_eq!(order(&newest_first), Some(DateOrder::DayFirst));
         assert_eq!(order(&["05.03.2024", "06.03.2024"]), None);
+    }
+
+    #[test]
+    fn five_days_running_tell_the_order_of_short_years_too() {
+        let order = |cells: &[&str]| evidence(cells).by_order_and_weekdays().map(|d| d.order);
+        // Monday 4 to Friday 8 of March 2024, day first and year first.
+        assert_eq!(
+            order(&["04/03/24", "05/03/24", "06/03/24", "07/03/24", "08/03/24"]),
+            Some(DateOrder::DayFirst)
+        );
+        assert_eq!(
+            order(&["01/03/05", "01/03/06", "01/03/07", "01/03/08", "01/03/09"]),
+            Some(DateOrder::YearFirst)
+        );
+    }
+
+    #[test]
+    fn months_in_a_row_are_not_taken_for_days() {
+        // The first of every month, month first; read day first, days of January with its weekends.
+        let months: Vec<String> = (1..=9).map(|m| format!("{m:02}/01/2024")).collect();
+        let cells: Vec<&str> = months.iter().map(String::as_str).collect();
+        assert_eq!(evidence(&cells).by_order_and_weekdays(), None);
+        assert_eq!(evidence(&cells).choices(), "--dates day-first or --dates month-first");
     }
 }

@@ -3,6 +3,7 @@
 use crate::intake::cells;
 use crate::intake::layout::{CELLS, DateOrder, Delimiter};
 use crate::intake::moment;
+use crate::intake::numbers::{self, NumberMarks, is_grouped, thirty_seconds};
 use crate::model::price::{MAX_DECIMALS, parse_scaled};
 
 /// What a cell looks like.
@@ -16,30 +17,15 @@ pub enum CellShape {
     Nothing,
 }
 
-/// How numbers are written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct NumberMarks {
-    pub decimal: u8,
-    pub thousands: Option<u8>,
-}
-
-impl NumberMarks {
-    /// With a decimal point and nothing between thousands.
-    pub const PLAIN: NumberMarks = NumberMarks { decimal: b'.', thousands: None };
-
-    /// The number in a cell with these marks as plain text.
-    pub fn plain(self, cell: &[u8]) -> Vec<u8> {
-        let mut scratch = Vec::new();
-        cells::plain_number(cell, self.decimal, self.thousands, &mut scratch).to_vec()
-    }
-}
-
 /// What a cell looks like.
 pub fn shape_of(cell: &[u8], marks: NumberMarks) -> CellShape {
     let orders = [DateOrder::YearFirst, DateOrder::DayFirst, DateOrder::MonthFirst];
     let is_number = |cell: &[u8]| {
-        let plain = marks.plain(cell);
-        parse_scaled(&plain, MAX_DECIMALS).is_ok() || cells::odd_number(&plain, MAX_DECIMALS).is_some()
+        let mut scratch = Vec::new();
+        let plain = marks.plain(cell, &mut scratch);
+        parse_scaled(plain, MAX_DECIMALS).is_ok()
+            || numbers::odd_number(plain, MAX_DECIMALS).is_some()
+            || numbers::without_tail(plain).is_some()
     };
     // Eight digits may be a date or a number; names and neighbours tell which.
     let dated = orders.iter().find_map(|&o| moment::date(cell, o));
@@ -95,44 +81,89 @@ pub fn find_delimiter(lines: &[&[u8]]) -> Delimiter {
     best.0
 }
 
-/// The marks within numbers. A comma is the decimal mark where it stands in numbers that have no point,
-/// or after the point of thousands; it stands between thousands where a point follows it or where it
-/// stands more than once.
+/// The marks within numbers, one decimal mark for all of them. A mark that stands once in a number, and not
+/// before a group of three digits, is the decimal mark; one that stands more than once, or before it, stands
+/// between thousands. What may be either is a thousand beside numbers that tell the decimal mark.
 pub fn find_number_marks<'a>(cells: impl Iterator<Item = &'a [u8]>, delimiter: Delimiter) -> NumberMarks {
-    let (mut decimal_comma, mut thousands) = (0u32, None);
-    let mut three_after_comma = 0u32;
-    for cell in cells {
-        let digits = cell.iter().filter(|c| c.is_ascii_digit()).count();
+    let mut seen = MarksSeen::default();
+    cells.for_each(|cell| seen.see(cell));
+    seen.settle(delimiter)
+}
+
+/// How often marks stood in numbers: for the point and the comma, as what they can only be.
+#[derive(Default)]
+struct MarksSeen {
+    decimal: [u32; 2],
+    thousands: [u32; 2],
+    either: [u32; 2],
+    /// Numbers with an apostrophe before three digits.
+    apostrophes: u32,
+    /// Those that may be in thirty-seconds, and those with such a mark that cannot.
+    bonds: u32,
+    not_bonds: u32,
+}
+
+const POINT: usize = 0;
+const COMMA: usize = 1;
+
+impl MarksSeen {
+    fn see(&mut self, cell: &[u8]) {
+        let number = cell.strip_prefix(b"-").or(cell.strip_prefix(b"+")).unwrap_or(cell);
         let odd = |c: &u8| !c.is_ascii_digit() && !matches!(c, b'.' | b',' | b'\'' | b' ' | b'-' | b'+');
-        if digits == 0 || cell.iter().any(odd) || moment::date(cell, DateOrder::YearFirst).is_some() {
-            continue;
+        if !number.iter().any(u8::is_ascii_digit)
+            || number.iter().any(odd)
+            || moment::date(number, DateOrder::YearFirst).is_some()
+        {
+            return;
         }
-        let places =
-            |m: u8| cell.iter().enumerate().filter(|(_, c)| **c == m).map(|(i, _)| i).collect::<Vec<_>>();
-        let (points, commas) = (places(b'.'), places(b','));
-        if places(b'\'').len() == 1 && digits > 3 {
-            thousands = Some(b'\'');
+        if number.iter().any(|c| matches!(c, b'\'' | b'-')) {
+            let is_thousand = is_grouped(number, b'\'', b'.');
+            self.apostrophes += u32::from(is_thousand);
+            *(if thirty_seconds(number).is_some() { &mut self.bonds } else { &mut self.not_bonds }) += 1;
         }
-        match (points.as_slice(), commas.as_slice()) {
-            ([.., p], [.., c]) if p > c => thousands = Some(b','),
-            ([_, ..], [c]) if points.iter().all(|p| p < c) => {
-                thousands = Some(b'.');
-                decimal_comma += 1;
+        let last = |mark: u8| number.iter().rposition(|c| *c == mark);
+        let count = |mark: u8| number.iter().filter(|c| **c == mark).count();
+        match (last(b'.'), last(b',')) {
+            (Some(point), Some(comma)) => {
+                let (decimal, thousands) = if point > comma { (POINT, COMMA) } else { (COMMA, POINT) };
+                self.decimal[decimal] += 1;
+                self.thousands[thousands] += 1;
             }
-            ([], [_, _, ..]) => thousands = Some(b','),
-            ([], [c]) if cell.len() - c == 4 && *c <= 3 && cell[0] != b'0' => three_after_comma += 1,
-            ([], [_]) => decimal_comma += 1,
-            _ => {}
+            (Some(_), None) => self.see_one(number, b'.', count(b'.'), POINT),
+            (None, Some(_)) => self.see_one(number, b',', count(b','), COMMA),
+            (None, None) => {}
         }
     }
-    // `1,234` alone may be either; beside plain decimals it is a thousand.
-    if three_after_comma > 0 && decimal_comma == 0 && thousands.is_none() {
-        return match delimiter {
-            Delimiter::Mark(b',') => NumberMarks { decimal: b'.', thousands: Some(b',') },
-            _ => NumberMarks { decimal: b',', thousands: None },
-        };
+
+    /// A number in which one kind of mark stands.
+    fn see_one(&mut self, number: &[u8], mark: u8, count: usize, kind: usize) {
+        let groups = is_grouped(number, mark, 0) && number[0] != b'0';
+        match (groups, count) {
+            (true, 1) => self.either[kind] += 1,
+            (true, _) => self.thousands[kind] += 1,
+            (false, _) => self.decimal[kind] += 1,
+        }
     }
-    NumberMarks { decimal: if decimal_comma > 0 { b',' } else { b'.' }, thousands }
+
+    fn settle(&self, delimiter: Delimiter) -> NumberMarks {
+        let comma_is_decimal = match self.decimal {
+            [points, commas] if points + commas > 0 => commas > points,
+            // `412,250` alone may be either; between commas it is a thousand.
+            _ => {
+                self.thousands[COMMA] == 0
+                    && (self.thousands[POINT] > 0
+                        || self.either[COMMA] > 0
+                            && self.either[POINT] == 0
+                            && delimiter != Delimiter::Mark(b','))
+            }
+        };
+        let (decimal, other) = if comma_is_decimal { (b',', POINT) } else { (b'.', COMMA) };
+        let between = self.thousands[other] + self.either[other] > 0;
+        let mark = if other == POINT { b'.' } else { b',' };
+        let thirty_seconds = self.bonds > 0 && self.not_bonds == 0 && self.apostrophes < self.bonds;
+        let apostrophe = (self.apostrophes > 0 && !thirty_seconds).then_some(b'\'');
+        NumberMarks { decimal, thousands: between.then_some(mark).or(apostrophe), thirty_seconds }
+    }
 }
 
 #[cfg(test)]
@@ -152,6 +183,22 @@ mod tests {
         assert_eq!(marks(&["1,234,567"]), ('.', Some(',')));
         assert_eq!(marks(&["1'234.5"]), ('.', Some('\'')));
         assert_eq!(marks(&["412,250", "412,500"]), (',', None));
+        assert_eq!(marks(&["1,08342", "2.410"]), (',', Some('.')));
+        assert_eq!(marks(&["1.08342", "2,410"]), ('.', Some(',')));
+        assert_eq!(marks(&["1.083", "2.410"]), ('.', None));
+        assert_eq!(marks(&["0.123", "1,234"]), ('.', Some(',')));
+    }
+
+    #[test]
+    fn thirty_seconds_are_told_from_thousands() {
+        let found = |cells: &[&str]| {
+            find_number_marks(cells.iter().map(|c| c.as_bytes()), Delimiter::Mark(b';')).thirty_seconds
+        };
+        assert!(found(&["108'20", "108'31", "12"]));
+        assert!(found(&["108-20", "108-20+", "-5"]));
+        assert!(!found(&["108'20", "108'45"]), "a part above 31");
+        assert!(!found(&["1'200", "1'205"]), "thousands, or eighths of thirty-seconds");
+        assert!(!found(&["1.5", "-2"]));
     }
 
     #[test]

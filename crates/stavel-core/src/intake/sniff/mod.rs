@@ -8,13 +8,14 @@ mod shapes;
 pub use dates::{DateEvidence, Decided};
 pub use names::plain_word;
 
-use marks::{CellShape, NumberMarks, find_delimiter, find_number_marks, shape_of};
+use marks::{CellShape, find_delimiter, find_number_marks, shape_of};
 
 use super::cells;
-use super::layout::{DateOrder, Delimiter, Layout, Since1970, Use};
+use super::layout::{DateOrder, Delimiter, Layout, Since1970, Spreads, Use};
 use super::moment;
+use super::numbers::{NumberMarks, decimals_of};
 use super::writing::Marks;
-use crate::model::price::{MAX_DECIMALS, written_decimals};
+use crate::model::price::{MAX_DECIMALS, parse_scaled, significant_decimals};
 use crate::model::{Field, Side};
 use crate::{Error, Result};
 
@@ -31,6 +32,8 @@ pub struct Sniffed {
     pub why: Vec<String>,
     /// The sides whose bars the columns hold; more than one where bid and ask bars stand side by side.
     pub sides: Vec<Side>,
+    /// What only a person can say, as sentences; none where all is clear.
+    pub question: Option<String>,
 }
 
 /// One line of the sample, cut into cells.
@@ -72,27 +75,57 @@ pub fn sniff(sample: &[u8], place: &str, name: &str, side: Option<Side>) -> Resu
         skip: header_at.unwrap_or(begin),
         header,
         comment,
-        decimal: numbers.decimal,
-        thousands: numbers.thousands,
+        numbers,
         ..Layout::plain(&columns)
     };
     require_prices(&layout, place, lines[header_at.unwrap_or(begin).min(lines.len() - 1)])?;
     let dates = describe(&mut layout, &rows, name);
+    let spreads = layout.place_of(&Use::Field(Field::Spread)).map(|at| {
+        let text: Vec<&[u8]> = column(&rows, at).collect();
+        spreads_of(&text, &layout, &rows)
+    });
+    let mut question = None;
+    match spreads.transpose() {
+        Ok(found) => layout.spreads = found.unwrap_or_default(),
+        Err(open) => question = Some(open),
+    }
     let cells = |wanted: Use| -> Vec<&[u8]> {
         layout.place_of(&wanted).map_or(Vec::new(), |at| column(&rows, at).collect())
     };
     layout.marks = Marks::of(layout.dates, &cells(Use::Date), &cells(Use::Time), &cells(Use::Moment));
-    Ok(Sniffed { layout, dates, why, sides })
+    Ok(Sniffed { layout, dates, why, sides, question })
+}
+
+/// What spreads are written in. Whole numbers are points; as many decimals as the prices have, or several of
+/// a number that is small beside them, make differences of prices; one decimal beside prices of five or
+/// three makes pips.
+fn spreads_of(cells: &[&[u8]], layout: &Layout, rows: &[Row]) -> std::result::Result<Spreads, String> {
+    let read = |c: &[u8]| parse_scaled(layout.numbers.plain(c, &mut Vec::new()), MAX_DECIMALS).ok();
+    let places = |c: &&[u8]| significant_decimals(layout.numbers.plain(c, &mut Vec::new()));
+    let decimals = cells.iter().filter(|c| read(c).is_some()).map(places).max().unwrap_or(0);
+    let largest = cells.iter().filter_map(|c| read(c)).max().unwrap_or(0);
+    let price = layout.columns.iter().position(|u| matches!(u, Use::Field(f) if f.is_price()));
+    let least = price.and_then(|at| column(rows, at).filter_map(read).map(i64::abs).min()).unwrap_or(0);
+    match (decimals, layout.price_decimals) {
+        (0, _) => Ok(Spreads::Points),
+        (own, prices) if own == prices || own > 1 && largest < least / 50 => Ok(Spreads::Prices),
+        (1, 3 | 5) => Ok(Spreads::Pips),
+        _ => Err(format!(
+            "Its spreads, such as {}, may be points, pips or differences of prices; say a layout with spreads = \"points\", \"pips\" or \"prices\" (docs/layouts.md).",
+            String::from_utf8_lossy(cells.iter().max_by_key(|c| places(c)).copied().unwrap_or_default())
+        )),
+    }
 }
 
 /// Fills in what a layout leaves to the file: decimals, zones, the order of dates as far as the rows
 /// decide it.
 fn describe(layout: &mut Layout, rows: &[Row], name: &str) -> Option<Decided> {
-    let numbers = NumberMarks { decimal: layout.decimal, thousands: layout.thousands };
+    let numbers = layout.numbers;
     let decimals = |is: fn(Field) -> bool| {
         let wanted = layout.columns.iter().enumerate().filter(|(_, u)| matches!(u, Use::Field(f) if is(*f)));
         wanted
-            .flat_map(|(i, _)| column(rows, i).map(|c| written_decimals(&numbers.plain(c))))
+            .flat_map(|(i, _)| column(rows, i).map(|c| decimals_of(numbers.plain(c, &mut Vec::new()))))
+            .filter(|places| *places <= MAX_DECIMALS)
             .max()
             .unwrap_or(0)
     };
@@ -141,7 +174,7 @@ pub fn fit(saved: &Layout, sample: &[u8], name: &str) -> Sniffed {
     layout.dates = saved.dates;
     let why = saved.columns.iter().map(|_| "the layout says so".to_owned()).collect();
     let dates = Some(Decided { order: saved.dates, why: "the layout says so".into() });
-    Sniffed { layout, dates, why, sides: Vec::new() }
+    Sniffed { layout, dates, why, sides: Vec::new(), question: None }
 }
 
 /// The names in the header line of a sample under a layout, as they stand there.

@@ -58,6 +58,17 @@ pub fn are_names(cells: &[String]) -> bool {
     cells.iter().filter(known).count() * 2 > cells.len()
 }
 
+fn is_tick_volume(word: &str) -> bool {
+    matches!(word, "tickvolume" | "tickvol" | "volumeticks")
+}
+
+/// True where a column is called a volume that is no count of ticks.
+fn has_traded_volume(words: &[String]) -> bool {
+    let is_volume =
+        |w: &String| field_named(w).is_some_and(|(f, _)| f == Field::Volume) && !is_tick_volume(w);
+    words.iter().any(is_volume)
+}
+
 /// True for the names of columns that say of which instrument a row is.
 pub fn is_symbol_word(word: &str) -> bool {
     ["symbol", "ticker", "instrument", "pair", "market", "contract", "code", "sym", "currencypair", "product"]
@@ -89,7 +100,7 @@ fn plain_field(word: &str) -> Option<Field> {
         "volume" | "vol" | "v" | "qty" | "quantity" | "realvolume" | "totalvolume" | "contracts" | "lots" => {
             Field::Volume
         }
-        "tickvolume" => Field::Volume,
+        word if is_tick_volume(word) => Field::Volume,
         "tickcount" | "ticks" | "trades" | "numberoftrades" | "numticks" | "tradecount" | "count" => {
             Field::TickCount
         }
@@ -170,6 +181,13 @@ pub fn by_names(names: &[String], shapes: &[CellShape], wanted: Option<Side>) ->
                 Some((field, _)) => Use::Field(field),
                 None => Use::Skip,
             },
+        };
+        // A tick count is called a volume where no other is: beside a traded volume it is what it is.
+        let found = match found {
+            Use::Field(Field::Volume) if is_tick_volume(word) && has_traded_volume(&words) => {
+                Use::Field(Field::TickCount)
+            }
+            found => found,
         };
         let taken = found != Use::Skip && uses.contains(&found);
         uses.push(if taken { Use::Skip } else { found });

@@ -1,9 +1,10 @@
 //! What the columns of a table without a header are, by what the cells look like and how numbers relate.
 
-use super::marks::{CellShape, NumberMarks};
+use super::marks::CellShape;
 use super::{Row, column};
 use crate::intake::cells;
 use crate::intake::layout::Use;
+use crate::intake::numbers::NumberMarks;
 use crate::model::Field::{self, *};
 use crate::model::price::{MAX_DECIMALS, parse_scaled};
 
@@ -43,7 +44,8 @@ pub fn renumber(uses: &mut [Use], rows: &[Row]) {
 
 fn name_numbers(uses: &mut [Use], rows: &[Row], shapes: &[CellShape], numbers: NumberMarks) {
     let places: Vec<usize> = (0..shapes.len()).filter(|&i| shapes[i] == CellShape::Number).collect();
-    let value = |r: &Row, i: usize| parse_scaled(&numbers.plain(r.get(i)?), MAX_DECIMALS).ok();
+    let value =
+        |r: &Row, i: usize| parse_scaled(numbers.plain(r.get(i)?, &mut Vec::new()), MAX_DECIMALS).ok();
     let book = uses.contains(&Use::Field(Act)) || uses.contains(&Use::Field(Taker)) && places.len() == 3;
     let fields: &[Field] = match places.len() {
         3 if book => &[Level, Price, Size],
@@ -59,8 +61,9 @@ fn name_numbers(uses: &mut [Use], rows: &[Row], shapes: &[CellShape], numbers: N
         7 if is_ohlc(rows, &places[..4], &value) => &[Open, High, Low, Close, TickCount, Volume, Spread],
         _ => &[],
     };
+    let ask_first = fields.starts_with(&[Bid, Ask]) && is_above(rows, places[0], places[1], &value);
     for (&place, field) in places.iter().zip(fields) {
-        uses[place] = Use::Field(*field);
+        uses[place] = Use::Field(if ask_first { other_side(*field) } else { *field });
     }
     // A side belongs to trades and the book only.
     let (quotes, bars) = (uses.contains(&Use::Field(Bid)), uses.contains(&Use::Field(Open)));
@@ -85,6 +88,24 @@ fn is_ohlc(rows: &[Row], at: &[usize], value: &dyn Fn(&Row, usize) -> Option<i64
 fn are_alike(rows: &[Row], a: usize, b: usize, value: &dyn Fn(&Row, usize) -> Option<i64>) -> bool {
     let near = |r: &&Row| matches!((value(r, a), value(r, b)), (Some(x), Some(y)) if (x - y).abs() <= x.abs().max(y.abs()) / 10);
     rows.iter().filter(near).count() * 10 >= rows.len() * 9
+}
+
+/// True where the first number is never below the second, and mostly above it, as the ask is to the bid.
+fn is_above(rows: &[Row], a: usize, b: usize, value: &dyn Fn(&Row, usize) -> Option<i64>) -> bool {
+    let pairs: Vec<(i64, i64)> = rows.iter().filter_map(|r| Some((value(r, a)?, value(r, b)?))).collect();
+    let above = pairs.iter().filter(|(a, b)| a > b).count();
+    let below = pairs.iter().filter(|(a, b)| a < b).count();
+    above * 2 > pairs.len() && below * 50 <= pairs.len()
+}
+
+fn other_side(field: Field) -> Field {
+    match field {
+        Bid => Ask,
+        Ask => Bid,
+        BidVolume => AskVolume,
+        AskVolume => BidVolume,
+        other => other,
+    }
 }
 
 fn is_side(rows: &[Row], at: usize) -> bool {

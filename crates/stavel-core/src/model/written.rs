@@ -1,0 +1,127 @@
+//! Moments as text: the one place that writes dates and times of day.
+
+use super::Clock;
+use super::time::{DAY, HOUR, MINUTE, Micros, SECOND, civil_from_days, day_of};
+
+/// Appends a number, padded with zeros to a width.
+pub fn push_padded(out: &mut Vec<u8>, value: i64, width: usize) {
+    let mut digits = [b'0'; 20];
+    let mut rest = value.unsigned_abs();
+    let mut used = 0;
+    while rest > 0 || used < width {
+        used += 1;
+        digits[20 - used] = b'0' + (rest % 10) as u8;
+        rest /= 10;
+    }
+    out.extend_from_slice(&digits[20 - used..]);
+}
+
+/// Appends numbers, each padded with zeros to its width, with a mark between them.
+pub fn push_parts(out: &mut Vec<u8>, parts: &[(i64, usize)], mark: Option<u8>) {
+    for (i, (value, width)) in parts.iter().enumerate() {
+        if i > 0 {
+            out.extend(mark);
+        }
+        push_padded(out, *value, *width);
+    }
+}
+
+/// `2024-03-05`.
+fn push_date(out: &mut Vec<u8>, day: i64) {
+    let (year, month, day) = civil_from_days(day);
+    push_parts(out, &[(year, 4), (month, 2), (day, 2)], Some(b'-'));
+}
+
+/// The time of day to the minute, or to the second.
+fn push_clock(out: &mut Vec<u8>, wall: Micros, seconds: bool) {
+    let within = wall.rem_euclid(DAY);
+    let parts = [(within / HOUR, 2), (within / MINUTE % 60, 2), (within / SECOND % 60, 2)];
+    push_parts(out, if seconds { &parts } else { &parts[..2] }, Some(b':'));
+}
+
+/// The part of a second behind the point, where there is one: to the millisecond where that is all.
+fn push_fraction(out: &mut Vec<u8>, wall: Micros) {
+    let part = match wall.rem_euclid(SECOND) {
+        0 => return,
+        micros if micros % 1000 == 0 => (micros / 1000, 3),
+        micros => (micros, 6),
+    };
+    out.push(b'.');
+    push_parts(out, &[part], None);
+}
+
+/// Appends a moment as RFC 3339 on a clock's wall: `2024-03-05T15:45:00+02:00`, `Z` for UTC.
+pub fn push_moment(out: &mut Vec<u8>, t: Micros, clock: &Clock) {
+    let offset = clock.offset_at(t);
+    push_zoneless(out, t + offset);
+    if offset == 0 {
+        out.push(b'Z');
+    } else {
+        // RFC 3339 has no seconds in an offset; a clock that has them is told by its nearest minute.
+        out.push(if offset < 0 { b'-' } else { b'+' });
+        push_parts(out, &[(offset.abs() / HOUR, 2), (offset.abs() / MINUTE % 60, 2)], Some(b':'));
+    }
+}
+
+fn push_zoneless(out: &mut Vec<u8>, wall: Micros) {
+    push_date(out, day_of(wall));
+    out.push(b'T');
+    push_clock(out, wall, true);
+    push_fraction(out, wall);
+}
+
+fn text(write: impl FnOnce(&mut Vec<u8>)) -> String {
+    let mut out = Vec::with_capacity(32);
+    write(&mut out);
+    String::from_utf8_lossy(&out).into_owned()
+}
+
+/// `2024-03-05`.
+pub fn date(day: i64) -> String {
+    text(|out| push_date(out, day))
+}
+
+/// `2024-03-05 13:45`, with seconds and fractions where there are any.
+pub fn wall(t: Micros) -> String {
+    text(|out| {
+        push_date(out, day_of(t));
+        out.push(b' ');
+        push_clock(out, t, t.rem_euclid(MINUTE) != 0);
+        push_fraction(out, t);
+    })
+}
+
+/// RFC 3339 in UTC: `2024-03-05T13:45:00Z`, with a fraction where there is one.
+pub fn rfc3339(t: Micros) -> String {
+    text(|out| {
+        push_zoneless(out, t);
+        out.push(b'Z');
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::time::parse;
+
+    #[test]
+    fn moments_are_written_as_far_as_they_go() {
+        let t = |text: &str| parse(text).unwrap();
+        assert_eq!(date(day_of(t("1907-03-05"))), "1907-03-05");
+        assert_eq!(wall(t("2024-03-05 13:45")), "2024-03-05 13:45");
+        assert_eq!(wall(t("2024-03-05 13:45:07")), "2024-03-05 13:45:07");
+        assert_eq!(wall(t("2024-03-05 13:45:00.25")), "2024-03-05 13:45:00.250");
+        assert_eq!(rfc3339(t("1969-12-31 23:59:59.000001")), "1969-12-31T23:59:59.000001Z");
+    }
+
+    #[test]
+    fn a_moment_names_the_offset_of_its_clock() {
+        let at = |clock: &str, moment: &str| {
+            text(|out| push_moment(out, parse(moment).unwrap(), &clock.parse().unwrap()))
+        };
+        assert_eq!(at("Europe/Oslo", "2024-03-31 00:59:59"), "2024-03-31T01:59:59+01:00");
+        assert_eq!(at("Europe/Oslo", "2024-03-31 01:00"), "2024-03-31T03:00:00+02:00");
+        assert_eq!(at("UTC-3:30", "2024-03-31 01:00"), "2024-03-30T21:30:00-03:30");
+        assert_eq!(at("UTC", "2024-03-31 01:00"), "2024-03-31T01:00:00Z");
+    }
+}
