@@ -50,11 +50,15 @@ pub enum Command {
     /// Find the clock of a series by comparing it with an anchored one.
     Align {
         series: SeriesName,
-        #[arg(long, value_name = "SERIES")]
-        to: SeriesName,
+        /// The anchored series to compare it with; not needed where the clock is said.
+        #[arg(long, value_name = "SERIES", required_unless_present = "clock")]
+        to: Option<SeriesName>,
         /// Store the series in UTC with the clock found, or chosen.
         #[arg(long)]
         anchor: bool,
+        /// Take the clock found even where weeks speak against it.
+        #[arg(long)]
+        accept: bool,
         /// Take this clock instead of finding one.
         #[arg(long)]
         clock: Option<Clock>,

@@ -107,7 +107,8 @@ fn step_of(command: &Command, folder: &Path) -> Result<Step> {
             learn: a.learn,
             report: a.report.clone(),
         }),
-        Command::Align { series, to, anchor, clock, stamp, scan } => Step::Align(AlignStep {
+        Command::Align { series, to, anchor, accept, clock, stamp, scan } => Step::Align(AlignStep {
+            accept: *accept,
             anchor: *anchor,
             clock: clock.clone(),
             stamp: stamp.as_deref().map(|s| if s == "close" { Stamp::Close } else { Stamp::Open }),

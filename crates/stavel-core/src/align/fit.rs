@@ -17,6 +17,8 @@ const PENALTY_RARE: f64 = 0.015;
 const PENALTY_CHANGE: f64 = 0.04;
 /// Below this score of the best common clock the whole zone database is tried.
 const LAST_RESORT: f64 = 0.985;
+/// Scores this close are the same.
+const SAME: f64 = 1e-6;
 /// Clocks this close to the best are told as alternatives.
 const NEARLY: f64 = 0.12;
 /// Fewest weeks on each side of a change of clock.
@@ -111,11 +113,34 @@ pub fn fit(weeks: &[WeekFit], bar: Micros) -> Fit {
     let single = share(&candidates[0].got) - candidates[0].penalty;
     let (clock, confidence) = match piecewise(&candidates, &speaking, peaks) {
         Some((clock, score, penalty)) if score - penalty > single => (clock, score),
-        _ => (candidates[0].clock.clone(), share(&candidates[0].got)),
+        _ => {
+            let likely = likely(&candidates, &share);
+            (likely.clock.clone(), share(&likely.got))
+        }
     };
     let scan: Vec<(Clock, f64)> = candidates.iter().map(|c| (c.clock.clone(), share(&c.got))).collect();
     let alternatives = alternatives(&clock, confidence, &scan, &speaking);
     Fit { confidence, stamp, weeks: verdicts(&clock, weeks, extra), clock, alternatives, scan }
+}
+
+/// The best rule; but where that is a fixed clock other than UTC, and a rule with summer time explains the
+/// weeks as well because they lie on one side of its changes, the rule: a clock that is off UTC is nearly
+/// always one that changes. That of New York and seven hours comes first, then those of zones as they are.
+fn likely<'c>(candidates: &'c [Candidate], share: &dyn Fn(&[f64]) -> f64) -> &'c Candidate {
+    let best = &candidates[0];
+    let (None, shift) = best.clock.parts() else { return best };
+    if shift == 0 || !best.clock.changes().is_empty() {
+        return best;
+    }
+    let as_good = |c: &&Candidate| {
+        c.clock.parts().0.is_some() && c.penalty <= PENALTY && share(&c.got) > share(&best.got) - SAME
+    };
+    let rank = |c: &&Candidate| match c.clock.parts() {
+        (Some("America/New_York"), shift) if shift == 7 * HOUR => 0,
+        (_, 0) => 1,
+        _ => 2,
+    };
+    candidates.iter().filter(as_good).min_by_key(rank).unwrap_or(best)
 }
 
 /// What a clock a person chose gets: the same report for that clock.

@@ -20,3 +20,6 @@ pub use on_shelf::{Ask, Edges, Study, anchor_series, bars, study};
 
 /// Below this confidence no clock is given.
 pub const LEAST_CONFIDENCE: f64 = 0.6;
+
+/// From this share on a clock is taken without asking.
+pub const BEYOND_DOUBT: f64 = 0.97;

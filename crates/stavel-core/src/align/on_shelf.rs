@@ -7,7 +7,7 @@ use super::{Fit, WeekFit, correlate, fit, fit_to};
 use crate::intake::Stamp;
 use crate::job::Job;
 use crate::model::provenance::{Anchoring, Disorder};
-use crate::model::time::{DAY, HOUR, MINUTE};
+use crate::model::time::{DAY, HOUR, MINUTE, day_of};
 use crate::model::{
     ABSENT, Clock, Columns, Doubtful, Field, Made, Micros, Provenance, SeriesName, Shape, Span,
 };
@@ -41,6 +41,9 @@ pub struct Edges {
     pub there: WeekEdges,
 }
 
+/// The share of weeks that may speak against a clock which is taken without asking.
+const MOST_AGAINST: f64 = 0.1;
+
 impl Study {
     /// True where a clock was found that can be trusted: it gets most of what the weeks give, and most of the
     /// weeks that say anything agree with it.
@@ -51,6 +54,27 @@ impl Study {
             && agree > 0
             && agree * 2 > speak
             && speak * 4 > self.fit.weeks.len()
+    }
+
+    /// What a careful person would look at before taking the clock found: spans (first and last day, as
+    /// written) of two neighbouring weeks or more that speak against it. Single weeks may have slipped.
+    pub fn disagreeing(&self) -> Vec<(i64, i64)> {
+        let speaking: Vec<_> = self.fit.weeks.iter().filter(|w| w.speaks).collect();
+        let runs = speaking.chunk_by(|a, b| a.agrees == b.agrees);
+        runs.filter(|run| run.len() > 1 && !run[0].agrees)
+            .map(|run| (day_of(run[0].start) + 1, day_of(run[run.len() - 1].start) + 7))
+            .collect()
+    }
+
+    /// True where the clock found explains all but single weeks.
+    pub fn is_beyond_doubt(&self) -> bool {
+        let speaking = self.fit.weeks.iter().filter(|w| w.speaks);
+        let against = speaking.clone().filter(|w| !w.agrees).count() as f64 / speaking.count().max(1) as f64;
+        // What single weeks take from the score is theirs; but where they are many, they are not single.
+        self.is_sure()
+            && against <= MOST_AGAINST
+            && self.fit.confidence + against >= super::BEYOND_DOUBT
+            && self.disagreeing().is_empty()
     }
 }
 

@@ -33,6 +33,7 @@ mod writing;
 pub use bring::{Member, is_table_name, members_of};
 pub use decisions::ClockFrom;
 pub use facts::{FactsPlan, FactsTaken, take_facts};
+pub use later::known_stamp;
 pub use layout::{DateOrder, Delimiter, Layout, Since1970, Use};
 pub use plan::{Plan, Planned, Preview, plan};
 pub use preview::{PreviewLine, Understood, preview};

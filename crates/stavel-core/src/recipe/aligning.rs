@@ -4,71 +4,139 @@ use serde_json::{Value, json};
 
 use super::apply::Report;
 use super::step::AlignStep;
-use crate::Result;
 use crate::align::{self, Ask, Dailies, Fit, Study, WeekEdges};
-use crate::intake::Stamp;
+use crate::intake::{Stamp, known_stamp as later_stamp};
 use crate::job::Job;
-use crate::model::Clock;
 use crate::model::price::as_float;
 use crate::model::provenance::Anchoring;
 use crate::model::time::{self, MINUTE, rfc3339};
+use crate::model::{Clock, Doubtful, SeriesName};
 use crate::store::Shelf;
+use crate::{Error, Result};
 
 /// Rules told by a scan.
 const SCANNED: usize = 40;
 
+/// Finds the clock of a series, or takes the one that is said, and anchors the series where that is asked.
 pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Report> {
+    let Some(to) = &step.to else { return take_clock(shelf, step, job) };
     let ask = Ask { clock: step.clock.clone(), stamp: step.stamp };
-    let study = align::study(shelf, &step.series, &step.to, &ask, job)?;
+    let study = align::study(shelf, &step.series, to, &ask, job)?;
     let sure = study.is_sure() || study.chosen;
-    let fit = &study.fit;
-    let mut lines = Vec::new();
-    let mut anchored = !study.here.is_afloat();
-    let mut changed = Vec::new();
-    let mut settled = sure;
-    if !sure {
-        lines.push(format!(
-            "no clock: {} and {} are not alike at one offset in enough weeks; check that they are the same instrument",
-            step.series, step.to
-        ));
-    } else {
-        lines = study_lines(&study);
+    // What single weeks say against it is no reason to ask.
+    let doubtful = sure && !study.chosen && !study.is_beyond_doubt();
+    let taken = sure && (!doubtful || step.accept);
+    let mut lines = if sure { study_lines(&study) } else { vec![not_found(step, to)] };
+    if doubtful {
+        lines.extend(doubts(&study, step.accept));
     }
     if step.scan {
         lines.push("  score of each rule".into());
-        lines.extend(fit.scan.iter().take(SCANNED).map(|(clock, score)| format!("    {score:.4}  {clock}")));
+        let scan = study.fit.scan.iter().take(SCANNED);
+        lines.extend(scan.map(|(clock, score)| format!("    {score:.4}  {clock}")));
     }
-    if step.anchor && sure {
-        if study.here.is_afloat() {
-            let anchoring = Anchoring {
-                to: step.to.to_string(),
-                chosen: study.chosen,
-                confidence: Some(fit.confidence),
-                ..Anchoring::default()
-            };
-            let doubtful = align::anchor_series(shelf, &step.series, &fit.clock, fit.stamp, anchoring, job)?;
-            lines.push(format!(
-                "anchored: stored in UTC; {} wall times were shown twice, {} never",
-                doubtful.twice, doubtful.never
-            ));
-            anchored = true;
-            changed.push(step.series.clone());
-        } else if study.here.edition.clock.as_ref() != Some(&fit.clock) {
-            lines.push(format!(
-                "it is anchored in another clock, {}; undo that first to take this one",
-                study.here.edition.clock.as_ref().map(Clock::to_string).unwrap_or_default()
-            ));
-            settled = false;
-        }
-    } else if step.anchor {
-        lines
-            .push(format!("{} is left afloat; a clock of your own is taken with --clock CLOCK", step.series));
+    let mut changed = Vec::new();
+    let mut anchored = !study.here.is_afloat();
+    let mut settled = taken;
+    if step.anchor && taken && study.here.is_afloat() {
+        lines.push(anchor(shelf, step, &study, to, job)?);
+        anchored = true;
+        changed.push(step.series.clone());
+    } else if step.anchor && taken && study.here.edition.clock.as_ref() != Some(&study.fit.clock) {
+        lines.push(format!(
+            "it is anchored in another clock, {}; undo that first to take this one",
+            study.here.edition.clock.as_ref().map(Clock::to_string).unwrap_or_default()
+        ));
+        settled = false;
+    } else if step.anchor && !taken {
+        lines.push(format!(
+            "{} is left as it is; a clock of your own is taken with --clock CLOCK",
+            step.series
+        ));
     }
     let mut json = align_json(&study, sure, anchored);
+    json["disagreeing"] = study
+        .disagreeing()
+        .iter()
+        .map(|(from, to)| json!({"from": time::date(*from), "to": time::date(*to)}))
+        .collect();
     if step.scan {
-        json["scan"] = fit.scan.iter().map(|(c, s)| json!({"clock": c, "score": s})).collect();
+        json["scan"] = study.fit.scan.iter().map(|(c, s)| json!({"clock": c, "score": s})).collect();
     }
     Ok(Report { wants_person: !settled, changed, ..Report::new(json, lines) })
+}
+
+fn not_found(step: &AlignStep, to: &SeriesName) -> String {
+    format!(
+        "no clock: {} and {to} are not alike at one offset in enough weeks; check that they are the same instrument",
+        step.series
+    )
+}
+
+/// Why the clock found is not taken without a person.
+fn doubts(study: &Study, accepted: bool) -> Vec<String> {
+    let spans = study.disagreeing();
+    let what = match spans.is_empty() {
+        true => format!(
+            "it explains {:.0} % of what the weeks say, less than {:.0}",
+            study.fit.confidence * 100.0,
+            align::BEYOND_DOUBT * 100.0
+        ),
+        false => format!("weeks that follow each other speak against it: {}", stretches_in_words(&spans)),
+    };
+    let then = if accepted { "it is taken all the same" } else { "--accept takes it all the same" };
+    vec![format!("  ▲ {what}; {then}")]
+}
+
+fn anchor(shelf: &mut Shelf, step: &AlignStep, study: &Study, to: &SeriesName, job: &Job) -> Result<String> {
+    let anchoring = Anchoring {
+        to: to.to_string(),
+        chosen: study.chosen,
+        confidence: Some(study.fit.confidence),
+        ..Anchoring::default()
+    };
+    let fit = &study.fit;
+    let doubtful = align::anchor_series(shelf, &step.series, &fit.clock, fit.stamp, anchoring, job)?;
+    Ok(anchored_line(doubtful))
+}
+
+fn anchored_line(doubtful: Doubtful) -> String {
+    format!(
+        "anchored: stored in UTC; {} wall times were shown twice, {} never",
+        doubtful.twice, doubtful.never
+    )
+}
+
+/// Anchors a series by the clock a person knows, without another series to compare it with.
+fn take_clock(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Report> {
+    let Some(clock) = &step.clock else {
+        return Err(Error::arguments(format!(
+            "Say with which series {} is to be compared (--to SERIES), or its --clock where you know it.",
+            step.series
+        )));
+    };
+    let known = later_stamp(shelf, &step.series)?;
+    let stamp = step.stamp.or(known).unwrap_or_default();
+    let mut lines = vec![format!("{} is taken to be written in {clock}", step.series)];
+    let (mut changed, mut wants_person) = (Vec::new(), false);
+    let mut anchored = !shelf.find(&step.series)?.is_afloat();
+    if step.anchor {
+        let anchoring = Anchoring { chosen: true, ..Anchoring::default() };
+        let doubtful = align::anchor_series(shelf, &step.series, clock, stamp, anchoring, job)?;
+        lines.push(anchored_line(doubtful));
+        // A clock that never showed these times is hardly theirs.
+        if doubtful.never > 0 {
+            wants_person = true;
+            lines.push(format!(
+                "  ▲ {clock} never showed {} of these times: look whether it is theirs; stavel undo {} takes it back",
+                doubtful.never, step.series
+            ));
+        }
+        anchored = true;
+        changed.push(step.series.clone());
+    }
+    let json = json!({"clock": clock, "chosen": true, "stamp": stamp, "anchored": anchored});
+    Ok(Report { wants_person, changed, ..Report::new(json, lines) })
 }
 
 fn study_lines(study: &Study) -> Vec<String> {

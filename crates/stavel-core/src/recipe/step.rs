@@ -122,7 +122,9 @@ impl CheckStep {
 #[serde(deny_unknown_fields)]
 pub struct AlignStep {
     pub series: SeriesName,
-    pub to: SeriesName,
+    /// None where the clock is said and nothing is to be compared.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<SeriesName>,
     #[serde(default, skip_serializing_if = "is_default")]
     pub anchor: bool,
     /// The clock a person chose, instead of the one that is found.
@@ -134,12 +136,15 @@ pub struct AlignStep {
     /// Tell the score of every rule.
     #[serde(default, skip_serializing_if = "is_default")]
     pub scan: bool,
+    /// Take the clock found even where weeks speak against it.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub accept: bool,
 }
 
 impl AlignStep {
     /// The clock is to be found; nothing is written.
-    pub fn of(series: SeriesName, to: SeriesName) -> AlignStep {
-        AlignStep { series, to, anchor: false, clock: None, stamp: None, scan: false }
+    pub fn of(series: SeriesName, to: Option<SeriesName>) -> AlignStep {
+        AlignStep { series, to, anchor: false, clock: None, stamp: None, scan: false, accept: false }
     }
 }
 
@@ -363,11 +368,13 @@ impl Step {
                 opt(&mut words, "report", path(&s.report));
             }
             Step::Align(s) => {
-                words.extend([s.series.to_string(), "--to".into(), s.to.to_string()]);
+                words.push(s.series.to_string());
+                opt(&mut words, "to", s.to.as_ref().map(SeriesName::to_string));
                 opt(&mut words, "clock", s.clock.as_ref().map(Clock::to_string));
                 opt(&mut words, "stamp", s.stamp.map(|s| s.word().to_owned()));
                 words.extend(s.scan.then(|| "--scan".into()));
                 words.extend(s.anchor.then(|| "--anchor".into()));
+                words.extend(s.accept.then(|| "--accept".into()));
             }
             Step::Splice(s) => {
                 words.extend(s.series.iter().map(SeriesName::to_string));
@@ -439,7 +446,7 @@ impl Step {
                 });
                 std::iter::once(&s.series).chain(other).cloned().collect()
             }
-            Step::Align(s) => vec![s.series.clone(), s.to.clone()],
+            Step::Align(s) => std::iter::once(&s.series).chain(&s.to).cloned().collect(),
             Step::Splice(s) => s.series.clone(),
             Step::Frames(s) => vec![s.series.clone()],
             Step::Compose(s) => s.from.iter().cloned().collect(),

@@ -21,6 +21,8 @@ pub struct State {
     pub at: usize,
     /// The clock a person chose, with what the weeks say of it at once.
     chosen: Option<Fit>,
+    /// True once a person was told what speaks against the clock found.
+    warned: bool,
     /// True where sessions and days are shown instead of the longest bars.
     pub sessions: bool,
 }
@@ -60,7 +62,7 @@ pub fn want(app: &mut App) {
     let ids = format!("{} {}", here.edition.id, there.edition.id);
     // A clock chosen for one pair says nothing of another.
     if app.align.study.get().is_some_and(|s| s.here.name != a || s.there.name != b) {
-        app.align.chosen = None;
+        (app.align.chosen, app.align.warned) = (None, false);
     }
     let ask = app.align.chosen.as_ref().map(|f| Ask { clock: Some(f.clock.clone()), stamp: Some(f.stamp) });
     let ask = ask.unwrap_or_default();
@@ -113,9 +115,24 @@ fn accept(app: &mut App, found: &Study) {
     if !chosen && !found.is_sure() {
         return app.say("no clock was found that can be trusted; o takes one of your own", Tone::Wrong);
     }
-    let step = AlignStep::of(found.here.name.clone(), found.there.name.clone());
+    let doubtful = !chosen && !found.is_beyond_doubt();
+    if doubtful && !std::mem::replace(&mut app.align.warned, true) {
+        return app.say(format!("{}; a again takes it all the same", doubt(found)), Tone::Wrong);
+    }
+    let step = AlignStep {
+        accept: doubtful,
+        ..AlignStep::of(found.here.name.clone(), Some(found.there.name.clone()))
+    };
     let (clock, stamp) = if chosen { (Some(fit.clock), Some(fit.stamp)) } else { (None, None) };
     app.start(Step::Align(AlignStep { anchor: true, clock, stamp, ..step }));
+}
+
+/// What speaks against the clock found.
+fn doubt(found: &Study) -> String {
+    match found.disagreeing().as_slice() {
+        [] => format!("the clock explains only {:.0} % of what the weeks say", found.fit.confidence * 100.0),
+        spans => format!("weeks that follow each other speak against it: {}", stretches_in_words(spans)),
+    }
 }
 
 /// Takes a clock that was typed.
@@ -311,6 +328,9 @@ pub fn facts(app: &App) -> Vec<Fact> {
     }
     out.push(Fact::words(format!("{agree} of {} weeks agree", fit.weeks.len())));
     out.push(Fact::Pair("confidence", format!("{:.2}", fit.confidence)));
+    if !chosen && !found.is_beyond_doubt() {
+        out.push(Fact::words(format!("▲ {}", doubt(found))));
+    }
     out.push(Fact::Gap);
     if !fit.alternatives.is_empty() {
         out.push(Fact::heading("other clocks"));

@@ -9,8 +9,8 @@ const ORDERS: [DateOrder; 3] = [DateOrder::YearFirst, DateOrder::DayFirst, DateO
 /// What the dates seen so far say about their order.
 #[derive(Debug, Clone, Default)]
 pub struct DateEvidence {
-    /// True where the writing itself says it: a year of four digits in front, eight digits, a month in words.
-    is_plain: bool,
+    /// Dates whose writing says it: a year of four digits in front, eight digits, a month in words.
+    plain: u32,
     /// Dates of three numbers that were seen, and the largest of their first and second numbers.
     seen: u32,
     largest: [u32; 2],
@@ -87,7 +87,7 @@ impl DateEvidence {
         let mut parts = cell.split(|c| !c.is_ascii_digit());
         let (a, b) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
         if digits >= 4 || b.is_empty() {
-            self.is_plain |= moment::date(cell, DateOrder::YearFirst).is_some();
+            self.plain += u32::from(moment::date(cell, DateOrder::YearFirst).is_some());
             return;
         }
         let number =
@@ -106,6 +106,10 @@ impl DateEvidence {
         self.readings.iter_mut().for_each(|r| r.before = None);
     }
 
+    fn is_plain(&self) -> bool {
+        self.plain > self.seen
+    }
+
     /// The orders in which every date seen is one.
     fn possible(&self) -> Vec<(DateOrder, Reading)> {
         let all = ORDERS.into_iter().zip(self.readings);
@@ -115,14 +119,13 @@ impl DateEvidence {
     /// The order, where the numbers themselves decide it.
     pub fn by_numbers(&self) -> Option<Decided> {
         let decided = |order, why| Some(Decided { order, why });
-        if self.seen == 0 {
-            let why = "the year or the month's name says it";
-            return self.is_plain.then(|| Decided { order: DateOrder::YearFirst, why: why.into() });
+        // A few dates of another kind are rows of another kind.
+        if self.is_plain() {
+            return decided(DateOrder::YearFirst, "the year or the month's name says it".into());
         }
         let [(order, _)] = self.possible()[..] else { return None };
         let [first, second] = self.largest;
         match order {
-            _ if self.is_plain => None,
             DateOrder::MonthFirst => decided(order, format!("the second number reaches {second}")),
             _ => decided(order, format!("the first number reaches {first}")),
         }
@@ -133,7 +136,7 @@ impl DateEvidence {
     /// markets are closed. Wants the whole file.
     pub fn by_order_and_weekdays(&self) -> Option<Decided> {
         let possible = self.possible();
-        if self.is_plain || possible.len() < 2 {
+        if self.is_plain() || possible.len() < 2 {
             return None;
         }
         let alone = |test: &dyn Fn(&Reading) -> bool, others: &dyn Fn(&Reading) -> bool| {
