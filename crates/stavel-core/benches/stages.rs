@@ -107,8 +107,13 @@ fn check_of_ten_years_of_minutes(bencher: Bencher) {
     let pieces: Vec<Arc<Columns>> = (0..rows.len()).step_by(GROUP_ROWS).map(piece).collect();
     bencher.bench_local(|| {
         let session = session();
-        let mut checker =
-            Checker::new(Subject { session: &session, frame: Frame::M1, span, disorder: vec![] });
+        let mut checker = Checker::new(Subject {
+            session: &session,
+            frame: Frame::M1,
+            span,
+            is_positive: true,
+            disorder: vec![],
+        });
         pieces.iter().for_each(|piece| checker.push(piece.clone()));
         checker.finish()
     });

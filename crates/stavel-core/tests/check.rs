@@ -43,8 +43,13 @@ fn clean() -> Columns {
 
 fn check(rows: &Columns) -> Report {
     let (first, last) = rows.ends().unwrap();
-    let subject =
-        Subject { session: &session(), frame: Frame::M1, span: Span::new(first, last + 1), disorder: vec![] };
+    let subject = Subject {
+        session: &session(),
+        frame: Frame::M1,
+        span: Span::new(first, last + 1),
+        is_positive: true,
+        disorder: vec![],
+    };
     let mut checker = Checker::new(subject);
     // In uneven pieces: what straddles two pieces must not be lost.
     let mut from = 0;

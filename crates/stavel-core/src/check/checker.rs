@@ -18,6 +18,8 @@ pub struct Subject<'a> {
     pub frame: Frame,
     /// The span the rows lie in.
     pub span: Span,
+    /// True where a price of zero or below cannot be: of currencies and shares, not of spreads.
+    pub is_positive: bool,
     /// Blocks that stood out of order in their file: span, rows, place in words.
     pub disorder: Vec<(Span, u64, String)>,
 }
@@ -39,6 +41,8 @@ pub struct Checker {
 /// Those who look at rows that are ready.
 struct Detectors {
     decimals: u8,
+    /// The least that every market moves, in points; 0 while it is not known.
+    tick: i64,
     values: Values,
     spikes: Spikes,
     frozen: Frozen,
@@ -60,7 +64,8 @@ impl Checker {
             room: Ready::default(),
             detectors: Detectors {
                 decimals: 0,
-                values: Values::default(),
+                tick: 0,
+                values: Values::new(subject.is_positive),
                 spikes: Spikes::new(1),
                 frozen: Frozen::new(subject.frame.length()),
                 hours: Hours::default(),
@@ -166,8 +171,15 @@ impl Detectors {
         self.decimals = piece.rows.scale.price;
         if piece.shape == Shape::Quotes {
             // Between two quotes a bid may move by a part of the spread without anything having happened.
-            self.spikes.set_least(ready.usual_spread / 3);
+            self.tick = ready.usual_spread / 3;
+        } else {
+            // A price that goes to and fro by one tick bounces between bid and ask.
+            self.tick = least_step(piece.prices[3]).map_or(self.tick, |step| match self.tick {
+                0 => step,
+                tick => tick.min(step),
+            });
         }
+        self.spikes.set_least(self.tick);
         let (values, spikes, frozen) = (&mut self.values, &mut self.spikes, &mut self.frozen);
         let (week, blocks) = (&mut self.hours, &mut self.blocks);
         rayon::join(
@@ -186,6 +198,12 @@ impl Detectors {
             daily.extend((0..piece.time.len()).map(|i| (piece.time[i], high[i] - low[i])));
         }
     }
+}
+
+/// The smallest step between neighbouring prices that is one.
+fn least_step(prices: &[i64]) -> Option<i64> {
+    let steps = prices.windows(2).map(|w| w[1].saturating_sub(w[0]).saturating_abs());
+    steps.filter(|step| *step > 0).min()
 }
 
 fn slip_finding(span: Span, slip: Micros) -> Finding {

@@ -125,20 +125,11 @@ impl Kind {
         }
     }
 
-    /// True where mending it is safe without looking: nothing real is dropped and nothing is made up.
-    pub fn is_mended_by_default(self) -> bool {
+    /// True where the rows themselves prove it. A spike may be a true wick, a wide spread news, a pause a quiet
+    /// hour: those are told as doubtful.
+    pub fn is_certain(self) -> bool {
         use Kind::*;
-        matches!(
-            self,
-            OutOfOrder
-                | DuplicateTime
-                | ConflictingTime
-                | BadOhlc
-                | NonPositive
-                | Spike
-                | Crossed
-                | ClosedMarket
-        )
+        matches!(self, OutOfOrder | DuplicateTime | ConflictingTime | BadOhlc | NonPositive | Crossed)
     }
 }
 

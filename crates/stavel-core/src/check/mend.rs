@@ -31,6 +31,9 @@ pub enum Mend {
     Conflicts(Keep),
     /// Drop flat rows without volume in closed hours; rows with trade stay.
     Filler,
+    /// All that cannot lose trade: filler in closed hours, where those are known, and bars equal in every
+    /// value.
+    Safe,
     /// Move the rows of a span later by a duration, or earlier.
     Move { span: Span, by: Micros },
     /// Multiply the prices and spreads of a span.
@@ -46,6 +49,7 @@ impl Mend {
             Mend::Conflicts(Keep::Last) => "keep the last of rows at one time".into(),
             Mend::Conflicts(Keep::Median) => "keep the row with the median close of those at one time".into(),
             Mend::Filler => "drop flat rows without volume in closed hours".into(),
+            Mend::Safe => "drop bars equal in every value, and filler in closed hours that are known".into(),
             Mend::Move { span, by } => format!(
                 "move the rows from {} to {} by {}{}",
                 time::wall(span.from),
@@ -71,6 +75,7 @@ impl std::fmt::Display for Mend {
             Mend::Conflicts(Keep::Last) => f.write_str("conflicting_time=last"),
             Mend::Conflicts(Keep::Median) => f.write_str("conflicting_time=median"),
             Mend::Filler => f.write_str("filler"),
+            Mend::Safe => f.write_str("safe"),
             Mend::Move { span: s, by } => write!(f, "move={}={}", span(s), time::length_as_typed(*by)),
             Mend::Rescale { span: s, factor } => write!(f, "rescale={}={factor}", span(s)),
         }
@@ -85,6 +90,9 @@ impl FromStr for Mend {
         let Some((name, rest)) = text.split_once('=') else {
             if text == "filler" {
                 return Ok(Mend::Filler);
+            }
+            if text == "safe" {
+                return Ok(Mend::Safe);
             }
             let kind: Kind = text.parse()?;
             return kind
@@ -185,6 +193,7 @@ mod tests {
         for text in [
             "spike",
             "filler",
+            "safe",
             "conflicting_time=median",
             "move=2023-11-12T00:00:00Z/2023-11-18T00:00:00Z=-1h",
             "rescale=2023-11-12T00:00:00Z/2023-11-18T00:00:00Z=0.1",

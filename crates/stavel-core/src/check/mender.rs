@@ -114,12 +114,17 @@ impl Mender {
                 });
                 self.rescales.extend(rescales);
             }
+            Mend::Kind(Kind::DuplicateTime) if !self.frame.is_bars() => {
+                return Err(Error::arguments(
+                    "Two equal ticks of one moment are two trades; repeated_block drops blocks that came twice.",
+                ));
+            }
             Mend::Kind(kind) if kind.mend_in_words().is_none() => {
                 return Err(Error::arguments(format!("There is no mend for {}.", kind.word())));
             }
             Mend::Move { span, by } => self.moves.push((at, *span, *by)),
             Mend::Rescale { span, factor } => self.rescales.push((at, *span, *factor)),
-            Mend::Kind(_) | Mend::Conflicts(_) | Mend::Filler => {}
+            Mend::Kind(_) | Mend::Conflicts(_) | Mend::Filler | Mend::Safe => {}
         }
         Ok(())
     }
@@ -304,10 +309,15 @@ impl Mender {
             .map(|i| {
                 let flat = is_filler(rows, i);
                 let kept = !flat && (only_filler || self.slipped.iter().any(|s| s.holds(rows.time[i])));
-                kept || !self.within.holds(rows.time[i]) || self.open.is_open(rows.time[i])
+                kept || !self.within.holds(rows.time[i]) || self.reaches_open_hours(rows.time[i])
             })
             .collect();
         rows.retain(|i| keep[i]);
+    }
+
+    /// True for a row in open hours, and for a bar that begins before the opening and reaches into it.
+    fn reaches_open_hours(&mut self, time: Micros) -> bool {
+        self.open.is_open(time) || self.open.open_between(time, time + self.frame.length()) > 0
     }
 
     /// Puts flat bars, marked as filled, where open time has no row.

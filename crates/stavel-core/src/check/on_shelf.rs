@@ -4,7 +4,7 @@ use super::mender::Patient;
 use super::{Checker, Finding, Kind, Mend, Mended, Mender, Remedy, Report, Subject};
 use crate::job::Job;
 use crate::model::provenance::{Disorder, Mending};
-use crate::model::{Columns, Field, Instrument, Made, Provenance, SeriesName, Session, Span};
+use crate::model::{Columns, Field, Instrument, Made, Provenance, SeriesName, Session, Span, Standing};
 use crate::store::{EditionInfo, Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
 
@@ -35,7 +35,9 @@ pub fn check_series(shelf: &Shelf, name: &SeriesName, span: Span, job: &Job) -> 
         ))
     })?;
     let disorder = disorder_of(shelf, &info, span)?;
-    let mut checker = Checker::new(Subject { session: &session, frame: name.frame, span, disorder });
+    let is_positive = shelf.instrument(&info.name.instrument)?.sheet.kind.is_positive();
+    let mut checker =
+        Checker::new(Subject { session: &session, frame: name.frame, span, is_positive, disorder });
     job.begin(format!("check {name}"), info.edition.rows);
     for rows in ahead(shelf.scan(&info.edition, span, None)?) {
         let rows = rows?;
@@ -118,6 +120,25 @@ fn inputs_of(shelf: &Shelf, info: &SeriesInfo) -> Result<Vec<crate::model::Input
     Ok(shelf.instrument(&info.name.instrument)?.inputs(&Instrument::SESSION))
 }
 
+/// The mends with all that is safe spelled out. Closed hours that nobody said or found are not known: what
+/// lies in them may be trade.
+fn expanded(shelf: &Shelf, info: &SeriesInfo, mends: &[Mend]) -> Result<Vec<Mend>> {
+    let instrument = shelf.instrument(&info.name.instrument)?;
+    let is_known = !info.is_afloat() && instrument.standing("hours") != Standing::Assumed;
+    let mut out: Vec<Mend> = Vec::new();
+    for mend in mends {
+        match mend {
+            Mend::Safe => {
+                let bars = info.name.frame.is_bars();
+                out.extend(bars.then_some(Mend::Kind(Kind::DuplicateTime)));
+                out.extend((bars && is_known).then_some(Mend::Filler));
+            }
+            mend => out.push(mend.clone()),
+        }
+    }
+    Ok(out)
+}
+
 /// A mender for the findings of a series, with the rows it moves taken in.
 fn mender_for(
     shelf: &Shelf,
@@ -126,6 +147,7 @@ fn mender_for(
     mends: &[Mend],
     within: Span,
 ) -> Result<(Mender, Vec<Field>)> {
+    let mends = &expanded(shelf, info, mends)?;
     let closed = |m: &&Mend| matches!(m, Mend::Kind(Kind::ClosedMarket | Kind::Missing) | Mend::Filler);
     if info.is_afloat()
         && let Some(mend) = mends.iter().find(closed)

@@ -17,7 +17,10 @@ pub struct Order {
 impl Order {
     /// Marks the rows that are one too many.
     pub fn piece(&mut self, rows: &Columns, join: Micros, marks: &mut [u8]) {
-        let bars = rows.shape() == Shape::Bars;
+        // Two ticks of one moment are two ticks, and two equal ones two trades.
+        if rows.shape() != Shape::Bars {
+            return;
+        }
         for (i, mark) in marks.iter_mut().enumerate() {
             let time = rows.time[i];
             if self.time != Some(time) {
@@ -32,11 +35,8 @@ impl Order {
             let row = values(i);
             let kind = if self.group.contains(&row) { Kind::DuplicateTime } else { Kind::ConflictingTime };
             self.group.push(row);
-            // Two quotes in one millisecond are two quotes.
-            if kind == Kind::DuplicateTime || bars {
-                self.runs.add(kind, time, join);
-                *mark |= REPEATED;
-            }
+            self.runs.add(kind, time, join);
+            *mark |= REPEATED;
         }
         // The group may go on in the next piece.
         if let Some(last) = rows.len().checked_sub(1)

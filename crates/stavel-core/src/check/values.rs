@@ -10,12 +10,19 @@ use crate::model::{Micros, Shape, present};
 pub struct Values {
     pub runs: Runs,
     before: Option<i64>,
+    /// True where a price of zero or below cannot be.
+    is_positive: bool,
     pub max_range: Extreme,
     pub max_body: Extreme,
     pub max_jump: Extreme,
 }
 
 impl Values {
+    /// `is_positive`: a price of zero or below cannot be.
+    pub fn new(is_positive: bool) -> Values {
+        Values { is_positive, ..Values::default() }
+    }
+
     pub fn piece(&mut self, piece: &Piece<'_>, join: Micros) {
         if piece.shape != Shape::Bars {
             return self.ticks(piece, join);
@@ -26,7 +33,7 @@ impl Values {
                 continue;
             }
             let (open, high, low, close, time) = (opens[i], highs[i], lows[i], closes[i], piece.time[i]);
-            if open.min(low).min(close) <= 0 {
+            if self.is_positive && open.min(low).min(close) <= 0 {
                 self.runs.add(Kind::NonPositive, time, join);
             }
             if high < open.max(close).max(low) || low > open.min(close) {
@@ -49,7 +56,7 @@ impl Values {
             if piece.is(i, super::piece::REPEATED) {
                 continue;
             }
-            if price <= 0 {
+            if self.is_positive && price <= 0 {
                 self.runs.add(Kind::NonPositive, time, join);
             }
             if quotes && present(piece.spread[i]).is_some_and(|s| s < 0) {

@@ -69,6 +69,11 @@ pub enum Kind {
 }
 
 impl Kind {
+    /// True where a price of zero or below cannot be. Futures, and what is made of differences, may have one.
+    pub fn is_positive(self) -> bool {
+        matches!(self, Kind::Forex | Kind::Metal | Kind::Share | Kind::Crypto)
+    }
+
     const ALL: [(Kind, &str); 7] = [
         (Kind::Forex, "forex"),
         (Kind::Metal, "metal"),

@@ -43,6 +43,11 @@ pub fn check_step(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Chec
         true => Some(check::mend_found(shelf, &info, &found, &mends, span, job)?),
         false => None,
     };
+    // What is told of a mended series is what it is now.
+    let mut info = info;
+    if mended.iter().flatten().any(|(_, rows)| *rows > 0) {
+        (info, found) = check::check_series(shelf, &step.series, span, job)?;
+    }
     if let Some(crossed) = &crossed {
         found.findings.extend(crossed.cross.findings.iter().cloned());
         found.sort();
@@ -153,6 +158,7 @@ pub fn check_json(series: &SeriesName, found: &check::Report, decimals: u8) -> V
         "findings": found.findings.iter().map(|f| json!({
             "kind": f.kind, "severity": f.kind.severity(), "from": rfc3339(f.span.from), "to": rfc3339(f.span.to),
             "rows": f.rows, "detail": f.detail,
+            "certain": f.kind.is_certain(), "safe": f.kind == Kind::DuplicateTime,
         })).collect::<Vec<_>>(),
         "stats": {
             "max_range": price(found.max_range), "max_range_at": rfc3339(found.max_range.at),

@@ -205,12 +205,11 @@ pub fn act(app: &mut App, act: Act) {
             None => app.say("no finding is chosen", Tone::Plain),
         },
         Act::MendAll => {
-            let due = |k: &&Kind| k.is_mended_by_default() && report.count(**k).0 > 0;
-            let mends: Vec<Mend> = Kind::ALL.iter().filter(due).map(|k| Mend::Kind(*k)).collect();
-            if mends.is_empty() {
+            let is_due = report.count(Kind::DuplicateTime).0 > 0 || report.filler_closed > 0;
+            if !is_due {
                 app.say("nothing found here has a mend that is safe without looking", Tone::Plain);
             }
-            app.check.mends = mends;
+            app.check.mends = is_due.then_some(Mend::Safe).into_iter().collect();
         }
         Act::Accept => match (app.selected.clone(), app.check.mends.is_empty()) {
             (Some(series), false) => {

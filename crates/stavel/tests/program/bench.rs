@@ -175,8 +175,8 @@ fn mends_are_seen_before_they_are_done_and_a_clock_is_nudged() {
     t.keys(&["3"]);
     t.wait("completeness");
     t.keys(&["M"]);
+    t.wait("drop bars equal in every value");
     t.wait("before: ");
-    t.wait("spike: drop the rows");
     t.keys(&["a"]);
     t.wait("mended:");
     t.keys(&["w"]);

@@ -1,0 +1,90 @@
+//! What a check tells, and what is mended without looking.
+
+use super::*;
+
+/// Minutes of a week from Monday 2024-03-04 on, with a line replaced or added where one is given.
+fn week(name: &str, changed: &[(i64, &str)]) -> Desk {
+    let mut text = format!("{HEADER}\n");
+    for i in 0..4 * 1440 {
+        match changed.iter().find(|(at, _)| *at == i) {
+            Some((_, lines)) => {
+                lines.split('|').for_each(|cells| text += &format!("{},{cells}\n", minute(i)))
+            }
+            None => {
+                let p = 8_340 + (i * 7_919) % 11;
+                text +=
+                    &format!("{},1.{p:05},1.{:05},1.{:05},1.{p:05},{}\n", minute(i), p + 6, p - 6, 5 + i % 9);
+            }
+        }
+    }
+    let desk = Desk::new();
+    let told = desk.intake(&[(&format!("{name}.csv"), text)], &["--frame", "1m"]);
+    assert!(matches!(told.code, 0 | 3), "{}", told.err);
+    desk
+}
+
+fn kinds(desk: &Desk, series: &str) -> Vec<String> {
+    let doc = desk.0.json(&["check", series]);
+    doc["findings"].as_array().unwrap().iter().map(|f| f["kind"].as_str().unwrap().to_owned()).collect()
+}
+
+#[test]
+fn safe_without_looking_takes_only_what_cannot_lose_trade() {
+    // A wick with volume, a bar repeated, two bars at one time, and a high below the low.
+    let desk = week(
+        "NOKSEK",
+        &[
+            (2000, "1.08340,1.18340,1.08339,1.08341,90"),
+            (2100, "1.08340,1.08350,1.08330,1.08341,7|1.08340,1.08350,1.08330,1.08341,7"),
+            (2200, "1.08340,1.08350,1.08330,1.08341,7|1.08340,1.08352,1.08330,1.08344,9"),
+            (2300, "1.08340,1.08330,1.08350,1.08341,7"),
+        ],
+    );
+    let before = desk.rows("NOKSEK@quill:1m");
+    let told = desk.0.json(&["check", "NOKSEK@quill:1m", "--mend", "safe"]);
+    let after = desk.rows("NOKSEK@quill:1m");
+    assert_eq!(before.len() - after.len(), 1, "{told}");
+    let certain = |kind: &str| {
+        let all = told["findings"].as_array().unwrap();
+        all.iter().find(|f| f["kind"] == kind).map(|f| (f["certain"].clone(), f["safe"].clone()))
+    };
+    assert_eq!(certain("spike"), Some((false.into(), false.into())), "a wick with volume may be trade");
+    assert_eq!(certain("duplicate_time"), None, "the report is that of the mended series");
+    assert_eq!(certain("conflicting_time"), Some((true.into(), false.into())));
+}
+
+#[test]
+fn two_equal_ticks_of_one_moment_are_two_trades() {
+    let line = |i: i64| format!("2024-03-04 10:{:02}:{:02}.250,1.0834{},1\n", i / 60, i % 60, i % 10);
+    let text: String =
+        (0..1800).flat_map(|i| std::iter::repeat_n(line(i), if i % 9 == 0 { 2 } else { 1 })).collect();
+    let desk = Desk::new();
+    desk.intake(&[("NOKSEK.csv", format!("time,last,volume\n{text}"))], &[]);
+    assert_eq!(desk.shelf()[0].1, 2000);
+    assert!(!kinds(&desk, "NOKSEK@quill:ticks").contains(&"duplicate_time".to_owned()));
+    desk.run(&["check", "NOKSEK@quill:ticks", "--mend", "safe"]);
+    assert_eq!(desk.shelf()[0].1, 2000);
+    let told = desk.run(&["check", "NOKSEK@quill:ticks", "--mend", "duplicate_time"]);
+    assert!(told.code == 2 && told.err.contains("two trades"), "{}", told.err);
+}
+
+#[test]
+fn prices_below_zero_are_wrong_only_of_what_cannot_have_them() {
+    let bars: [(i64, &str); 1] = [(2000, "-0.25,0.10,-0.30,0.05,9")];
+    assert!(kinds(&week("NOKSEK", &bars), "NOKSEK@quill:1m").contains(&"non_positive".to_owned()));
+    let barley = week("BLY", &bars);
+    assert!(!kinds(&barley, "BLY@quill:1m").contains(&"non_positive".to_owned()));
+}
+
+#[test]
+fn a_bounce_of_one_tick_between_bid_and_ask_is_no_spike() {
+    // A market that stands still and goes up a tick of 25 points for one minute now and then.
+    let mut text = format!("{HEADER}\n");
+    for i in 0..3 * 1440 {
+        let price = if i % 97 == 0 { "412.50" } else { "412.25" };
+        text += &format!("{},{price},{price},{price},{price},{}\n", minute(i), 1 + i % 3);
+    }
+    let desk = Desk::new();
+    desk.intake(&[("BLY.csv", text)], &[]);
+    assert!(!kinds(&desk, "BLY@quill:1m").contains(&"spike".to_owned()));
+}
