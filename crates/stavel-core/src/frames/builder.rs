@@ -1,7 +1,8 @@
 //! Building bars.
 
-use super::grid::{Grid, can_build};
+use super::grid::{Grid, GridBar, can_build};
 use crate::model::columns::{FILLED, is_filled, spread_mark};
+use crate::model::price::MAX_DECIMALS;
 use crate::model::{
     ABSENT, Bar, BarView, Cells, Columns, Field, Frame, Micros, QuoteView, Scale, Session, Shape, Side, Span,
     present,
@@ -18,6 +19,9 @@ pub struct Builder {
     first: Option<Micros>,
     last: Micros,
     first_bar: Span,
+    on_closed_days: u64,
+    /// Points of its bars in a point of the rows.
+    times: i64,
 }
 
 /// Bars and whether the first and last of them lack rows at their outer ends.
@@ -25,16 +29,23 @@ pub struct Built {
     pub bars: Columns,
     pub partial_first: bool,
     pub partial_last: bool,
+    /// Bars of days on which the session does not open.
+    pub on_closed_days: u64,
 }
 
 /// The bar that is being filled.
 struct Growing {
+    stamp: Micros,
     span: Span,
     bar: Bar,
     /// Of the rows that say theirs; absent while none did.
     volume: i64,
     /// Sum and number of the spreads known.
     spread: (i64, i64),
+    /// Of the rows that say theirs; absent while none did.
+    tick_count: i64,
+    /// As the last row that says it has it.
+    open_interest: i64,
     origin: Mixed,
 }
 
@@ -44,7 +55,15 @@ struct Row {
     bar: Bar,
     volume: Option<i64>,
     spread: Option<i64>,
+    counts: Counts,
     origin: i64,
+}
+
+/// What bars may say beside their prices and volume.
+#[derive(Clone, Copy, Default)]
+struct Counts {
+    ticks: Option<i64>,
+    open_interest: Option<i64>,
 }
 
 /// The origins of the rows of a bar.
@@ -87,6 +106,12 @@ impl Growing {
         }
         if let Some(spread) = row.spread {
             self.spread = (self.spread.0 + spread, self.spread.1 + 1);
+        }
+        if let Some(ticks) = row.counts.ticks {
+            self.tick_count = present(self.tick_count).unwrap_or(0) + ticks;
+        }
+        if let Some(interest) = row.counts.open_interest {
+            self.open_interest = interest;
         }
         // Most histories come from one source and have no marks at all.
         if row.origin | self.origin.first != 0 {
@@ -132,7 +157,12 @@ impl Builder {
         let mut out = vec![Field::Open, Field::High, Field::Low, Field::Close];
         out.extend(has_volume.then_some(Field::Volume));
         out.extend(has_spread.then_some(Field::Spread));
-        out.extend(fields.contains(&Field::Origin).then_some(Field::Origin));
+        let carried = [Field::TickCount, Field::OpenInterest, Field::Origin];
+        out.extend(carried.into_iter().filter(|f| fields.contains(f)));
+        out.sort_by_key(|f| Field::ALL.iter().position(|x| x == f));
+        // The middle of bid and ask may lie on half a point.
+        let halves = side == Side::Mid && !from.is_bars() && scale.price < MAX_DECIMALS;
+        let scale = if halves { Scale { price: scale.price + 1, ..scale } } else { scale };
         Ok(Builder {
             grid: Grid::new(to, session),
             side,
@@ -142,6 +172,8 @@ impl Builder {
             first: None,
             last: 0,
             first_bar: Span::new(0, 0),
+            on_closed_days: 0,
+            times: if halves { 10 } else { 1 },
         })
     }
 
@@ -163,11 +195,13 @@ impl Builder {
     fn push_bars(&mut self, rows: &Columns) {
         let view = BarView::new(rows);
         let origins = rows.cells(Field::Origin);
+        let (ticks, interest) = (rows.cells(Field::TickCount), rows.cells(Field::OpenInterest));
         for i in 0..view.len() {
             if let Some(bar) = view.bar(i) {
                 let (volume, spread, origin) =
                     (view.volume.get(i), view.spread.get(i), origin_of(origins, i));
-                self.row(Row { time: view.time[i], bar, volume, spread, origin });
+                let counts = Counts { ticks: ticks.get(i), open_interest: interest.get(i) };
+                self.row(Row { time: view.time[i], bar, volume, spread, counts, origin });
             }
         }
     }
@@ -180,14 +214,21 @@ impl Builder {
             let (bid, ask) = (view.bid.get(i), view.ask.get(i));
             let price = match (self.side, bid, ask) {
                 (Side::Ask, ..) => ask,
-                (Side::Mid, Some(bid), Some(ask)) => Some((bid + ask).div_euclid(2)),
+                (Side::Mid, Some(bid), Some(ask)) => Some(((bid + ask) * self.times).div_euclid(2)),
                 (Side::Mid, ..) => None,
                 (Side::Bid | Side::Last, ..) => bid,
             };
             if let Some(price) = price {
-                let spread = bid.zip(ask).map(|(bid, ask)| ask - bid);
+                let spread = bid.zip(ask).map(|(bid, ask)| (ask - bid) * self.times);
                 let (volume, origin) = (volume.get(i), origin_of(origins, i));
-                self.row(Row { time, bar: Bar::flat(price), volume, spread, origin });
+                self.row(Row {
+                    time,
+                    bar: Bar::flat(price),
+                    volume,
+                    spread,
+                    counts: Counts::default(),
+                    origin,
+                });
             }
         }
     }
@@ -198,7 +239,8 @@ impl Builder {
         for (i, &time) in rows.time.iter().enumerate() {
             if let Some(price) = last.get(i) {
                 let (volume, origin) = (volume.get(i), origin_of(origins, i));
-                self.row(Row { time, bar: Bar::flat(price), volume, spread: None, origin });
+                let (spread, counts) = (None, Counts::default());
+                self.row(Row { time, bar: Bar::flat(price), volume, spread, counts, origin });
             }
         }
     }
@@ -221,13 +263,14 @@ impl Builder {
             };
             let above = match self.side {
                 Side::Ask => spread.unwrap_or(0),
-                Side::Mid => spread.unwrap_or(0).div_euclid(2),
+                Side::Mid => (spread.unwrap_or(0) * self.times).div_euclid(2),
                 Side::Bid | Side::Last => 0,
             };
             let volume = bars.volume.get(i).or(of_side.get(i).filter(|_| !is_bar));
             if let Some(bar) = bar {
                 let (time, origin) = (rows.time[i], origin_of(origins, i));
-                self.row(Row { time, bar: bar.moved(above), volume, spread, origin });
+                let (bar, spread) = (bar.times(self.times).moved(above), spread.map(|s| s * self.times));
+                self.row(Row { time, bar, volume, spread, counts: Counts::default(), origin });
             }
         }
     }
@@ -253,19 +296,29 @@ impl Builder {
     #[cold]
     fn open_bar(&mut self, row: &Row) {
         self.close_bar();
-        let span = self.grid.bar_at(row.time);
+        let GridBar { stamp, span, opens } = self.grid.bar_at(row.time);
+        self.on_closed_days += u64::from(!opens);
         if self.first_bar.length() == 0 {
             self.first_bar = span;
         }
         let origin = Mixed::of(row.origin);
-        let mut now = Growing { span, bar: row.bar, volume: ABSENT, spread: (0, 0), origin };
+        let mut now = Growing {
+            stamp,
+            span,
+            bar: row.bar,
+            volume: ABSENT,
+            spread: (0, 0),
+            tick_count: ABSENT,
+            open_interest: ABSENT,
+            origin,
+        };
         now.add(row);
         self.now = Some(now);
     }
 
     fn close_bar(&mut self) {
         let Some(now) = self.now.take() else { return };
-        self.bars.time.push(now.span.from);
+        self.bars.time.push(now.stamp);
         for (field, column) in self.bars.fields.iter().zip(&mut self.bars.data) {
             column.push(match field {
                 Field::Open => now.bar.open,
@@ -274,6 +327,8 @@ impl Builder {
                 Field::Close => now.bar.close,
                 Field::Volume => now.volume,
                 Field::Origin => now.origin.told(),
+                Field::TickCount => now.tick_count,
+                Field::OpenInterest => now.open_interest,
                 _ => now.mean_spread(),
             });
         }
@@ -299,6 +354,6 @@ impl Builder {
         let last_end = self.last + self.from.length().max(1);
         let partial_last =
             last_bar.is_some_and(|bar| last_end < bar.to && open_in(last_end, bar.to, &self.grid));
-        Built { bars: self.bars, partial_first, partial_last }
+        Built { bars: self.bars, partial_first, partial_last, on_closed_days: self.on_closed_days }
     }
 }

@@ -3,6 +3,21 @@
 use crate::model::time::{DAY, HOUR, MINUTE, civil_from_days, days_from_civil, monday_of};
 use crate::model::{Frame, Micros, Session, Span, Unit};
 
+/// Rows this long after a close, or before an opening, belong to that session where its neighbour days are
+/// closed.
+const STRAY: Micros = 6 * HOUR;
+
+/// A bar of a grid.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct GridBar {
+    /// Its time: the opening of its first session day, or where it begins within one.
+    pub stamp: Micros,
+    /// The rows it takes: also those before the opening and after the close of its session days.
+    pub span: Span,
+    /// False for a day on which the session does not open at all.
+    pub opens: bool,
+}
+
 /// Bars of one frame in one session.
 ///
 /// Minutes and hours count from the opening of the session day, in time that passes (so a day with
@@ -15,7 +30,7 @@ pub struct Grid {
     count: i64,
     unit: Unit,
     /// The bar asked for last, and the session day it lies in: neighbours nearly always share them.
-    bar: Span,
+    bar: GridBar,
     day: Span,
     opening: Micros,
 }
@@ -28,22 +43,62 @@ impl Grid {
             Frame::Ticks | Frame::Depth => (1, Unit::Minute),
         };
         let nothing = Span::new(0, 0);
-        Grid { session: session.clone(), count, unit, bar: nothing, day: nothing, opening: 0 }
+        let bar = GridBar { stamp: 0, span: nothing, opens: true };
+        Grid { session: session.clone(), count, unit, bar, day: nothing, opening: 0 }
     }
 
     /// The bar that holds a moment.
-    pub fn bar_at(&mut self, t: Micros) -> Span {
-        if !self.bar.holds(t) {
+    pub fn bar_at(&mut self, t: Micros) -> GridBar {
+        if !self.bar.span.holds(t) {
             self.bar = match self.unit {
                 Unit::Minute => self.within_day(t, self.count * MINUTE),
                 Unit::Hour => self.within_day(t, self.count * HOUR),
+                Unit::Day if self.count == 1 => self.of_one_day(t),
                 Unit::Day | Unit::Week | Unit::Month => self.of_days(self.session.clock.day_of(t)),
             };
         }
         self.bar
     }
 
-    fn within_day(&mut self, t: Micros, length: Micros) -> Span {
+    /// The bar of one session day. A row on a day without a session is that of the session it follows or
+    /// precedes, where that is near; else its day is a bar that the session does not know of.
+    fn of_one_day(&self, t: Micros) -> GridBar {
+        let session = &self.session;
+        let day = session.clock.day_of(t);
+        let own = self.of_days(day);
+        let opens = |day: i64| session.opens_on(day);
+        let reaches = |day: i64| {
+            let open = session.open_spans(session.day_span(day));
+            let (first, last) = (open.first().map(|s| s.from), open.last().map(|s| s.to));
+            (first.unwrap_or(own.span.from) - STRAY, last.unwrap_or(own.span.to) + STRAY)
+        };
+        if opens(day) {
+            // Where the neighbour day is closed, the bar takes what strays into it.
+            let (early, late) = reaches(day);
+            let from = if opens(day - 1) { own.span.from } else { early.min(own.span.from) };
+            let to = if opens(day + 1) { own.span.to } else { late.max(own.span.to) };
+            return GridBar { span: Span::new(from, to), ..own };
+        }
+        for neighbour in [day - 1, day + 1] {
+            let (early, late) = reaches(neighbour);
+            if opens(neighbour) && t >= early && t < late {
+                let of = self.of_days(neighbour);
+                let span = Span::new(of.span.from.min(early), of.span.to.max(late));
+                return GridBar { span, ..of };
+            }
+        }
+        // What is left of the day between what strays into it from either side.
+        let mut span = own.span;
+        if opens(day - 1) {
+            span.from = span.from.max(reaches(day - 1).1);
+        }
+        if opens(day + 1) {
+            span.to = span.to.min(reaches(day + 1).0);
+        }
+        GridBar { span, opens: false, ..own }
+    }
+
+    fn within_day(&mut self, t: Micros, length: Micros) -> GridBar {
         if !self.day.holds(t) {
             let day = self.session.clock.day_of(t);
             self.day = self.session.day_span(day);
@@ -56,11 +111,12 @@ impl Grid {
         } else {
             (from + length).min(self.day.to)
         };
-        Span::new(from.max(self.day.from), to)
+        let span = Span::new(from.max(self.day.from), to);
+        GridBar { stamp: span.from, span, opens: true }
     }
 
     /// The bar of whole session days that holds a day.
-    fn of_days(&self, day: i64) -> Span {
+    fn of_days(&self, day: i64) -> GridBar {
         let n = self.count;
         let (first, next) = match self.unit {
             Unit::Week => {
@@ -84,9 +140,10 @@ impl Grid {
             Unit::Week => first,
             _ => (first..next).take(10).find(|&d| self.session.opens_on(d)).unwrap_or(first),
         };
-        let from =
-            if opens <= day { self.session.day_opening(opens) } else { self.session.day_span(first).from };
-        Span::new(from, self.session.day_span(next).from)
+        let begin = self.session.day_span(first).from;
+        let stamp = if opens <= day { self.session.day_opening(opens) } else { begin };
+        let span = Span::new(begin.min(stamp), self.session.day_span(next).from);
+        GridBar { stamp, span, opens: true }
     }
 
     /// The bars that begin in a span of session time, for pictures.
@@ -96,10 +153,11 @@ impl Grid {
             let mut t = open.from;
             while t < open.to && out.len() < 10_000 {
                 let bar = self.bar_at(t);
-                if out.last() != Some(&bar) {
-                    out.push(bar);
+                let shown = Span::new(bar.stamp, bar.span.to);
+                if out.last() != Some(&shown) {
+                    out.push(shown);
                 }
-                t = bar.to.max(t + 1);
+                t = bar.span.to.max(t + 1);
             }
         }
         out

@@ -8,7 +8,7 @@ mod grid;
 mod on_shelf;
 
 pub use builder::{Builder, Built};
-pub use grid::{Grid, can_build};
+pub use grid::{Grid, GridBar, can_build};
 pub use on_shelf::{BuiltSeries, Making, build_bars, build_rows, build_series};
 
 #[cfg(test)]

@@ -14,6 +14,8 @@ pub struct BuiltSeries {
     pub info: SeriesInfo,
     pub partial_first: bool,
     pub partial_last: bool,
+    /// As in [`Built`].
+    pub on_closed_days: u64,
 }
 
 /// What bars are made by.
@@ -127,5 +129,6 @@ fn store(
     };
     let mut draft = shelf.draft(&target, origin)?;
     draft.push(built.bars)?;
-    Ok(BuiltSeries { info: draft.commit()?, partial_first, partial_last })
+    let on_closed_days = built.on_closed_days;
+    Ok(BuiltSeries { info: draft.commit()?, partial_first, partial_last, on_closed_days })
 }

@@ -1,6 +1,6 @@
 use super::*;
 use crate::model::columns::{CARRIED_SPREAD, FILLED};
-use crate::model::time::{MINUTE, parse, wall};
+use crate::model::time::{DAY, HOUR, MINUTE, parse, wall};
 use crate::model::{ABSENT, Columns, Field, Frame, Micros, Scale, Session, Side, Span};
 
 fn session(hours: &str, clock: &str) -> Session {
@@ -102,14 +102,13 @@ fn a_day_with_a_clock_change_has_an_hour_less_or_more() {
 /// The slow plain way: every bar by filtering all rows.
 fn plainly(rows: &Columns, frame: &str, session: &Session) -> Vec<(Micros, [i64; 6])> {
     let mut grid = Grid::new(frame.parse().unwrap(), session);
-    let mut spans: Vec<Span> = rows.time.iter().map(|&t| grid.bar_at(t)).collect();
-    spans.dedup();
+    let mut bars: Vec<GridBar> = rows.time.iter().map(|&t| grid.bar_at(t)).collect();
+    bars.dedup();
     let there = |f: Field, i: usize| Some(rows.column(f)[i]).filter(|v| *v != ABSENT);
     const PRICES: [Field; 4] = [Field::Open, Field::High, Field::Low, Field::Close];
     let prices = |i: usize| PRICES.into_iter().filter_map(move |f| there(f, i));
-    spans
-        .into_iter()
-        .map(|s| {
+    bars.into_iter()
+        .map(|GridBar { stamp, span: s, .. }| {
             let at: Vec<usize> = (0..rows.len()).filter(|&i| s.holds(rows.time[i])).collect();
             let spreads: Vec<i64> = at.iter().filter_map(|&i| there(Field::Spread, i)).collect();
             let mean = spreads.iter().sum::<i64>() as f64 / spreads.len() as f64;
@@ -122,7 +121,7 @@ fn plainly(rows: &Columns, frame: &str, session: &Session) -> Vec<(Micros, [i64;
                 if volumes.is_empty() { ABSENT } else { volumes.iter().sum() },
                 if spreads.is_empty() { ABSENT } else { (mean + 0.5).floor() as i64 },
             ];
-            (s.from, values)
+            (stamp, values)
         })
         .collect()
 }
@@ -188,7 +187,7 @@ fn quotes_of_one_side_make_bars_of_that_side_and_no_spread() {
         data: vec![vec![100, ABSENT, 90], vec![ABSENT, 110, 90]],
         scale: SCALE,
     };
-    for (side, expected) in [(Side::Bid, [100, ABSENT]), (Side::Ask, [110, ABSENT]), (Side::Mid, [90, 0])] {
+    for (side, expected) in [(Side::Bid, [100, ABSENT]), (Side::Ask, [110, ABSENT]), (Side::Mid, [900, 0])] {
         let mut builder =
             Builder::new(Frame::Ticks, Frame::M1, side, &quotes.fields, SCALE, &forex("UTC")).unwrap();
         builder.push(&quotes);
@@ -231,4 +230,47 @@ fn only_what_divides_can_be_built() {
             && !can("9h", "1d")
             && !can("1w", "1mo")
     );
+}
+
+#[test]
+fn rows_outside_the_hours_of_a_day_fall_into_its_bar_and_stamps_are_unique() {
+    let barley = session("mon-fri 08:00-15:30 Europe/Oslo", "Europe/Oslo");
+    let mut rows = Columns::empty(&[Field::Close], SCALE);
+    // Ten days from Monday on, every ten minutes from 06:00 to 22:00 in Oslo, and Saturday at 02:00.
+    for day in (0..12).filter(|day| day % 7 < 5) {
+        let midnight = parse("2024-03-03 23:00").unwrap() + day * DAY;
+        rows.time.extend((36..132).map(|i| midnight + i * 10 * MINUTE));
+        rows.time.extend((day % 7 == 4).then_some(midnight + 23 * HOUR));
+    }
+    rows.data[0] = (0..rows.time.len() as i64).collect();
+    let days = build(&rows, "1d", &barley);
+    let opens: Vec<String> = days.bars.time.iter().map(|t| wall(*t)[11..].to_owned()).collect();
+    assert_eq!(opens, ["07:00"; 10], "each is stamped at the opening");
+    assert!(days.bars.time.windows(2).all(|w| w[0] < w[1]));
+    assert_eq!(days.on_closed_days, 0);
+    // A whole Saturday is no straggler: it is told.
+    rows.time.extend((0..60).map(|i| parse("2024-03-16 08:00").unwrap() + i * MINUTE));
+    rows.data[0].resize(rows.time.len(), 1);
+    let days = build(&rows, "1d", &barley);
+    assert_eq!((days.bars.len(), days.on_closed_days), (11, 1));
+}
+
+#[test]
+fn the_middle_keeps_its_half_point_and_counts_are_carried() {
+    let fx = forex("UTC");
+    let mut quotes = Columns::empty(&[Field::Bid, Field::Ask], SCALE);
+    quotes.time = vec![0, 1];
+    quotes.data = vec![vec![100, 101], vec![103, 103]];
+    let mut builder = Builder::new(Frame::Ticks, Frame::M1, Side::Mid, &quotes.fields, SCALE, &fx).unwrap();
+    builder.push(&quotes);
+    let bars = builder.finish().bars;
+    assert_eq!(bars.scale.price, 6);
+    let value = |f: Field| bars.column(f)[0];
+    assert_eq!((value(Field::Open), value(Field::Close), value(Field::Spread)), (1015, 1020, 25));
+
+    let mut rows = Columns::empty(&[Field::Close, Field::TickCount, Field::OpenInterest], SCALE);
+    rows.time = (0..5).map(|i| i * MINUTE).collect();
+    rows.data = vec![vec![7; 5], vec![2, ABSENT, 3, 4, ABSENT], vec![90, 91, ABSENT, ABSENT, ABSENT]];
+    let bars = build(&rows, "5m", &session("mon-sun 00:00-24:00 UTC", "UTC")).bars;
+    assert_eq!((bars.column(Field::TickCount), bars.column(Field::OpenInterest)), (&[9][..], &[91][..]));
 }

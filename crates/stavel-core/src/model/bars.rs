@@ -19,6 +19,12 @@ impl Bar {
         Bar { open: price, high: price, low: price, close: price }
     }
 
+    /// Every price in so many times finer points.
+    pub fn times(self, factor: i64) -> Bar {
+        let Bar { open, high, low, close } = self;
+        Bar { open: open * factor, high: high * factor, low: low * factor, close: close * factor }
+    }
+
     /// Every price moved by `by`.
     pub fn moved(self, by: i64) -> Bar {
         Bar { open: self.open + by, high: self.high + by, low: self.low + by, close: self.close + by }

@@ -8,9 +8,12 @@ use crate::Result;
 use crate::job::Job;
 use crate::model::price::as_float;
 use crate::model::time::{self, length_in_words, rfc3339};
-use crate::splice::{Ask, SplicedSeries, splice_series};
+use crate::splice::{Ask, Judged, Seam, SplicedSeries, splice_series};
 use crate::store::Shelf;
 
+/// Rows in both sources from which on their changes are compared, and the least their correlation is to be.
+const ENOUGH: u64 = 100;
+const ALIKE: f64 = 0.5;
 /// Seams told in lines.
 const TOLD: usize = 20;
 
@@ -22,8 +25,32 @@ pub fn splice_one(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<Rep
         layered: step.layered,
     };
     let made = splice_series(shelf, &step.series, &step.into, &ask, job)?;
-    let report = Report::new(splice_json(step, &made), splice_lines(step, &made));
+    let mut report = Report::new(splice_json(step, &made), splice_lines(step, &made));
+    let troubles = troubles(step, &made);
+    report.wants_person = !troubles.is_empty();
+    report.json["troubles"] = json!(troubles);
+    report.lines.extend(troubles.iter().map(|t| format!("  ▲ {t}")));
     Ok(Report { changed: vec![made.info.name.clone()], ..report })
+}
+
+/// What a careful person would look at before using the joined history.
+fn troubles(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
+    let s = &made.spliced;
+    let bar = made.info.name.frame.length();
+    let mut all = Vec::new();
+    let overlap = &made.overlap;
+    if overlap.rows >= ENOUGH && overlap.correlation < ALIKE {
+        all.push(format!(
+            "where both have rows their changes hardly agree (correlation {:.2}): another market, or another clock? stavel align {} --to {} compares them",
+            overlap.correlation, step.series[1], step.series[0]
+        ));
+    }
+    let is_troubled = |(seam, judged): &(&Seam, &Judged)| judged.trouble(seam, s.usual_step, bar).is_some();
+    let seams = s.seams.iter().zip(&s.judged).filter(is_troubled).count();
+    if seams > 0 {
+        all.push(format!("{seams} of {} seams want to be looked at", s.seams.len()));
+    }
+    all
 }
 
 fn splice_json(step: &SpliceStep, made: &SplicedSeries) -> Value {

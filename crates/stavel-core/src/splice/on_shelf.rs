@@ -11,7 +11,7 @@ use crate::model::columns::shape_of;
 use crate::model::provenance::Joining;
 use crate::model::time::civil_from_days;
 use crate::model::{
-    Clock, Frame, Input, Instrument, Made, Micros, Provenance, SeriesName, Session, Shape, Span,
+    Clock, Frame, Input, Instrument, Made, Micros, Provenance, SeriesName, Session, Shape, Side, Span,
 };
 use crate::store::{Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
@@ -149,6 +149,23 @@ fn fitting(shelf: &Shelf, names: &[SeriesName]) -> Result<Vec<SeriesInfo>> {
         return Err(Error::input(format!(
             "{0} is afloat; find its clock first: stavel align {0} --to an anchored series --anchor.",
             afloat.name
+        )));
+    }
+    // Quotes have the side that bars of them get: the bid.
+    let side = |n: &SeriesName| if n.frame.is_ticks() { Side::Bid } else { n.side };
+    if let Some(other) = names.iter().find(|n| side(n) != side(&names[0])) {
+        return Err(Error::arguments(format!(
+            "{} has {} prices and {other} {} prices; they are not one history. Join series of one side.",
+            names[0],
+            side(&names[0]).word(),
+            side(other).word()
+        )));
+    }
+    let of = |shape: Shape| infos.iter().find(|i| shape_of(&i.edition.fields) == shape);
+    if let (Some(quotes), Some(trades)) = (of(Shape::Quotes), of(Shape::Trades)) {
+        return Err(Error::arguments(format!(
+            "{} has quotes and {} trades; they are not one history. Join quotes with quotes, trades with trades.",
+            quotes.name, trades.name
         )));
     }
     for info in &infos {

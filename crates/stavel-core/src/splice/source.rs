@@ -72,7 +72,7 @@ impl Source {
             None => Span::new(edition.first, edition.last + length.max(1)),
             Some(frame) => {
                 let mut grid = Grid::new(frame, session);
-                Span::new(grid.bar_at(edition.first).from, grid.bar_at(edition.last).to)
+                Span::new(grid.bar_at(edition.first).stamp, grid.bar_at(edition.last).span.to)
             }
         };
         Ok(Source { rows, session: Arc::new(session.clone()), span, length, fields, scale: edition.scale })

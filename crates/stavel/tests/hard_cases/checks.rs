@@ -88,3 +88,40 @@ fn a_bounce_of_one_tick_between_bid_and_ask_is_no_spike() {
     desk.intake(&[("BLY.csv", text)], &[]);
     assert!(!kinds(&desk, "BLY@quill:1m").contains(&"spike".to_owned()));
 }
+
+/// A source's bars on the shelf, of a price that wanders by `seed`.
+fn source(desk: &Desk, name: &str, source: &str, seed: u64, more: &[&str]) {
+    let mut random = made_up(seed);
+    let mut price = 108_340i64;
+    let mut text = format!("{HEADER}\n");
+    for i in 0..1440 {
+        let open = price;
+        price += random(21) as i64 - 10;
+        let [o, h, l, c] = [open, open.max(price) + 2, open.min(price) - 2, price]
+            .map(|p| format!("{}.{:05}", p / 100_000, p % 100_000));
+        text += &format!("{},{o},{h},{l},{c},5\n", minute(i));
+    }
+    let path = desk.0.file(&format!("{source}_{name}.csv"), text);
+    let told =
+        desk.run(&[&["intake", &path, "--source", source, "--clock", "UTC", "--frame", "1m"], more].concat());
+    assert_eq!(told.code, 0, "{}", told.err);
+}
+
+#[test]
+fn a_splice_of_what_cannot_be_one_history_is_refused_or_asked_about() {
+    let desk = Desk::new();
+    source(&desk, "NOKSEK", "quill", 1, &[]);
+    source(&desk, "NOKSEK", "tarn", 1, &[]);
+    source(&desk, "NOKSEK", "other", 2, &[]);
+    source(&desk, "NOKSEK", "asks", 1, &["--side", "ask"]);
+    let splice = |second: &str| desk.run(&["splice", "NOKSEK@quill:1m", second, "--into", "joined"]);
+    assert_eq!(splice("NOKSEK@tarn:1m").code, 0);
+    let told = splice("NOKSEK@other:1m");
+    assert!(told.code == 3 && told.out.contains("hardly agree"), "{}{}", told.out, told.err);
+    let told = splice("NOKSEK@asks:1m.ask");
+    assert!(
+        told.code == 2 && told.err.contains("bid prices") && told.err.contains("ask prices"),
+        "{}",
+        told.err
+    );
+}
