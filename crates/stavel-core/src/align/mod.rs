@@ -16,7 +16,7 @@ pub use coarse::{correlate_finely, fine_step};
 pub use correlate::{Offsets, WeekFit, correlate};
 pub use evidence::{Dailies, Evidence, WeekEdges, clock_in_words, longest_bars, week_edges};
 pub use fit::{Alternative, Fit, WeekVerdict, fit, fit_to};
-pub use on_shelf::{Ask, Edges, Study, anchor_series, bars, study};
+pub use on_shelf::{Ask, Edges, Study, agreement, anchor_series, bars, study};
 
 /// Below this confidence no clock is given.
 pub const LEAST_CONFIDENCE: f64 = 0.6;

@@ -41,8 +41,8 @@ pub struct Edges {
     pub there: WeekEdges,
 }
 
-/// The share of weeks that may speak against a clock which is taken without asking.
-const MOST_AGAINST: f64 = 0.1;
+/// Besides one week, one in so many may speak against a clock which is taken without asking.
+const ONE_IN: usize = 10;
 
 impl Study {
     /// True where a clock was found that can be trusted: it gets most of what the weeks give, and most of the
@@ -68,12 +68,14 @@ impl Study {
 
     /// True where the clock found explains all but single weeks.
     pub fn is_beyond_doubt(&self) -> bool {
-        let speaking = self.fit.weeks.iter().filter(|w| w.speaks);
-        let against = speaking.clone().filter(|w| !w.agrees).count() as f64 / speaking.count().max(1) as f64;
+        let speaking = self.fit.weeks.iter().filter(|w| w.speaks).count();
+        let against = self.fit.weeks.iter().filter(|w| w.speaks && !w.agrees).count();
         // What single weeks take from the score is theirs; but where they are many, they are not single.
+        let are_few = against <= 1 + speaking / ONE_IN && against * 4 <= speaking - against;
+        let taken = against as f64 / speaking.max(1) as f64;
         self.is_sure()
-            && against <= MOST_AGAINST
-            && self.fit.confidence + against >= super::BEYOND_DOUBT
+            && are_few
+            && self.fit.confidence + taken >= super::BEYOND_DOUBT
             && self.disagreeing().is_empty()
     }
 }
@@ -169,6 +171,28 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: 
         edges,
         dailies,
     })
+}
+
+/// Of the weeks in which two anchored series say anything of each other: how many there are, how many agree
+/// best at the same time, and by how much the others are apart most often. (0, 0, none) without such weeks.
+///
+/// # Errors
+/// Where one of them cannot be read.
+pub fn agreement(
+    shelf: &Shelf,
+    (a, b): (&SeriesName, &SeriesName),
+    job: &Job,
+) -> Result<(usize, usize, Option<Micros>)> {
+    let (a, b) = (shelf.find(a)?, shelf.find(b)?);
+    let step = a.name.frame.length().max(b.name.frame.length()).max(MINUTE);
+    let (first, last) = (a.edition.first.max(b.edition.first), a.edition.last.min(b.edition.last));
+    let rows = |info| bars(shelf, info, step, Span::new(first, last + 1));
+    let Ok(weeks) = correlate(&rows(&a)?, &rows(&b)?, step, false, job) else { return Ok((0, 0, None)) };
+    let speaking: Vec<Micros> = weeks.iter().filter(|w| w.speaks).map(|w| w.best_offset()).collect();
+    let mut apart: Vec<Micros> = speaking.iter().copied().filter(|offset| offset.abs() >= step).collect();
+    apart.sort_unstable();
+    let most = apart.chunk_by(|a, b| a == b).max_by_key(|run| run.len()).map(|run| run[0]);
+    Ok((speaking.len(), speaking.len() - apart.len(), most))
 }
 
 /// True where two pairs have each other's currencies.

@@ -25,7 +25,7 @@ pub struct Key {
 }
 
 /// Every key of a spec sheet, in the order they are shown.
-pub const KEYS: [Key; 15] = [
+pub const KEYS: [Key; 16] = [
     Key {
         name: "kind",
         about: "forex, metal, futures, index, share, crypto or other",
@@ -40,6 +40,11 @@ pub const KEYS: [Key; 15] = [
     Key { name: "commission", about: "money a lot and side, in quote", check: number },
     Key { name: "swap_long", about: "money a lot and night held long, in quote", check: number },
     Key { name: "swap_short", about: "money a lot and night held short, in quote", check: number },
+    Key {
+        name: "swap_triple",
+        about: "day that pays three nights' swap, for the weekend: mon … sun, or none",
+        check: |v| triple(v).map(drop),
+    },
     Key { name: "margin", about: "money a lot binds, in quote", check: number },
     Key {
         name: "spread",
@@ -132,6 +137,8 @@ pub struct Sheet {
     pub commission: Decimal,
     pub swap_long: Decimal,
     pub swap_short: Decimal,
+    /// The weekday (0 is Monday) whose session day pays three nights of swap; none pays one each.
+    pub swap_triple: Option<i64>,
     /// Fixed spread in points, where the sheet has one.
     pub spread: Option<i64>,
     pub session: Session,
@@ -215,6 +222,7 @@ impl Sheet {
             commission: decimal(text("commission"))?,
             swap_long: decimal(text("swap_long"))?,
             swap_short: decimal(text("swap_short"))?,
+            swap_triple: triple(text("swap_triple"))?,
             spread: spread(text("spread"))?,
             session: Session {
                 week: text("hours").parse()?,
@@ -283,8 +291,8 @@ fn defaults(name: &str, values: &BTreeMap<String, String>) -> Vec<(&'static str,
     let places: u32 =
         values.get("decimals").and_then(|d| d.parse().ok()).unwrap_or(if forex { 5 } else { 2 });
     let places = places.min(MAX_DECIMALS as u32);
-    let size =
-        values.get("contract_size").and_then(|v| v.parse().ok()).unwrap_or(if forex { 100_000 } else { 1 });
+    let usual_size = Decimal::from(if forex { 100_000 } else { 1 });
+    let size: Decimal = values.get("contract_size").and_then(|v| v.parse().ok()).unwrap_or(usual_size);
     let tick_size: Decimal =
         values.get("tick_size").and_then(|v| v.parse().ok()).unwrap_or_else(|| Decimal::new(1, places));
     let (base, quote) = pair.map_or((name, ""), |(base, quote, _)| (base, quote));
@@ -295,11 +303,13 @@ fn defaults(name: &str, values: &BTreeMap<String, String>) -> Vec<(&'static str,
         ("quote", quote.into()),
         ("decimals", places.to_string()),
         ("tick_size", tick_size.to_string()),
-        ("tick_value", (tick_size * Decimal::from(size)).normalize().to_string()),
+        ("tick_value", (tick_size * size).normalize().to_string()),
         ("contract_size", size.to_string()),
         ("commission", "0".into()),
         ("swap_long", "0".into()),
         ("swap_short", "0".into()),
+        // Two nights of settlement for the weekend are paid on Wednesday for most pairs.
+        ("swap_triple", if forex || kind == "metal" { "wed" } else { "none" }.into()),
         ("margin", "0".into()),
         ("spread", "data".into()),
         ("clock", if forex { "America/New_York+7h" } else { "UTC" }.into()),
@@ -324,6 +334,16 @@ fn decimals(value: &str) -> Result<u8> {
 
 fn decimal(value: &str) -> Result<Decimal> {
     value.parse().map_err(|_| Error::arguments(format!("'{value}' is not a plain number such as 12.50.")))
+}
+
+/// A weekday, from Monday on; none for none.
+fn triple(value: &str) -> Result<Option<i64>> {
+    if value == "none" || value.is_empty() {
+        return Ok(None);
+    }
+    let days = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
+    let day = days.iter().position(|d| *d == value).map(|d| Some(d as i64));
+    day.ok_or_else(|| Error::arguments(format!("'{value}' is not a day; write {} or none.", days.join(", "))))
 }
 
 fn number(value: &str) -> Result<()> {

@@ -63,7 +63,8 @@ pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<Report>
         scaled(a.position(), 2)
     )];
     lines.extend(a.journal_lines());
-    let mut report = Report { wants_person: outcome.unfilled > 0, ..Report::new(json, lines) };
+    lines.extend(outcome.remarks.iter().map(|remark| format!("  ▲ {remark}")));
+    let mut report = Report { wants_person: !outcome.remarks.is_empty(), ..Report::new(json, lines) };
     if spread.is_none() && shape_of(&edition.fields) != Shape::Quotes {
         // A spread of a point flatters every fill: somebody should look.
         report.wants_person = true;

@@ -4,12 +4,12 @@ use serde_json::{Value, json};
 
 use super::apply::Report;
 use super::step::SpliceStep;
-use crate::Result;
 use crate::job::Job;
 use crate::model::price::as_float;
 use crate::model::time::{self, length_in_words, rfc3339};
 use crate::splice::{Ask, Judged, Seam, SplicedSeries, splice_series};
 use crate::store::Shelf;
+use crate::{Result, align};
 
 /// Rows in both sources from which on their changes are compared, and the least their correlation is to be.
 const ENOUGH: u64 = 100;
@@ -26,7 +26,7 @@ pub fn splice_one(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<Rep
     };
     let made = splice_series(shelf, &step.series, &step.into, &ask, job)?;
     let mut report = Report::new(splice_json(step, &made), splice_lines(step, &made));
-    let troubles = troubles(step, &made);
+    let troubles = troubles(shelf, step, &made, job)?;
     report.wants_person = !troubles.is_empty();
     report.json["troubles"] = json!(troubles);
     report.lines.extend(troubles.iter().map(|t| format!("  ▲ {t}")));
@@ -34,23 +34,34 @@ pub fn splice_one(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<Rep
 }
 
 /// What a careful person would look at before using the joined history.
-fn troubles(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
+fn troubles(shelf: &Shelf, step: &SpliceStep, made: &SplicedSeries, job: &Job) -> Result<Vec<String>> {
     let s = &made.spliced;
     let bar = made.info.name.frame.length();
     let mut all = Vec::new();
     let overlap = &made.overlap;
+    // One bad print spoils the correlation of all: the weeks are asked only where it is low.
     if overlap.rows >= ENOUGH && overlap.correlation < ALIKE {
-        all.push(format!(
-            "where both have rows their changes hardly agree (correlation {:.2}): another market, or another clock? stavel align {} --to {} compares them",
-            overlap.correlation, step.series[1], step.series[0]
-        ));
+        let (a, b) = (&step.series[0], &step.series[1]);
+        let (weeks, agree, apart) = align::agreement(shelf, (a, b), job)?;
+        let look = format!("stavel align {b} --to {a} compares them");
+        match apart {
+            Some(by) if agree * 2 <= weeks => all.push(format!(
+                "where both have rows they agree best {} apart: another clock, or stamp? {look}",
+                length_in_words(by.abs())
+            )),
+            _ if agree * 2 <= weeks => all.push(format!(
+                "where both have rows their changes hardly agree (correlation {:.2}): another market? {look}",
+                overlap.correlation
+            )),
+            _ => {}
+        }
     }
     let is_troubled = |(seam, judged): &(&Seam, &Judged)| judged.trouble(seam, s.usual_step, bar).is_some();
     let seams = s.seams.iter().zip(&s.judged).filter(is_troubled).count();
     if seams > 0 {
         all.push(format!("{seams} of {} seams want to be looked at", s.seams.len()));
     }
-    all
+    Ok(all)
 }
 
 fn splice_json(step: &SpliceStep, made: &SplicedSeries) -> Value {

@@ -6,7 +6,7 @@ use super::tape::Quote;
 use crate::model::Micros;
 use crate::model::instrument::Sheet;
 use crate::model::price::scaled;
-use crate::model::time::{rfc3339, wall};
+use crate::model::time::{rfc3339, wall, weekday};
 
 /// Which way a deal goes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
@@ -103,17 +103,26 @@ impl Account {
         self.sheet.money(whole, self.decimals) / Decimal::ONE_HUNDRED
     }
 
-    /// Lets time pass: a position held into another session day pays its swap.
+    /// Lets time pass: a position pays its swap for every session day that it was held through, three nights
+    /// on the triple day, also where no row was seen on those days.
     pub fn pass(&mut self, time: Micros) {
         let day = self.sheet.session.clock.day_of(time);
-        let is_new = self.day.replace(day).is_some_and(|before| day > before);
-        if is_new && self.position != 0 {
-            let rate = if self.position > 0 { self.sheet.swap_long } else { self.sheet.swap_short };
-            let swap = rate * Decimal::new(self.position.abs(), 2);
-            if !swap.is_zero() {
-                self.costs -= swap;
-                self.journal.push((time, format!("swap {} {}", money(swap), self.sheet.quote)));
-            }
+        let Some(before) = self.day.replace(day).filter(|before| day > *before) else { return };
+        if self.position == 0 {
+            return;
+        }
+        let rate = if self.position > 0 { self.sheet.swap_long } else { self.sheet.swap_short };
+        let nights_of = |ended: i64| match self.sheet.session.opens_on(ended) {
+            false => 0,
+            true if self.sheet.swap_triple == Some(weekday(ended)) => 3,
+            true => 1,
+        };
+        let nights: i64 = (before..day).map(nights_of).sum();
+        let swap = rate * Decimal::new(self.position.abs(), 2) * Decimal::from(nights);
+        if !swap.is_zero() {
+            self.costs -= swap;
+            let of = if nights == 1 { String::new() } else { format!(" for {nights} nights") };
+            self.journal.push((time, format!("swap {} {}{of}", money(swap), self.sheet.quote)));
         }
     }
 
@@ -232,5 +241,20 @@ mod tests {
             account.pass(parse(time).unwrap());
         }
         assert_eq!(money(account.costs()), "9.40");
+    }
+
+    #[test]
+    fn every_session_day_held_pays_and_the_triple_day_three_also_over_holes() {
+        let mut account = account();
+        account.pass(parse("2024-03-04 10:00").unwrap());
+        account.deal(Direction::Buy, 100, &quote("2024-03-04 10:00", 100_000));
+        // Monday to Monday without a row: five session days, Wednesday's with two nights more.
+        account.pass(parse("2024-03-11 10:00").unwrap());
+        assert_eq!(money(account.costs()), format!("{:.2}", 3.5 + 7.0 * 1.2));
+        // Over the weekend only Friday's night is paid.
+        account.pass(parse("2024-03-15 10:00").unwrap());
+        let before = account.costs();
+        account.pass(parse("2024-03-18 10:00").unwrap());
+        assert_eq!(account.costs() - before, Decimal::new(120, 2));
     }
 }

@@ -8,7 +8,7 @@ use super::account::{Account, Direction, money};
 use super::tape::Tape;
 use crate::job::Job;
 use crate::model::price::{parse_scaled, scaled};
-use crate::model::time::{self, rfc3339};
+use crate::model::time::{self, HOUR, MINUTE, length_in_words, rfc3339, wall};
 use crate::model::{Columns, Frame, Micros, instrument::Sheet};
 use crate::{Error, Result};
 
@@ -26,9 +26,16 @@ pub struct Outcome {
     pub account: Account,
     pub quotes: u64,
     pub last: super::Quote,
-    /// Orders whose time lies after the end of the data.
+    /// Orders that were not filled.
     pub unfilled: usize,
+    /// What a person should know of orders: those that were not filled, with the reason, and those that waited.
+    pub remarks: Vec<String>,
 }
+
+/// A market order waits so long for a quote, or one bar where that is longer; then it expires.
+const PATIENCE: Micros = HOUR;
+/// A wait longer than this, or than a bar, is told.
+const PROMPT: Micros = MINUTE;
 
 impl Outcome {
     /// Fills, P&L and journal.
@@ -38,6 +45,7 @@ impl Outcome {
             "quotes": self.quotes,
             "fills": a.deals().iter().map(|d| a.deal_json(d)).collect::<Vec<_>>(),
             "unfilled": self.unfilled,
+            "remarks": self.remarks,
             "position": scaled(a.position(), 2),
             "realised": money(a.realised()),
             "costs": money(a.costs()),
@@ -58,19 +66,38 @@ pub fn read_orders(path: &Path) -> Result<Vec<ScriptOrder>> {
         .from_path(path)
         .map_err(|e| Error::input(format!("The orders {} cannot be read: {e}.", path.display())))?;
     let mut orders = Vec::new();
+    let cannot = |e: csv::Error| Error::input(format!("The orders {} cannot be read: {e}.", path.display()));
+    let names: Vec<String> =
+        reader.headers().map_err(cannot)?.iter().map(|n| n.to_ascii_lowercase()).collect();
+    let wanted = ["time", "side", "lots"];
+    if let Some(odd) = names.iter().find(|n| !wanted.contains(&n.as_str())) {
+        return Err(Error::input(format!(
+            "The orders {} have a column '{}' that is not understood, and an order may not be played without what it says; its columns are time, side and lots.",
+            path.display(),
+            crate::error::printable(odd)
+        )));
+    }
+    let place = |name: &str| names.iter().position(|n| n == name);
+    let [Some(at_time), Some(at_side), Some(at_lots)] = wanted.map(place) else {
+        return Err(Error::input(format!(
+            "The orders {} need a line of names with the columns time, side and lots.",
+            path.display()
+        )));
+    };
     for record in reader.records() {
         let record = record
             .map_err(|e| Error::input(format!("The orders {} cannot be read: {e}.", path.display())))?;
         let line = record.position().map_or(0, csv::Position::line);
         let bad = |what: &str| Error::input(format!("{}, line {line}: {what}.", path.display()));
         let cell = |i: usize| record.get(i).unwrap_or_default();
-        let direction = match cell(1) {
+        let direction = match cell(at_side) {
             "buy" => Direction::Buy,
             "sell" => Direction::Sell,
             _ => return Err(bad("the side must be buy or sell")),
         };
-        let time = time::parse(cell(0)).map_err(|_| bad("the time must be written as 2024-03-05T10:00Z"))?;
-        let lots = parse_scaled(cell(2).as_bytes(), 2).ok().filter(|l| (1..=10_000_000).contains(l));
+        let time =
+            time::parse(cell(at_time)).map_err(|_| bad("the time must be written as 2024-03-05T10:00Z"))?;
+        let lots = parse_scaled(cell(at_lots).as_bytes(), 2).ok().filter(|l| (1..=10_000_000).contains(l));
         orders.push(ScriptOrder {
             time,
             direction,
@@ -89,8 +116,9 @@ pub struct Played {
     pub spread: Option<i64>,
 }
 
-/// Plays rows piece by piece from their start, giving each order at the first quote at or after its time. No
-/// more than a piece is held.
+/// Plays rows piece by piece from their start. Each order is filled at the first quote at or after its time; an
+/// order before the first quote of all is refused, one that finds no quote for an hour, as in a hole or in
+/// closed hours, expires. No more than a piece is held.
 ///
 /// # Errors
 /// Where the rows cannot be read, there are none, or the person stops it.
@@ -104,6 +132,9 @@ pub fn run_orders(
     let mut account = Account::new(sheet, played.decimals);
     let mut waiting = orders.iter().peekable();
     let (mut quotes, mut last) = (0, None);
+    let bar = played.frame.length();
+    let mut remarks = Vec::new();
+    let mut unfilled = 0;
     for piece in rows {
         let piece = piece?;
         job.advance(piece.len() as u64)?;
@@ -114,12 +145,30 @@ pub fn run_orders(
         while let Some(quote) = tape.step() {
             account.pass(quote.time);
             while let Some(order) = waiting.next_if(|o| o.time <= quote.time) {
-                account.deal(order.direction, order.lots, &quote);
+                let waited = quote.time - order.time;
+                let of = format!("the order of {}", wall(order.time));
+                if quotes == 0 && waited > 0 {
+                    unfilled += 1;
+                    remarks
+                        .push(format!("{of} is refused: the rows begin {} later", length_in_words(waited)));
+                } else if waited > PATIENCE.max(bar) {
+                    unfilled += 1;
+                    remarks.push(format!("{of} expired: no quote came for {}", length_in_words(waited)));
+                } else {
+                    if waited > PROMPT.max(bar) {
+                        remarks.push(format!("{of} waited {} for a quote", length_in_words(waited)));
+                    }
+                    account.deal(order.direction, order.lots, &quote);
+                }
             }
             quotes += 1;
             last = Some(quote);
         }
     }
     let last = last.ok_or_else(|| Error::input("There is nothing to play in that span."))?;
-    Ok(Outcome { account, quotes, last, unfilled: waiting.count() })
+    for order in waiting {
+        unfilled += 1;
+        remarks.push(format!("the order of {} is not filled: the rows end before it", wall(order.time)));
+    }
+    Ok(Outcome { account, quotes, last, unfilled, remarks })
 }
