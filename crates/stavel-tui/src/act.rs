@@ -231,7 +231,7 @@ pub const TABLE: &[Line] = &[
         Act::MendAll,
         &["M"],
         Some(Lens::Check),
-        "mend all",
+        "mend safe",
         "choose every mend that is safe without looking",
     ),
     line(Act::Accept, &["a"], Some(Lens::Check), "do mends", "do the chosen mends: a new edition"),

@@ -1,5 +1,6 @@
 //! Checking and mending on the shelf.
 
+use super::learn_on_shelf::learn_week;
 use super::mender::Patient;
 use super::{Checker, Finding, Kind, Mend, Mended, Mender, Remedy, Report, Subject};
 use crate::job::Job;
@@ -120,11 +121,17 @@ fn inputs_of(shelf: &Shelf, info: &SeriesInfo) -> Result<Vec<crate::model::Input
     Ok(shelf.instrument(&info.name.instrument)?.inputs(&Instrument::SESSION))
 }
 
-/// The mends with all that is safe spelled out. Closed hours that nobody said or found are not known: what
-/// lies in them may be trade.
+/// The mends with all that is safe spelled out. Closed hours are known where somebody said or found them, or
+/// where three weeks and more of the rows themselves have the same; else what lies in them may be trade.
 fn expanded(shelf: &Shelf, info: &SeriesInfo, mends: &[Mend]) -> Result<Vec<Mend>> {
     let instrument = shelf.instrument(&info.name.instrument)?;
-    let is_known = !info.is_afloat() && instrument.standing("hours") != Standing::Assumed;
+    let is_learned = || {
+        let learned = learn_week(shelf, &info.name, &Job::unwatched());
+        learned.is_ok_and(|learned| learned.week == instrument.sheet.session.week)
+    };
+    let is_known = mends.contains(&Mend::Safe)
+        && !info.is_afloat()
+        && (instrument.standing("hours") != Standing::Assumed || is_learned());
     let mut out: Vec<Mend> = Vec::new();
     for mend in mends {
         match mend {

@@ -101,11 +101,13 @@ fn with_exponent(text: &[u8]) -> Option<(&[u8], i32)> {
         b'B' | b'b' => Some(9),
         _ => None,
     };
+    let is_plain = |number: &[u8]| parse_scaled(number, MAX_DECIMALS) != Err(NumberFault::NotANumber);
     if let Some(exponent) = letter {
-        return head.last()?.is_ascii_digit().then_some((head, exponent));
+        return is_plain(head).then_some((head, exponent));
     }
     let at = text.iter().position(|c| matches!(c, b'e' | b'E'))?;
-    Some((&text[..at], std::str::from_utf8(&text[at + 1..]).ok()?.parse().ok()?))
+    let exponent = std::str::from_utf8(&text[at + 1..]).ok()?.parse().ok()?;
+    is_plain(&text[..at]).then_some((&text[..at], exponent))
 }
 
 /// A number with its point moved.
@@ -192,7 +194,10 @@ mod tests {
         assert_eq!(read("12.3K"), Some(Ok(12_300_000_000)));
         assert_eq!(read("1.25m"), Some(Ok(1_250_000_000_000)));
         assert_eq!(read("1e-7"), Some(Err(NumberFault::TooFine(7))));
-        assert_eq!((read("1x"), read("K"), read("-k")), (None, None, None));
+        assert_eq!(
+            (read("1x"), read("K"), read("-k"), read("open[31m"), read("1x2e5")),
+            (None, None, None, None, None)
+        );
     }
 
     #[test]

@@ -185,3 +185,37 @@ fn a_contract_size_may_have_decimals() {
     let profit: f64 = doc["fills"][1]["profit"].as_str().unwrap().parse().unwrap();
     assert!((profit - (price(1) - price(0)) * 12.5).abs() < 0.01, "{doc}");
 }
+
+#[test]
+fn filler_is_safe_to_drop_only_where_the_closed_hours_are_known() {
+    // Four weeks of minutes, flat ones without volume from Friday 22:00 to Sunday 22:00, as the week of New York
+    // in winter has it; or with trade on Saturdays, which the assumed week does not know of.
+    let minutes = |saturdays: bool| {
+        let mut text = format!("{HEADER}\n");
+        for i in 0..28 * 1440i64 {
+            let of_week = i % 10_080;
+            let closed = (4 * 1440 + 1320..6 * 1440 + 1320).contains(&of_week);
+            let is_saturday = of_week / 1440 == 5;
+            let (price, volume) = match closed && !(saturdays && is_saturday) {
+                true => (8_340, 0),
+                false => (8_340 + (i * 7_919) % 11, 5),
+            };
+            let day = 8 + i / 1440;
+            let date =
+                if day > 31 { format!("2024-02-{:02}", day - 31) } else { format!("2024-01-{day:02}") };
+            let (low, high) = (price.min(8_340), price.max(8_340));
+            text += &format!(
+                "{date} {:02}:{:02},1.08340,1.{high:05},1.{low:05},1.{price:05},{volume}\n",
+                i / 60 % 24,
+                i % 60
+            );
+        }
+        text
+    };
+    for (saturdays, left) in [(false, 28 * 1440 - 4 * 2880), (true, 28 * 1440)] {
+        let desk = Desk::new();
+        desk.intake(&[("NOKSEK.csv", minutes(saturdays))], &["--frame", "1m"]);
+        let told = desk.run(&["check", "NOKSEK@quill:1m", "--mend", "safe"]);
+        assert_eq!(desk.shelf()[0].1, left, "{saturdays}: {}", told.out);
+    }
+}
