@@ -182,6 +182,8 @@ pub enum LayoutAct {
         #[arg(value_name = "FILE")]
         file: PathBuf,
     },
+    /// Take a saved layout away; undo brings it back.
+    Remove { name: String },
     /// Say what is understood of a file, by a layout or as found.
     Test {
         #[arg(value_name = "FILE")]

@@ -137,6 +137,15 @@ pub fn run(folder: &Path, act: &LayoutAct, as_json: bool) -> Result<Ending> {
                 false => print_lines(&[format!("saved {words}")])?,
             }
         }
+        LayoutAct::Remove { name } => {
+            Shelf::open_to_write(folder)?.remove_layout(name)?;
+            match as_json {
+                true => print_json(&json!({"removed": name}))?,
+                false => print_lines(&[format!(
+                    "the layout {name} is no longer saved; stavel undo brings it back"
+                )])?,
+            }
+        }
         LayoutAct::Test { file, layout } => {
             let step = IntakeStep {
                 paths: vec![file.clone()],

@@ -351,6 +351,11 @@ impl Layout {
         self.columns.iter().position(|u| u == wanted)
     }
 
+    /// By which saved layout a file was read, to be told with what went wrong; empty where it was found.
+    pub fn told(&self) -> String {
+        self.name.as_ref().map_or(String::new(), |name| format!(", read by the layout {name},"))
+    }
+
     /// The layout in one line for people.
     pub fn in_words(&self) -> String {
         let columns: Vec<&str> = self

@@ -205,14 +205,19 @@ fn understand(
     }
 }
 
-/// True where a saved layout is that of a file: its header is the same, or, where it has none, every line
-/// of the sample is a row.
+/// True where a saved layout is that of a file: its header is the same and it reads most of the sample, or,
+/// where it has none, every line of the sample is a row.
 fn fits(layout: &Layout, sample: &[u8], name: &str) -> bool {
     let fitted = sniff::fit(layout, sample, name).layout;
+    let parse = || Parser::new(&fitted, scale_of(&fitted)).block(&body_of(&fitted, sample));
     match &layout.header {
-        Some(header) => *header == sniff::header_under(layout, sample),
+        Some(header) if *header == sniff::header_under(layout, sample) => {
+            let parsed = parse();
+            layout.is_facts() || parsed.rows.len() > parsed.rejects.len()
+        }
+        Some(_) => false,
         None => {
-            let parsed = Parser::new(&fitted, scale_of(&fitted)).block(&body_of(&fitted, sample));
+            let parsed = parse();
             let widths =
                 || body_lines(&fitted, sample).map(|l| super::cells::of(l, layout.delimiter).count());
             parsed.rejects.is_empty()
@@ -259,8 +264,9 @@ fn seen_as(
     let parsed = Parser::new(&layout, scale_of(&layout)).block(&body);
     if let (true, false, Some(first)) = (parsed.rows.is_empty(), layout.is_facts(), parsed.rejects.first()) {
         return Err(Error::input(format!(
-            "No row of {} can be understood; the first is line {}: {}.",
+            "No row of {}{} can be understood; the first is line {}: {}.",
             member.place(),
+            layout.told(),
             first.line + 1 + (layout.skip + usize::from(layout.header.is_some())) as u64,
             first.fault.words()
         )));

@@ -442,8 +442,12 @@ impl Ledger {
                 Err(Error::input(format!("{place} has a header but no rows; there is nothing to take in.")))
             }
             Some(first) if self.rejects.rows * 2 > self.rows => Err(Error::input(format!(
-                "{} of {} rows of {place} cannot be understood; the first is line {}: {}. Nothing was taken.",
-                self.rejects.rows, self.rows, first.line, first.reason
+                "{} of {} rows of {place}{} cannot be understood; the first is line {}: {}. Nothing was taken.",
+                self.rejects.rows,
+                self.rows,
+                plan.files[0].1.told(),
+                first.line,
+                first.reason
             ))),
             _ => Ok(()),
         }

@@ -232,6 +232,23 @@ impl Shelf {
         Ok(tx.commit()?)
     }
 
+    /// Takes a saved layout away; undo brings it back.
+    ///
+    /// # Errors
+    /// Where none of that name is saved.
+    pub fn remove_layout(&mut self, name: &str) -> Result<()> {
+        self.must_write()?;
+        let act = self.act_id()?;
+        let before = records::layouts(&self.db)?.into_iter().find(|l| l.0 == name);
+        let (_, text) = before.ok_or_else(|| {
+            Error::arguments(format!("No layout {name} is saved; stavel layout list names those that are."))
+        })?;
+        let tx = self.db.transaction()?;
+        records::remove_layout(&tx, name)?;
+        record(&tx, act, &Subject::Layout(name.to_owned()), Some(&State::Layout(text)), None)?;
+        Ok(tx.commit()?)
+    }
+
     /// Adds dated facts of an instrument; gives the number of those that were not there before.
     pub fn put_facts(&mut self, instrument: &str, facts: &[Fact]) -> Result<u64> {
         self.must_write()?;

@@ -195,3 +195,38 @@ fn counts_and_rejects_are_those_of_each_symbol_and_a_retake_puts_rows_where_they
     assert!(!told.out.contains("NOKSEK@quill:1m: 1"), "{}{}", told.out, told.err);
     assert_eq!(desk.shelf()[0], ("NOKSEK@quill:1m".into(), 60), "no price of NZDSEK among those of NOKSEK");
 }
+
+#[test]
+fn a_saved_layout_that_cannot_read_a_file_is_not_taken_for_it_and_can_be_removed() {
+    let desk = Desk::new();
+    let toml = "delimiter = ','\nheader = ['time', 'open', 'high', 'low', 'close', 'volume']\ndates = 'day-first'\n\
+        columns = ['unix-s', 'open', 'high', 'low', 'close', 'volume']\n";
+    let layout = desk.0.file("odd.toml", toml);
+    desk.0.json(&["layout", "save", "odd", &layout]);
+    let file = ("NOKSEK.csv", bars(HEADER, (0..300).map(minute)));
+    assert_eq!(desk.intake(std::slice::from_ref(&file), &[]).code, 0);
+    assert_eq!(desk.shelf()[0].1, 300);
+    // Asked for by name it is used, and named in what went wrong.
+    let told = desk.intake(&[file], &["--layout", "odd"]);
+    assert!(told.code == 1 && told.err.contains("read by the layout odd"), "{}", told.err);
+    desk.0.json(&["layout", "remove", "odd"]);
+    assert_eq!(desk.0.json(&["layout", "list"])["layouts"], serde_json::json!([]));
+    assert_eq!(desk.run(&["layout", "remove", "odd"]).code, 2);
+    desk.run(&["undo"]);
+    assert_eq!(desk.0.json(&["layout", "list"])["layouts"][0]["name"], "odd");
+}
+
+#[test]
+fn a_table_of_a_page_whose_rows_lost_their_times_is_told() {
+    for kept in [0, 1, 3, 30] {
+        let row = |i: usize| {
+            let time = if i < kept { minute(i as i64) } else { String::new() };
+            format!("<tr><td>{time}</td><td>1.1</td><td>1.2</td><td>1.0</td><td>1.1</td></tr>")
+        };
+        let rows: String = (0..60).map(row).collect();
+        let head = "<tr><th>time</th><th>open</th><th>high</th><th>low</th><th>close</th></tr>";
+        let desk = Desk::new();
+        let told = desk.intake(&[("NOKSEK.html", format!("<html><table>{head}{rows}</table></html>"))], &[]);
+        assert!([1, 3].contains(&told.code), "{kept}: {} {}{}", told.code, told.out, told.err);
+    }
+}
