@@ -66,6 +66,14 @@ impl Study {
             .collect()
     }
 
+    /// The first day after the data on which another clock that explains them as well would differ; none where
+    /// no such clock is left.
+    pub fn decided_until(&self) -> Option<i64> {
+        let last = self.fit.weeks.last().map_or(0, |w| day_of(w.start));
+        let open = self.fit.alternatives.iter().filter(|a| a.differs.is_empty());
+        open.flat_map(|a| a.would_differ.iter().map(|d| d.0)).filter(|day| *day > last).min()
+    }
+
     /// True where the clock found explains all but single weeks.
     pub fn is_beyond_doubt(&self) -> bool {
         let speaking = self.fit.weeks.iter().filter(|w| w.speaks).count();

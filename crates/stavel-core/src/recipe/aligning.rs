@@ -55,11 +55,14 @@ pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Repor
         ));
     }
     let mut json = align_json(&study, sure, anchored);
-    json["disagreeing"] = study
+    json["against"] = study
         .disagreeing()
         .iter()
-        .map(|(from, to)| json!({"from": time::date(*from), "to": time::date(*to)}))
+        .map(|(from, to)| {
+            json!({"from": time::date(*from), "to": time::date(*to), "weeks": (to - from) / 7 + 1})
+        })
         .collect();
+    json["decided_until"] = json!(study.decided_until().map(time::date));
     if step.scan {
         json["scan"] = study.fit.scan.iter().map(|(c, s)| json!({"clock": c, "score": s})).collect();
     }

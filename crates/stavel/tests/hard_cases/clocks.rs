@@ -111,6 +111,10 @@ fn a_winter_is_no_reason_to_move_a_spring_file() {
         "{}",
         told.out
     );
+    let told = desk.run(&[&ALIGN[..4], &["--json"]].concat());
+    let doc: serde_json::Value = serde_json::from_str(&told.out).unwrap();
+    // New York and Athens part on the second Sunday of March.
+    assert_eq!((&doc["decided_until"], &doc["against"]), (&"2024-03-10".into(), &serde_json::json!([])));
     let spring = desk.0.file("b2_NOKSEK.csv", hours("2024-04-01", 3, |_| 3));
     let told = desk.run(&["intake", &spring, "--source", "tarn", "--frame", "1h"]);
     assert_eq!(told.code, 3, "{}", told.out);
