@@ -99,7 +99,9 @@ fn candidates_in(parts: &[String], source: &str) -> Vec<String> {
             && !word.eq_ignore_ascii_case(source)
     };
     let all: Vec<String> = parts.iter().filter(could).map(|p| cleaned(p)).collect();
-    let pairs: Vec<String> = all.iter().filter(|p| is_pair(p)).cloned().collect();
+    // A pair is one however its name is written.
+    let capitals = |p: &str| Some(p.to_ascii_uppercase()).filter(|p| is_pair(p));
+    let pairs: Vec<String> = all.iter().flat_map(|p| p.split(['-', '.'])).filter_map(capitals).collect();
     if pairs.len() == 1 {
         return pairs;
     }
@@ -258,6 +260,8 @@ mod tests {
         assert_eq!(candidates("PRE_AAABBB_M1_2024.csv"), ["PRE", "AAABBB"]);
         assert_eq!(candidates("quill_NZDSEK_x.csv"), ["NZDSEK"]);
         assert_eq!(candidates("my BLY export v2.csv"), ["BLY"]);
+        assert_eq!(candidates("nzdsek_h1_utc.txt"), ["NZDSEK"]);
+        assert_eq!(candidates("NZDSEK.tarn.csv"), ["NZDSEK"]);
         let by = |name: &str, pattern: &str| {
             by_pattern(name, pattern)
                 .map(|n| (n.instrument.unwrap_or_default(), n.frame.map(|f| f.to_string()), n.side))

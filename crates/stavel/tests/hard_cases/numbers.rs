@@ -87,6 +87,9 @@ fn spreads_written_as_prices_or_in_pips_are_understood() {
         assert_eq!(told.code, 0, "{}", told.err);
         assert_eq!(row, format!("1.08340,1.08350,1.08330,1.08340,5,{points}"));
     }
+    // Of prices with four decimals a pip and a half is finer than their point.
+    let (told, row) = last_row("NOKSEK", header, |_| "1.0834,1.0835,1.0833,1.0834,5,1.5".into(), &[]);
+    assert_eq!((told.code, row.as_str()), (0, "1.08340,1.08350,1.08330,1.08340,5,15"));
     // Beside prices of two decimals, 1.5 may be anything.
     let (told, _) = last_row("BLY", header, |_| "412.25,412.50,412.00,412.25,5,1.5".into(), &[]);
     assert!(told.code == 3 && told.err.contains("spreads ="), "{}", told.err);

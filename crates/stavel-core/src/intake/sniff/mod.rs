@@ -86,7 +86,12 @@ pub fn sniff(sample: &[u8], place: &str, name: &str, side: Option<Side>) -> Resu
     });
     let mut question = None;
     match spreads.transpose() {
-        Ok(found) => layout.spreads = found.unwrap_or_default(),
+        Ok(found) => {
+            layout.spreads = found.unwrap_or_default();
+            // The tenth of a pip is a decimal finer than prices of four or two decimals.
+            let is_finer = layout.spreads == Spreads::Pips && layout.price_decimals.is_multiple_of(2);
+            layout.price_decimals += u8::from(is_finer);
+        }
         Err(open) => question = Some(open),
     }
     let cells = |wanted: Use| -> Vec<&[u8]> {
@@ -98,7 +103,7 @@ pub fn sniff(sample: &[u8], place: &str, name: &str, side: Option<Side>) -> Resu
 
 /// What spreads are written in. Whole numbers are points; as many decimals as the prices have, or several of
 /// a number that is small beside them, make differences of prices; one decimal beside prices of five or
-/// three makes pips.
+/// three makes pips, and so it does beside four or two where it is too large to be a difference of prices.
 fn spreads_of(cells: &[&[u8]], layout: &Layout, rows: &[Row]) -> std::result::Result<Spreads, String> {
     let read = |c: &[u8]| parse_scaled(layout.numbers.plain(c, &mut Vec::new()), MAX_DECIMALS).ok();
     let places = |c: &&[u8]| significant_decimals(layout.numbers.plain(c, &mut Vec::new()));
@@ -110,6 +115,8 @@ fn spreads_of(cells: &[&[u8]], layout: &Layout, rows: &[Row]) -> std::result::Re
         (0, _) => Ok(Spreads::Points),
         (own, prices) if own == prices || own > 1 && largest < least / 50 => Ok(Spreads::Prices),
         (1, 3 | 5) => Ok(Spreads::Pips),
+        // Too large to be a difference of prices.
+        (1, 2 | 4) if largest > least / 50 => Ok(Spreads::Pips),
         _ => Err(format!(
             "Its spreads, such as {}, may be points, pips or differences of prices; say a layout with spreads = \"points\", \"pips\" or \"prices\" (docs/layouts.md).",
             String::from_utf8_lossy(cells.iter().max_by_key(|c| places(c)).copied().unwrap_or_default())
