@@ -11,6 +11,7 @@ mod facts;
 mod grid;
 mod later;
 mod layout;
+mod ledger;
 mod moment;
 mod naming;
 mod numbers;

@@ -2,8 +2,8 @@
 
 use crate::model::{ABSENT, Columns, Field};
 
-/// The sides of the market as they were written last.
-#[derive(Debug, Clone, Copy)]
+/// The sides of the market as they were written last; absent while they are not known.
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub struct LastSides {
     bid: i64,
     ask: i64,
@@ -15,33 +15,32 @@ impl Default for LastSides {
     }
 }
 
-impl LastSides {
-    /// Gives each row that is meant the side that it leaves out as that was before; rows before which there
-    /// was none are added to `waiting`.
-    pub fn fill(&mut self, rows: &mut Columns, is_meant: impl Fn(usize) -> bool, waiting: &mut Vec<usize>) {
-        let absent = |column: &[i64]| column.contains(&ABSENT);
-        let is_whole = !absent(rows.column(Field::Bid)) && !absent(rows.column(Field::Ask));
-        if is_whole {
-            self.remember(rows, is_meant);
-            return;
-        }
-        for (field, last) in [(Field::Bid, &mut self.bid), (Field::Ask, &mut self.ask)] {
-            let Some(column) = rows.column_mut(field) else { continue };
-            for (row, value) in column.iter_mut().enumerate().filter(|(row, _)| is_meant(*row)) {
-                match *value {
-                    ABSENT if *last == ABSENT => waiting.push(row),
-                    ABSENT => *value = *last,
-                    known => *last = known,
-                }
+/// Gives each quote the side that it leaves out as that was before; `of` says whose of `sides` a row's are. Gives
+/// the rows before which that side was never known, in order.
+pub fn fill(rows: &mut Columns, of: impl Fn(usize) -> usize, sides: &mut [LastSides]) -> Vec<usize> {
+    let is_whole = [Field::Bid, Field::Ask].iter().all(|f| !rows.column(*f).contains(&ABSENT));
+    if is_whole {
+        let (bid, ask) = (rows.column(Field::Bid), rows.column(Field::Ask));
+        // Of whole rows only the last of each counts; where there is one market, that is the last of all.
+        let from = if sides.len() == 1 { rows.len().saturating_sub(1) } else { 0 };
+        (from..rows.len()).for_each(|row| sides[of(row)] = LastSides { bid: bid[row], ask: ask[row] });
+        return Vec::new();
+    }
+    let mut waiting = Vec::new();
+    for (field, is_bid) in [(Field::Bid, true), (Field::Ask, false)] {
+        let Some(column) = rows.column_mut(field) else { continue };
+        for (row, value) in column.iter_mut().enumerate() {
+            let sides = &mut sides[of(row)];
+            let last = if is_bid { &mut sides.bid } else { &mut sides.ask };
+            match *value {
+                ABSENT if *last == ABSENT => waiting.push(row),
+                ABSENT => *value = *last,
+                known => *last = known,
             }
         }
     }
-
-    fn remember(&mut self, rows: &Columns, is_meant: impl Fn(usize) -> bool) {
-        if let Some(row) = (0..rows.len()).rev().find(|row| is_meant(*row)) {
-            (self.bid, self.ask) = (rows.column(Field::Bid)[row], rows.column(Field::Ask)[row]);
-        }
-    }
+    waiting.sort_unstable();
+    waiting
 }
 
 #[cfg(test)]
@@ -58,28 +57,29 @@ mod tests {
 
     #[test]
     fn the_side_left_out_is_as_it_was() {
-        let mut sides = LastSides::default();
-        let (mut waiting, no) = (Vec::new(), ABSENT);
+        let mut sides = [LastSides::default()];
+        let no = ABSENT;
         let mut rows = quotes(&[no, no, 5, no, 6], &[9, 8, no, 10, no]);
-        sides.fill(&mut rows, |_| true, &mut waiting);
-        assert_eq!(waiting, [0, 1]);
+        assert_eq!(fill(&mut rows, |_| 0, &mut sides), [0, 1]);
         assert_eq!(rows.data, [[no, no, 5, 5, 6], [9, 8, 8, 10, 10]]);
         // The next block goes on with what was known, also after one that was whole.
         let mut rows = quotes(&[no], &[11]);
-        sides.fill(&mut rows, |_| true, &mut waiting);
-        assert_eq!((rows.data[0][0], waiting.len()), (6, 2));
-        sides.fill(&mut quotes(&[20], &[21]), |_| true, &mut waiting);
-        let mut rows = quotes(&[no], &[22]);
-        sides.fill(&mut rows, |_| true, &mut waiting);
-        assert_eq!(rows.data, [[20], [22]]);
+        assert!(fill(&mut rows, |_| 0, &mut sides).is_empty());
+        assert_eq!(rows.data, [[6], [11]]);
+        fill(&mut quotes(&[20, 30], &[21, 31]), |_| 0, &mut sides);
+        let mut rows = quotes(&[no], &[32]);
+        fill(&mut rows, |_| 0, &mut sides);
+        assert_eq!(rows.data, [[30], [32]]);
     }
 
     #[test]
     fn another_instrument_tells_nothing() {
-        let mut sides = LastSides::default();
-        let mut waiting = Vec::new();
-        let mut rows = quotes(&[5, ABSENT], &[6, 7]);
-        sides.fill(&mut rows, |row| row == 1, &mut waiting);
-        assert_eq!(waiting, [1]);
+        let mut sides = [LastSides::default(); 2];
+        let of = |row: usize| row % 2;
+        let mut rows = quotes(&[5, ABSENT, ABSENT], &[6, 7, 8]);
+        assert_eq!(fill(&mut rows, of, &mut sides), [1]);
+        assert_eq!(rows.data[0], [5, ABSENT, 5]);
+        fill(&mut quotes(&[1, 2, 3], &[4, 5, 6]), of, &mut sides);
+        assert_eq!(sides, [LastSides { bid: 3, ask: 6 }, LastSides { bid: 2, ask: 5 }]);
     }
 }

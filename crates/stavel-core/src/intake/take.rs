@@ -4,8 +4,10 @@ use std::collections::BTreeMap;
 use std::time::Instant;
 
 use super::Taken;
+use super::layout::Spreads;
+use super::ledger::{Ledger, RejectedRows};
 use super::plan::Plan;
-use super::read::{Halt, Ledger, RejectedRows, Symbols, Taker, read_files};
+use super::read::{Halt, Symbols, Taker, read_files};
 use super::rejects::{Rejected, Rejects};
 use super::runs::{Merged, Runs};
 use super::weave::{Counts, Manner, Weave};
@@ -159,7 +161,13 @@ fn take_rows(
     let mut weave = begin(shelf, taking.plan, series, &taking.plan.fields(), scale)?;
     let mut ends: Option<(Micros, Micros)> = None;
     for piece in rows {
-        let piece = piece?.coarsened(own);
+        let mut piece = piece?.coarsened(own);
+        if taking.plan.files.iter().any(|(_, layout)| layout.spreads == Spreads::Prices) {
+            // Spreads that are differences of prices are in the scale of the reading.
+            let finer = unit(taking.scale.price.saturating_sub(own.price));
+            let there = piece.column_mut(Field::Spread).into_iter().flatten();
+            there.filter(|v| present(**v).is_some()).for_each(|v| *v /= finer);
+        }
         if let Some((first, last)) = piece.ends() {
             ends = Some((ends.map_or(first, |e| e.0), last));
         }

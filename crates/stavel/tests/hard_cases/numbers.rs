@@ -94,3 +94,18 @@ fn spreads_written_as_prices_or_in_pips_are_understood() {
     let (told, _) = last_row("BLY", header, |_| "412.25,412.50,412.00,412.25,5,1.5".into(), &[]);
     assert!(told.code == 3 && told.err.contains("spreads ="), "{}", told.err);
 }
+
+#[test]
+fn spreads_as_prices_are_points_of_each_instrument_of_a_symbol_column() {
+    let line = |i: usize| {
+        format!(
+            "NOKSEK,2024-03-04 10:{i:02},1.08340,1.08350,1.08330,1.08341,0.00012\n\
+            NZDSEK,2024-03-04 10:{i:02},6.340,6.350,6.330,6.341,0.01200\n"
+        )
+    };
+    let text = format!("symbol,time,open,high,low,close,spread\n{}", (0..50).map(line).collect::<String>());
+    let desk = Desk::new();
+    assert_eq!(desk.intake(&[("all.csv", text)], &[]).code, 0);
+    assert!(desk.rows("NOKSEK@quill:1m")[0].ends_with(",1.08341,12"));
+    assert!(desk.rows("NZDSEK@quill:1m")[0].ends_with(",6.341,12"));
+}
