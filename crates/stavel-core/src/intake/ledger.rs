@@ -173,7 +173,8 @@ impl Ledger {
         }
         self.oddities.add(parsed.oddities);
         let (mut rows, mut symbol_of) = (parsed.rows, parsed.symbol_of);
-        self.fill_sides(&mut rows, &parsed.symbols, &mut symbol_of);
+        let is_whole = parsed.oddities.absent == 0;
+        self.fill_sides(&mut rows, &parsed.symbols, &mut symbol_of, is_whole);
         if plan.files[raw.file].1.spreads != Spreads::Prices {
             self.spreads_to_scale(&mut rows);
         }
@@ -191,7 +192,13 @@ impl Ledger {
 
     /// Quotes of which only the side that changed is written have the other as it was; the first of them,
     /// before the other side is known, are left out and counted.
-    fn fill_sides(&mut self, rows: &mut Columns, symbols: &[Vec<u8>], symbol_of: &mut Vec<u32>) {
+    fn fill_sides(
+        &mut self,
+        rows: &mut Columns,
+        symbols: &[Vec<u8>],
+        symbol_of: &mut Vec<u32>,
+        is_whole: bool,
+    ) {
         if rows.shape() != Shape::Quotes {
             return;
         }
@@ -202,7 +209,7 @@ impl Ledger {
         let mut sides: Vec<LastSides> =
             names.iter().map(|name| self.sides.get(name).copied().unwrap_or_default()).collect();
         let of = |row: usize| symbol_of.get(row).map_or(0, |symbol| *symbol as usize);
-        let waiting = sides::fill(rows, of, &mut sides);
+        let waiting = sides::fill(rows, of, &mut sides, is_whole);
         for &row in &waiting {
             *self.waited.entry(names[of(row)].clone()).or_default() += 1;
         }

@@ -92,6 +92,8 @@ pub struct Oddities {
     pub rounded: u64,
     /// Cells of volumes, spreads and the like that are no numbers that fit; their rows were taken without.
     pub lost: u64,
+    /// Prices that are not there.
+    pub absent: u64,
 }
 
 impl Oddities {
@@ -100,6 +102,7 @@ impl Oddities {
         self.tails += other.tails;
         self.rounded += other.rounded;
         self.lost += other.lost;
+        self.absent += other.absent;
     }
 }
 
@@ -420,6 +423,7 @@ impl Parser {
     ) -> Result<i64, NumberFault> {
         let may_lack = self.is_bars || !field.is_price() || self.is_quotes && field.is_of_a_quote();
         if may_lack && cells::is_absent(cell) {
+            oddities.absent += u64::from(field.is_price());
             return Ok(ABSENT);
         }
         let mut fault = match numbers::odd_number(plain, decimals) {
@@ -594,7 +598,7 @@ mod tests {
         assert_eq!(parsed.rows.column(Field::Open), [108_340; 3]);
         assert_eq!(parsed.rows.column(Field::Close), [108_340; 3]);
         assert_eq!(parsed.rows.column(Field::Volume), [ABSENT, 1_230_000, ABSENT]);
-        assert_eq!(parsed.oddities, Oddities { tails: 2, rounded: 0, lost: 2 });
+        assert_eq!(parsed.oddities, Oddities { tails: 2, lost: 2, ..Oddities::default() });
         let faults: Vec<Fault> = parsed.rejects.iter().map(|r| r.fault).collect();
         let finer = Fault::TooFine { field: Field::Open, decimals: 6 };
         assert_eq!(faults, [Fault::NotANumber { column: 3 }, finer], "the file is read again with six");

@@ -16,9 +16,13 @@ impl Default for LastSides {
 }
 
 /// Gives each quote the side that it leaves out as that was before; `of` says whose of `sides` a row's are. Gives
-/// the rows before which that side was never known, in order.
-pub fn fill(rows: &mut Columns, of: impl Fn(usize) -> usize, sides: &mut [LastSides]) -> Vec<usize> {
-    let is_whole = [Field::Bid, Field::Ask].iter().all(|f| !rows.column(*f).contains(&ABSENT));
+/// the rows before which that side was never known, in order. `is_whole`: no row leaves one out.
+pub fn fill(
+    rows: &mut Columns,
+    of: impl Fn(usize) -> usize,
+    sides: &mut [LastSides],
+    is_whole: bool,
+) -> Vec<usize> {
     if is_whole {
         let (bid, ask) = (rows.column(Field::Bid), rows.column(Field::Ask));
         // Of whole rows only the last of each counts; where there is one market, that is the last of all.
@@ -60,15 +64,15 @@ mod tests {
         let mut sides = [LastSides::default()];
         let no = ABSENT;
         let mut rows = quotes(&[no, no, 5, no, 6], &[9, 8, no, 10, no]);
-        assert_eq!(fill(&mut rows, |_| 0, &mut sides), [0, 1]);
+        assert_eq!(fill(&mut rows, |_| 0, &mut sides, false), [0, 1]);
         assert_eq!(rows.data, [[no, no, 5, 5, 6], [9, 8, 8, 10, 10]]);
         // The next block goes on with what was known, also after one that was whole.
         let mut rows = quotes(&[no], &[11]);
-        assert!(fill(&mut rows, |_| 0, &mut sides).is_empty());
+        assert!(fill(&mut rows, |_| 0, &mut sides, false).is_empty());
         assert_eq!(rows.data, [[6], [11]]);
-        fill(&mut quotes(&[20, 30], &[21, 31]), |_| 0, &mut sides);
+        fill(&mut quotes(&[20, 30], &[21, 31]), |_| 0, &mut sides, true);
         let mut rows = quotes(&[no], &[32]);
-        fill(&mut rows, |_| 0, &mut sides);
+        fill(&mut rows, |_| 0, &mut sides, false);
         assert_eq!(rows.data, [[30], [32]]);
     }
 
@@ -77,9 +81,9 @@ mod tests {
         let mut sides = [LastSides::default(); 2];
         let of = |row: usize| row % 2;
         let mut rows = quotes(&[5, ABSENT, ABSENT], &[6, 7, 8]);
-        assert_eq!(fill(&mut rows, of, &mut sides), [1]);
+        assert_eq!(fill(&mut rows, of, &mut sides, false), [1]);
         assert_eq!(rows.data[0], [5, ABSENT, 5]);
-        fill(&mut quotes(&[1, 2, 3], &[4, 5, 6]), of, &mut sides);
+        fill(&mut quotes(&[1, 2, 3], &[4, 5, 6]), of, &mut sides, true);
         assert_eq!(sides, [LastSides { bid: 3, ask: 6 }, LastSides { bid: 2, ask: 5 }]);
     }
 }
