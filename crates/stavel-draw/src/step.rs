@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde_json::json;
-use stavel_core::check::{self, check_series};
+use stavel_core::check;
 use stavel_core::frames::{self, Making};
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, rfc3339};
@@ -35,15 +35,7 @@ pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
 
 fn check_with_page(shelf: &mut Shelf, check: &CheckStep, path: &Path, job: &Job) -> Result<Report> {
     let done = recipe::check_step(shelf, check, job)?;
-    let (info, found) = match done.is_mended {
-        true => {
-            // The page shows the series as it is now.
-            let span = recipe::span_between(check.from.as_deref(), check.to.as_deref())?;
-            check_series(shelf, &check.series, span, job)?
-        }
-        false => (done.info, done.found),
-    };
-    write_page(&info, &found, path)?;
+    write_page(&done.info, &done.found, path)?;
     let mut report = done.told;
     report.lines.push(format!("{} holds the report", path.display()));
     report.files.push(path.to_owned());

@@ -1,9 +1,10 @@
 //! What was decided about files, told with how it is known.
 
 use super::Hints;
+use super::layout::Use;
 use super::plan::{Plan, Seen};
 use crate::model::columns::shape_of;
-use crate::model::{Clock, Decision, SeriesName, Shape, Standing};
+use crate::model::{Clock, Decision, Field, SeriesName, Shape, Standing};
 
 /// The clock of the times; `from` says where it comes from.
 pub fn of_clock(clock: Option<&Clock>, from: ClockFrom) -> Decision {
@@ -66,6 +67,16 @@ pub fn of_decimals(decimals: u8, hints: &Hints) -> Decision {
         None => (Standing::Found, "the most that prices are written with"),
     };
     Decision::new("decimals", decimals.to_string(), standing, why)
+}
+
+/// What the spreads of a file are written in; nothing to decide where it has none.
+pub fn of_spreads(seen: &Seen) -> Option<Decision> {
+    seen.layout.place_of(&Use::Field(Field::Spread))?;
+    let (standing, why) = match seen.layout.name {
+        Some(_) => (Standing::Said, "the layout says so"),
+        None => (Standing::Found, "by how the numbers are written"),
+    };
+    Some(Decision::new("spreads", seen.layout.spreads.word(), standing, why))
 }
 
 /// The side of the market that bars follow; nothing to decide where the rows are ticks.

@@ -20,8 +20,10 @@ pub fn known_stamp(shelf: &Shelf, series: &SeriesName) -> Result<Option<Stamp>> 
                     return Ok(named(&decision.value));
                 }
             }
-            // Rows that were moved to UTC were compared with others, and had their stamp found.
-            Made::Align(anchoring) if !anchoring.stamp.is_empty() => return Ok(named(&anchoring.stamp)),
+            // The stamp is found with the clock; beside a clock that was chosen it may be anyone's guess.
+            Made::Align(anchoring) if !anchoring.chosen && !anchoring.stamp.is_empty() => {
+                return Ok(named(&anchoring.stamp));
+            }
             _ => {}
         }
     }

@@ -330,6 +330,14 @@ fn add(plans: &mut Vec<Plan>, shelf: &Shelf, seen: Seen, hints: &Hints) -> Resul
                 words(&clock)
             )));
         }
+        if by_symbol && plan.files[0].1.spreads != seen.layout.spreads {
+            return Err(Error::undecided(format!(
+                "The spreads of {} are in {} and those of {place} in {}; take them one by one.",
+                plan.files[0].0.place(),
+                plan.files[0].1.spreads.word(),
+                seen.layout.spreads.word()
+            )));
+        }
         plan.scale = plan.scale.finer(&scale);
         plan.preview.scanned.add(&seen.scanned);
         if let Some(symbols) = &mut plan.by_symbol {
@@ -346,9 +354,9 @@ fn add(plans: &mut Vec<Plan>, shelf: &Shelf, seen: Seen, hints: &Hints) -> Resul
         decisions::of_frame(&name, &seen, hints),
         decisions::of_decimals(price, hints),
     ];
-    let side = decisions::of_side(&name, &seen, hints);
+    let others = [decisions::of_side(&name, &seen, hints), decisions::of_spreads(&seen)];
     plans.push(Plan {
-        decisions: decisions.into_iter().chain(side).collect(),
+        decisions: decisions.into_iter().chain(others.into_iter().flatten()).collect(),
         series: name,
         by_symbol: by_symbol.then(|| seen.scanned.symbols.clone()),
         preview: Preview {

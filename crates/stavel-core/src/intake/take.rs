@@ -162,8 +162,8 @@ fn take_rows(
     let mut ends: Option<(Micros, Micros)> = None;
     for piece in rows {
         let mut piece = piece?.coarsened(own);
-        if taking.plan.files.iter().any(|(_, layout)| layout.spreads == Spreads::Prices) {
-            // Spreads that are differences of prices are in the scale of the reading.
+        if taking.plan.files[0].1.spreads == Spreads::Prices {
+            // Differences of prices are in the scale of the reading; files of many symbols agree in their unit.
             let finer = unit(taking.scale.price.saturating_sub(own.price));
             let there = piece.column_mut(Field::Spread).into_iter().flatten();
             there.filter(|v| present(**v).is_some()).for_each(|v| *v /= finer);

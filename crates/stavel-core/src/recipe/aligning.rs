@@ -5,7 +5,7 @@ use serde_json::{Value, json};
 use super::apply::Report;
 use super::step::AlignStep;
 use crate::align::{self, Ask, Dailies, Fit, Study, WeekEdges};
-use crate::intake::{Stamp, known_stamp as later_stamp};
+use crate::intake::{Stamp, known_stamp};
 use crate::job::Job;
 use crate::model::price::as_float;
 use crate::model::provenance::Anchoring;
@@ -118,7 +118,7 @@ fn take_clock(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Report> 
             step.series
         )));
     };
-    let known = later_stamp(shelf, &step.series)?;
+    let known = known_stamp(shelf, &step.series)?;
     let stamp = step.stamp.or(known).unwrap_or_default();
     let mut lines = vec![format!("{} is taken to be written in {clock}", step.series)];
     let (mut changed, mut wants_person) = (Vec::new(), false);

@@ -144,7 +144,7 @@ fn side_of(text: Option<&str>) -> Result<Side> {
 fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<Report> {
     let side = side_of(step.side.as_deref())?;
     let (mut json, mut lines, mut changed) = (Vec::new(), Vec::new(), Vec::new());
-    let mut strange = 0;
+    let mut on_closed_days = 0;
     for built in build_series(shelf, &step.series, &step.frames, step.clock.as_ref(), side, job)? {
         let (name, e) = (&built.info.name, &built.info.edition);
         json.push(json!({
@@ -154,7 +154,7 @@ fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<Repor
         }));
         lines.push(format!("{name}: {} bars from {} to {}", e.rows, time::wall(e.first), time::wall(e.last)));
         if built.on_closed_days > 0 {
-            strange += built.on_closed_days;
+            on_closed_days += built.on_closed_days;
             lines.push(format!(
                 "  ▲ {} of its bars lie on days on which the session week is closed: the week does not fit the rows; stavel check {} --learn says which would",
                 built.on_closed_days, step.series
@@ -163,7 +163,7 @@ fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<Repor
         changed.push(name.clone());
     }
     let report = Report { changed, ..Report::new(json!({ "series": json }), lines) };
-    let mut report = Report { wants_person: strange > 0, ..report };
+    let mut report = Report { wants_person: on_closed_days > 0, ..report };
     let instrument = shelf.instrument(&step.series.instrument)?;
     let is_of_days = step.frames.iter().any(|f| f.length() >= DAY);
     if is_of_days && step.clock.is_none() && assuming::day_is_anyones_guess(&instrument) {

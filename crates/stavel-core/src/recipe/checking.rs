@@ -12,12 +12,11 @@ use crate::model::time::{self, MINUTE, length_in_words, rfc3339};
 use crate::store::{SeriesInfo, Shelf};
 use crate::{Error, Result};
 
-/// What a check step did: how it is told, what was found, and whether that was mended since.
+/// What a check step did: how it is told, and what is found in the series as it is afterwards.
 pub struct Checked {
     pub told: Report,
     pub info: SeriesInfo,
     pub found: check::Report,
-    pub is_mended: bool,
 }
 
 /// Does a check step.
@@ -77,7 +76,6 @@ pub fn check_step(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Chec
         });
     }
     let mut changed = Vec::new();
-    let is_mended = mended.is_some();
     if let Some(counts) = mended {
         let told: Map<String, Value> = counts.iter().map(|(m, n)| (m.to_string(), json!(n))).collect();
         json["mended"] = told.into();
@@ -86,7 +84,7 @@ pub fn check_step(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Chec
         lines.insert(0, format!("{} mended: {}", step.series, words.join(", ")));
         changed.push(step.series.clone());
     }
-    Ok(Checked { told: Report { changed, ..Report::new(json, lines) }, info, found, is_mended })
+    Ok(Checked { told: Report { changed, ..Report::new(json, lines) }, info, found })
 }
 
 /// The mends of the step's list file, then its own.

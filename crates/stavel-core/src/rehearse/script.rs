@@ -117,7 +117,7 @@ pub struct Played {
 }
 
 /// Plays rows piece by piece from their start. Each order is filled at the first quote at or after its time; an
-/// order before the first quote of all is refused, one that finds no quote for an hour, as in a hole or in
+/// order more than a minute, or a bar, before the first quote of all is refused, one that finds no quote for an hour, as in a hole or in
 /// closed hours, expires. No more than a piece is held.
 ///
 /// # Errors
@@ -147,7 +147,7 @@ pub fn run_orders(
             while let Some(order) = waiting.next_if(|o| o.time <= quote.time) {
                 let waited = quote.time - order.time;
                 let of = format!("the order of {}", wall(order.time));
-                if quotes == 0 && waited > 0 {
+                if quotes == 0 && waited > PROMPT.max(bar) {
                     unfilled += 1;
                     remarks
                         .push(format!("{of} is refused: the rows begin {} later", length_in_words(waited)));

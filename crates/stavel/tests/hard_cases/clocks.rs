@@ -133,6 +133,10 @@ fn a_clock_that_is_known_needs_no_other_series() {
     assert_eq!(told.code, 0, "{}", told.err);
     assert!(desk.rows("NOKSEK@quill:1m")[0].starts_with("2024-03-03T23:00"));
     assert_eq!(desk.run(&["align", "NOKSEK@quill:1m", "--anchor"]).code, 2);
+    // Whoever says the clock has not said the stamp: of later files it is assumed still.
+    let told =
+        desk.intake(&[("NOKSEK_b.csv", bars(HEADER, (300..600).map(minute)))], &["--clock", "Europe/Oslo"]);
+    assert!(told.code == 0 && told.out.contains("stamp open"), "{}{}", told.out, told.err);
     // Minutes that the clock never showed: it is hardly theirs.
     let desk = Desk::new();
     let night = bars(HEADER, (0..300).map(|i| format!("2024-03-31 {:02}:{:02}", i / 60, i % 60)));
