@@ -185,7 +185,7 @@ fn align_of_ten_years_of_minutes(bencher: Bencher) {
     here.time.iter_mut().for_each(|t| *t = clock.to_wall(*t));
     bencher.bench_local(|| {
         let weeks = align::correlate(&here, &there, MINUTE, false, &Job::unwatched()).expect("weeks");
-        let fit = align::fit(&weeks, MINUTE);
+        let fit = align::fit(&weeks, MINUTE, None);
         assert_eq!(fit.clock, clock);
     });
 }
@@ -203,7 +203,7 @@ fn align_of_ten_years_of_hours(bencher: Bencher) {
     here.time.iter_mut().for_each(|t| *t = clock.to_wall(*t));
     bencher.bench_local(|| {
         let weeks = align::correlate(&here, &there, HOUR, false, &Job::unwatched()).expect("weeks");
-        assert_eq!(align::fit(&weeks, HOUR).clock, clock);
+        assert_eq!(align::fit(&weeks, HOUR, None).clock, clock);
     });
 }
 

@@ -1,12 +1,16 @@
 //! Finding clocks over rows in memory.
 
 use stavel_core::align::{
-    Fit, LEAST_CONFIDENCE, Mover, correlate, correlate_finely, fit, fit_to, longest_bars,
+    Fit, LEAST_CONFIDENCE, Mover, WeekFit, correlate, correlate_finely, fit_to, longest_bars,
 };
 use stavel_core::intake::Stamp;
 use stavel_core::job::Job;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, parse};
 use stavel_core::model::{Clock, Columns, Field, Frame, Scale, Session, Span};
+
+fn fit(weeks: &[WeekFit], bar: Micros) -> Fit {
+    stavel_core::align::fit(weeks, bar, None)
+}
 
 fn session() -> Session {
     Session {
@@ -177,7 +181,7 @@ fn bars_stamped_at_their_close_are_told_from_a_clock_a_minute_ahead() {
     let moved = mover.push(here);
     assert!(moved.time.iter().all(|t| there.time.binary_search(t).is_ok()));
     // A clock a person chose is rated by the same weeks.
-    let wrong = fit_to(&weeks, MINUTE, &"Europe/Athens".parse().unwrap(), Stamp::Close);
+    let wrong = fit_to(&weeks, MINUTE, &found, &"Europe/Athens".parse().unwrap(), Stamp::Close);
     let odd: Vec<Micros> = wrong.weeks.iter().filter(|w| !w.agrees).map(|w| w.start).collect();
     assert!(odd.len() == 1 && wrong.confidence < found.confidence, "{odd:?}");
 }

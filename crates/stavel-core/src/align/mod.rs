@@ -2,20 +2,29 @@
 //!
 //! [`correlate`] compares, week by week, the returns and ranges of the afloat series with those of an
 //! anchored one at every offset from -14 h to +14 h. [`fit`] finds the simplest clock that explains the
-//! weeks. A [`Mover`] moves the rows to UTC.
+//! weeks, or the clocks one after the other. [`Doubt`] says why a person should look before it is taken. A
+//! [`Mover`] moves the rows to UTC.
 
+mod alternatives;
 mod anchoring;
+mod changes;
 mod coarse;
 mod correlate;
+mod doubt;
 mod evidence;
 mod fit;
 mod on_shelf;
+mod partition;
+mod rules;
 
+pub use alternatives::Alternative;
 pub use anchoring::Mover;
+pub use changes::Sides;
 pub use coarse::{correlate_finely, fine_step};
 pub use correlate::{Offsets, WeekFit, correlate};
+pub use doubt::Doubt;
 pub use evidence::{Dailies, Evidence, WeekEdges, clock_in_words, longest_bars, week_edges};
-pub use fit::{Alternative, Fit, WeekVerdict, fit, fit_to};
+pub use fit::{Fit, WeekVerdict, fit, fit_to};
 pub use on_shelf::{Ask, Edges, Study, agreement, anchor_series, bars, study};
 
 /// Below this confidence no clock is given.

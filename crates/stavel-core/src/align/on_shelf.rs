@@ -3,11 +3,11 @@
 use super::anchoring::Mover;
 use super::coarse::{correlate_finely, fine_step, gather};
 use super::evidence::{Dailies, Evidence, WeekEdges, dailies, days_of, longest_bars, week_edges};
-use super::{Fit, WeekFit, correlate, fit, fit_to};
+use super::{Fit, Sides, WeekFit, correlate, fit, fit_to};
 use crate::intake::Stamp;
 use crate::job::Job;
 use crate::model::provenance::{Anchoring, Disorder};
-use crate::model::time::{DAY, HOUR, MINUTE, day_of};
+use crate::model::time::{DAY, HOUR, MINUTE};
 use crate::model::{
     ABSENT, Clock, Columns, Doubtful, Field, Made, Micros, Provenance, SeriesName, Shape, Span,
 };
@@ -28,6 +28,9 @@ pub struct Study {
     pub edges: Edges,
     /// Daily bars of both on the instrument's clock, written times taken for UTC, and by the clock.
     pub dailies: (Dailies, Dailies),
+    /// Days (first and last, as written), of weeks that do not speak against the clock, on which the two are not
+    /// alike by it.
+    pub unlike: Vec<(i64, i64)>,
 }
 
 /// When weeks begin and end.
@@ -39,53 +42,6 @@ pub struct Edges {
     pub before: WeekEdges,
     pub after: WeekEdges,
     pub there: WeekEdges,
-}
-
-/// Besides one week, one in so many may speak against a clock which is taken without asking.
-const ONE_IN: usize = 10;
-
-impl Study {
-    /// True where a clock was found that can be trusted: it gets most of what the weeks give, and most of the
-    /// weeks that say anything agree with it.
-    pub fn is_sure(&self) -> bool {
-        let speak = self.fit.weeks.iter().filter(|w| w.speaks).count();
-        let agree = self.fit.weeks.iter().filter(|w| w.agrees).count();
-        self.fit.confidence >= super::LEAST_CONFIDENCE
-            && agree > 0
-            && agree * 2 > speak
-            && speak * 4 > self.fit.weeks.len()
-    }
-
-    /// What a careful person would look at before taking the clock found: spans (first and last day, as
-    /// written) of two neighbouring weeks or more that speak against it. Single weeks may have slipped.
-    pub fn disagreeing(&self) -> Vec<(i64, i64)> {
-        let speaking: Vec<_> = self.fit.weeks.iter().filter(|w| w.speaks).collect();
-        let runs = speaking.chunk_by(|a, b| a.agrees == b.agrees);
-        runs.filter(|run| run.len() > 1 && !run[0].agrees)
-            .map(|run| (day_of(run[0].start) + 1, day_of(run[run.len() - 1].start) + 7))
-            .collect()
-    }
-
-    /// The first day after the data on which another clock that explains them as well would differ; none where
-    /// no such clock is left.
-    pub fn decided_until(&self) -> Option<i64> {
-        let last = self.fit.weeks.last().map_or(0, |w| day_of(w.start));
-        let open = self.fit.alternatives.iter().filter(|a| a.differs.is_empty());
-        open.flat_map(|a| a.would_differ.iter().map(|d| d.0)).filter(|day| *day > last).min()
-    }
-
-    /// True where the clock found explains all but single weeks.
-    pub fn is_beyond_doubt(&self) -> bool {
-        let speaking = self.fit.weeks.iter().filter(|w| w.speaks).count();
-        let against = self.fit.weeks.iter().filter(|w| w.speaks && !w.agrees).count();
-        // What single weeks take from the score is theirs; but where they are many, they are not single.
-        let are_few = against <= 1 + speaking / ONE_IN && against * 4 <= speaking - against;
-        let taken = against as f64 / speaking.max(1) as f64;
-        self.is_sure()
-            && are_few
-            && self.fit.confidence + taken >= super::BEYOND_DOUBT
-            && self.disagreeing().is_empty()
-    }
 }
 
 /// What a person says of the clock beforehand.
@@ -141,15 +97,9 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: 
     };
     let (own_times, their_times) = (moving(&mine), moving(&theirs));
     let written = week_edges(own_times.iter().copied(), bar);
-    let found = match (&ask.clock, ask.stamp) {
-        (Some(clock), stamp) => fit_to(&weeks, bar, clock, stamp.unwrap_or_default()),
-        (None, Some(Stamp::Close)) => stamped_at_close(&weeks, bar, fit(&weeks, bar)),
-        (None, Some(Stamp::Open)) => fit(&weeks, 0),
-        (None, None) => {
-            let found = fit(&weeks, bar);
-            if begins_a_bar_late(&written, bar) { stamped_at_close(&weeks, bar, found) } else { found }
-        }
-    };
+    let sides = Sides { here: &mine, there: &theirs, step, inverse };
+    let found = fit_asked(&weeks, bar, &sides, &written, ask);
+    let unlike = unlike_days(&sides, &found, bar);
     let back = if found.stamp == Stamp::Close { bar } else { 0 };
     let evidence = longest_bars(&mine, &theirs, &found.clock, back, 10);
     let wall = shelf.instrument(&name.instrument)?.sheet.session.clock;
@@ -178,6 +128,7 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: 
         evidence,
         edges,
         dailies,
+        unlike,
     })
 }
 
@@ -224,17 +175,40 @@ fn begins_a_bar_late(written: &WeekEdges, bar: Micros) -> bool {
         && (written.closes - minutes).rem_euclid(1440) == 0
 }
 
+/// Days within weeks that do not speak against a clock on which it is wrong. Bars of many hours have too few
+/// returns to tell.
+fn unlike_days(sides: &Sides<'_>, found: &Fit, bar: Micros) -> Vec<(i64, i64)> {
+    if sides.step > HOUR {
+        return Vec::new();
+    }
+    let weeks: Vec<Micros> = found.weeks.iter().filter(|w| w.agrees || !w.speaks).map(|w| w.start).collect();
+    sides.unlike_days(&weeks, &found.clock, if found.stamp == Stamp::Close { bar } else { 0 })
+}
+
+/// The clock and stamp found, where a person has not said them.
+fn fit_asked(weeks: &[WeekFit], bar: Micros, sides: &Sides<'_>, written: &WeekEdges, ask: &Ask) -> Fit {
+    let found = fit(weeks, if ask.stamp == Some(Stamp::Open) { 0 } else { bar }, Some(sides));
+    if let Some(clock) = &ask.clock {
+        return fit_to(weeks, bar, &found, clock, ask.stamp.unwrap_or_default());
+    }
+    match ask.stamp {
+        Some(Stamp::Close) => stamped_at_close(weeks, bar, found),
+        None if begins_a_bar_late(written, bar) => stamped_at_close(weeks, bar, found),
+        _ => found,
+    }
+}
+
 /// The fit a bar earlier, for bars stamped at their close.
 fn stamped_at_close(weeks: &[WeekFit], bar: Micros, found: Fit) -> Fit {
-    if found.stamp == Stamp::Close || !found.clock.changes().is_empty() {
+    if found.stamp == Stamp::Close {
         return found;
     }
-    let (zone, shift) = found.clock.parts();
-    let clock = match zone {
-        Some(zone) => Clock::zone(zone, shift - bar),
-        None => Ok(Clock::fixed(shift - bar)),
-    };
-    clock.map_or(found, |clock| fit_to(weeks, bar, &clock, Stamp::Close))
+    match found.clock.shifted(-bar) {
+        Ok(clock) => {
+            Fit { mid_week: found.mid_week.clone(), ..fit_to(weeks, bar, &found, &clock, Stamp::Close) }
+        }
+        Err(_) => found,
+    }
 }
 
 /// High, low and close of a series in bars of `step`, in order of time; bars of `step` or longer as they are.

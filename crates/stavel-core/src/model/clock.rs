@@ -182,6 +182,24 @@ impl Clock {
         Clock { text: text.into(), zone: None, shift: 0, stretches: stretches.into(), follow: changes.into() }
     }
 
+    /// The same clock ahead by a length, with all its changes at the moments they are.
+    ///
+    /// # Errors
+    /// One sentence where the database has lost the zone.
+    pub fn shifted(&self, by: Micros) -> Result<Clock> {
+        let one = |clock: &Clock| match clock.parts() {
+            (Some(zone), shift) => Clock::zone(zone, shift + by),
+            (None, shift) => Ok(Clock::fixed(shift + by)),
+        };
+        if self.follow.is_empty() {
+            return one(self);
+        }
+        let first: Clock = self.text.split(", from ").next().unwrap_or_default().parse()?;
+        let follow: Vec<(Micros, Clock)> =
+            self.follow.iter().map(|(at, clock)| Ok((*at, one(clock)?))).collect::<Result<_>>()?;
+        Ok(Clock::piecewise(&one(&first)?, &follow))
+    }
+
     /// The moments at which this clock was changed for another; none for a single clock.
     pub fn changes(&self) -> &[(Micros, Clock)] {
         &self.follow

@@ -4,7 +4,7 @@ use serde_json::{Value, json};
 
 use super::apply::Report;
 use super::step::AlignStep;
-use crate::align::{self, Ask, Dailies, Fit, Study, WeekEdges};
+use crate::align::{self, Ask, Dailies, Doubt, Fit, Study, WeekEdges};
 use crate::intake::{Stamp, known_stamp};
 use crate::job::Job;
 use crate::model::price::as_float;
@@ -24,11 +24,14 @@ pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Repor
     let study = align::study(shelf, &step.series, to, &ask, job)?;
     let sure = study.is_sure() || study.chosen;
     // What single weeks say against it is no reason to ask.
-    let doubtful = sure && !study.chosen && !study.is_beyond_doubt();
+    let doubts = if sure && !study.chosen { study.doubts() } else { Vec::new() };
+    let doubtful = !doubts.is_empty();
     let taken = sure && (!doubtful || step.accept);
-    let mut lines = if sure { study_lines(&study) } else { vec![not_found(step, to)] };
+    let mut lines = if sure { study_lines(&study) } else { vec![not_found(&study, step, to)] };
     if doubtful {
-        lines.extend(doubts(&study, step.accept));
+        lines.extend(doubts.iter().map(|doubt| format!("  ▲ {}", doubt_in_words(&study, doubt))));
+        let then = if step.accept { "it is taken all the same" } else { "--accept takes it all the same" };
+        lines.push(format!("  {then}"));
     }
     if step.scan {
         lines.push("  score of each rule".into());
@@ -62,6 +65,7 @@ pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Repor
             json!({"from": time::date(*from), "to": time::date(*to), "weeks": (to - from) / 7 + 1})
         })
         .collect();
+    json["doubts"] = doubts.iter().map(|doubt| doubt_in_words(&study, doubt)).collect();
     json["decided_until"] = json!(study.decided_until().map(time::date));
     if step.scan {
         json["scan"] = study.fit.scan.iter().map(|(c, s)| json!({"clock": c, "score": s})).collect();
@@ -69,26 +73,69 @@ pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Repor
     Ok(Report { wants_person: !settled, changed, ..Report::new(json, lines) })
 }
 
-fn not_found(step: &AlignStep, to: &SeriesName) -> String {
-    format!(
-        "no clock: {} and {to} are not alike at one offset in enough weeks; check that they are the same instrument",
-        step.series
-    )
+fn not_found(study: &Study, step: &AlignStep, to: &SeriesName) -> String {
+    let speaking: Vec<i64> =
+        study.weeks.iter().filter(|w| w.speaks).map(|w| w.best_offset() / MINUTE).collect();
+    match (speaking.iter().min(), speaking.iter().max()) {
+        (Some(least), Some(most)) if speaking.len() * 2 > study.weeks.len() && least < most => format!(
+            "no clock: in {} of {} weeks {} and {to} are alike, but at offsets from {least:+} to {most:+} min that no \
+             clock explains; it drifts, or was changed often",
+            speaking.len(),
+            study.weeks.len(),
+            step.series
+        ),
+        _ => format!(
+            "no clock: {} and {to} are not alike at one offset in enough weeks; check that they are the same instrument",
+            step.series
+        ),
+    }
 }
 
-/// Why the clock found is not taken without a person.
-fn doubts(study: &Study, accepted: bool) -> Vec<String> {
-    let spans = study.disagreeing();
-    let what = match spans.is_empty() {
-        true => format!(
-            "it explains {:.0} % of what the weeks say, less than {:.0}",
-            study.fit.confidence * 100.0,
-            align::BEYOND_DOUBT * 100.0
+/// A reason to look before the clock found is taken, in words.
+pub fn doubt_in_words(study: &Study, doubt: &Doubt) -> String {
+    let to = &study.there.name;
+    match doubt {
+        Doubt::Against(spans) => {
+            format!("weeks that follow each other speak against it: {}", stretches_in_words(spans))
+        }
+        Doubt::Days(spans) => {
+            format!("on these days the two are not alike by it: {}", stretches_in_words(spans))
+        }
+        Doubt::Faint => format!(
+            "it explains {:.0} % of what the weeks say, and single weeks are not all that is against it",
+            study.fit.confidence * 100.0
         ),
-        false => format!("weeks that follow each other speak against it: {}", stretches_in_words(&spans)),
-    };
-    let then = if accepted { "it is taken all the same" } else { "--accept takes it all the same" };
-    vec![format!("  ▲ {what}; {then}")]
+        Doubt::OffQuarter { from, offset } => format!(
+            "from {} on it is {} min off a whole quarter of an hour: the clock was set wrongly, or drifts",
+            time::date(*from),
+            (offset + 7 * MINUTE).rem_euclid(15 * MINUTE) / MINUTE - 7
+        ),
+        Doubt::OtherAtClose => format!(
+            "its rows come one bar before those of {to}: the bars of {to} may be stamped at their close; \
+             see how they were taken in before this clock is taken"
+        ),
+        Doubt::FewWeeks { parts, weeks } => {
+            let starts: Vec<(i64, i64)> = parts.iter().map(|day| (*day, *day)).collect();
+            format!(
+                "its parts that begin {} are known by no more than {weeks} weeks each",
+                stretches_in_words(&starts)
+            )
+        }
+        Doubt::MidWeek(at) => format!(
+            "it was changed while the market was open, at about {}; rows of the hours around may be off",
+            time::wall(*at)
+        ),
+        Doubt::Undecided(from, to) => format!(
+            "rows from {} to {} were compared with nothing, and a clock that fits as well differs there",
+            time::date(*from),
+            time::date(*to)
+        ),
+        Doubt::Unseen(from, to) => format!(
+            "rows from {} to {} were compared with nothing; the clock may have been another then",
+            time::date(*from),
+            time::date(*to)
+        ),
+    }
 }
 
 fn anchor(shelf: &mut Shelf, step: &AlignStep, study: &Study, to: &SeriesName, job: &Job) -> Result<String> {

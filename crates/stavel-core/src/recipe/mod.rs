@@ -15,7 +15,7 @@ mod splicing;
 mod step;
 mod stepping;
 
-pub use aligning::{minute_of_week, stretches_in_words};
+pub use aligning::{doubt_in_words, minute_of_week, stretches_in_words};
 pub use apply::{Report, apply, as_act, bytes_in_words, frames_named, span_between};
 pub use assuming::of_rows as assumed_of_rows;
 pub use bring_in::{hints_of, layout_named, plan_of};

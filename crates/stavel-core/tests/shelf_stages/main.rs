@@ -9,11 +9,12 @@ use stavel_core::frames::{Making, build_bars, build_series};
 use stavel_core::intake::Stamp;
 use stavel_core::job::Job;
 use stavel_core::model::time::{DAY, HOUR, parse, wall};
-use stavel_core::model::{Clock, Columns, Doubtful, Field, Frame, Side, Span};
+use stavel_core::model::{Clock, Columns, Doubtful, Field, Frame, Scale, Side, Span};
 use stavel_core::rehearse::{Direction, Played, ScriptOrder, read_orders, run_orders};
 use stavel_core::store::{Change, Shelf};
 
 mod desk;
+mod histories;
 mod joined;
 
 use desk::*;

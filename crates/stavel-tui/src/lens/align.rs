@@ -4,7 +4,7 @@ use stavel_core::align::{Ask, Fit, Study, clock_in_words, fit_to, study};
 use stavel_core::intake::Stamp;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, date, day_of};
 use stavel_core::model::{Clock, Frame, SeriesName};
-use stavel_core::recipe::{AlignStep, Step, stretches_in_words};
+use stavel_core::recipe::{AlignStep, Step, doubt_in_words, stretches_in_words};
 use stavel_core::store::SeriesInfo;
 
 use super::{Fact, align_evidence, step};
@@ -115,9 +115,11 @@ fn accept(app: &mut App, found: &Study) {
     if !chosen && !found.is_sure() {
         return app.say("no clock was found that can be trusted; o takes one of your own", Tone::Wrong);
     }
-    let doubtful = !chosen && !found.is_beyond_doubt();
+    let doubts = if chosen { Vec::new() } else { found.doubts() };
+    let doubtful = !doubts.is_empty();
     if doubtful && !std::mem::replace(&mut app.align.warned, true) {
-        return app.say(format!("{}; a again takes it all the same", doubt(found)), Tone::Wrong);
+        let first = doubt_in_words(found, &doubts[0]);
+        return app.say(format!("{first}; a again takes it all the same"), Tone::Wrong);
     }
     let step = AlignStep {
         accept: doubtful,
@@ -125,14 +127,6 @@ fn accept(app: &mut App, found: &Study) {
     };
     let (clock, stamp) = if chosen { (Some(fit.clock), Some(fit.stamp)) } else { (None, None) };
     app.start(Step::Align(AlignStep { anchor: true, clock, stamp, ..step }));
-}
-
-/// What speaks against the clock found.
-fn doubt(found: &Study) -> String {
-    match found.disagreeing().as_slice() {
-        [] => format!("the clock explains only {:.0} % of what the weeks say", found.fit.confidence * 100.0),
-        spans => format!("weeks that follow each other speak against it: {}", stretches_in_words(spans)),
-    }
 }
 
 /// Takes a clock that was typed.
@@ -151,15 +145,7 @@ fn choose(app: &mut App, typed: &str) {
 /// Shifts the clock by a length: by hours as a clock, by a bar to the other stamp of bars.
 fn nudge(app: &mut App, found: &Study, by: Micros) {
     let fit = app.align.fit(found).clone();
-    if !fit.clock.changes().is_empty() {
-        return app.say("a clock that changes is not nudged; o takes one of your own", Tone::Plain);
-    }
-    let (zone, shift) = fit.clock.parts();
-    let clock = match zone {
-        Some(zone) => Clock::zone(zone, shift + by),
-        None => Ok(Clock::fixed(shift + by)),
-    };
-    match clock {
+    match fit.clock.shifted(by) {
         Ok(clock) if clock.offset_at(found.here.edition.first).abs() <= 18 * HOUR => {
             rate(app, found, &clock, fit.stamp);
         }
@@ -169,7 +155,7 @@ fn nudge(app: &mut App, found: &Study, by: Micros) {
 }
 
 fn rate(app: &mut App, found: &Study, clock: &Clock, stamp: Stamp) {
-    let fit = fit_to(&found.weeks, found.here.name.frame.length(), clock, stamp);
+    let fit = fit_to(&found.weeks, found.here.name.frame.length(), &found.fit, clock, stamp);
     let agree = fit.weeks.iter().filter(|w| w.agrees).count();
     app.say(
         format!("{clock}: {agree} of {} weeks agree, confidence {:.2}", fit.weeks.len(), fit.confidence),
@@ -328,8 +314,8 @@ pub fn facts(app: &App) -> Vec<Fact> {
     }
     out.push(Fact::words(format!("{agree} of {} weeks agree", fit.weeks.len())));
     out.push(Fact::Pair("confidence", format!("{:.2}", fit.confidence)));
-    if !chosen && !found.is_beyond_doubt() {
-        out.push(Fact::words(format!("▲ {}", doubt(found))));
+    if !chosen {
+        out.extend(found.doubts().iter().map(|d| Fact::words(format!("▲ {}", doubt_in_words(found, d)))));
     }
     out.push(Fact::Gap);
     if !fit.alternatives.is_empty() {

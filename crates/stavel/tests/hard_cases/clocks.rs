@@ -144,3 +144,48 @@ fn a_clock_that_is_known_needs_no_other_series() {
     let told = desk.run(&["align", "NOKSEK@quill:1m", "--clock", "Europe/Oslo", "--anchor"]);
     assert!(told.code == 3 && told.out.contains("never showed 60"), "{}", told.out);
 }
+
+#[test]
+fn a_clock_changed_in_mid_week_is_found_but_not_taken_unasked() {
+    // Wednesday of the eleventh week at 14:00 UTC.
+    let change = 10 * 168 + 2 * 24 + 14;
+    let desk = both("2024-01-01", 24, |i| if i < change { 5 } else { 2 });
+    let told = desk.run(&ALIGN);
+    assert_eq!(told.code, 3, "{}{}", told.out, told.err);
+    assert!(told.out.contains("changed while the market was open, at about 2024-03-13"), "{}", told.out);
+    // One day on which the two are not alike, at the very end, is enough to ask.
+    let desk = both("2024-01-01", 24, |i| if i < 23 * 168 + 72 { 5 } else { 2 });
+    let told = desk.run(&ALIGN);
+    assert_eq!(told.code, 3, "{}{}", told.out, told.err);
+    assert!(told.out.contains("not alike by it: 2024-06-1"), "{}", told.out);
+}
+
+#[test]
+fn a_reference_that_is_itself_stamped_at_the_close_is_told() {
+    let minutes = |late: i64| {
+        let mut random = made_up(3);
+        let mut price = 1_083_400i64;
+        let mut text = format!("{HEADER}\n");
+        for i in 0..21 * 1440i64 {
+            price += random(81) as i64 - 40;
+            let [low, high] = [price - random(60) as i64, price + random(60) as i64];
+            let day = i / 1440;
+            if day % 7 > 4 {
+                continue;
+            }
+            let p = [price, high, low, price].map(|p| format!("{}.{:06}", p / 1_000_000, p % 1_000_000));
+            text += &format!("{},{},5\n", minute(i + late), p.join(","));
+        }
+        text
+    };
+    let desk = Desk::new();
+    let paths = [("v", minutes(1)), ("b", minutes(120))]
+        .map(|(name, text)| desk.0.file(&format!("{name}_NOKSEK.csv"), text));
+    for (path, source, clock) in [(&paths[0], "quill", "UTC"), (&paths[1], "tarn", "afloat")] {
+        let told = desk.run(&["intake", path, "--source", source, "--clock", clock, "--stamp", "open"]);
+        assert_eq!(told.code, 0, "{}", told.err);
+    }
+    let told = desk.run(&["align", "NOKSEK@tarn:1m", "--to", "NOKSEK@quill:1m", "--anchor"]);
+    assert_eq!(told.code, 3, "{}{}", told.out, told.err);
+    assert!(told.out.contains("NOKSEK@quill:1m may be stamped at their close"), "{}", told.out);
+}

@@ -1,0 +1,203 @@
+//! What the rows say of a clock, beyond whole weeks: the moment at which it was changed for another, and the
+//! days on which it is wrong.
+
+use rayon::prelude::*;
+
+use super::correlate::WeekFit;
+use crate::model::time::{DAY, HOUR, Micros, WEEK, day_of};
+use crate::model::{Clock, Columns, Field, Span, Walls};
+
+/// A return counts at most this many times the mean return, as where weeks are compared.
+const CLIP: f64 = 8.0;
+/// Moments that explain the rows as well as the best but for this many usual rows are as good.
+const AS_GOOD: f64 = 3.0;
+/// Days are put together until they have so many returns; what is left at the end of a week needs fewer.
+const ENOUGH: usize = 60;
+const FEWEST: usize = 20;
+/// Days whose correlation is below this share of the usual one are not alike; and by as many standard errors.
+const UNLIKE: f64 = 0.25;
+const ERRORS: f64 = 4.0;
+/// Markets that close for this long do so for a weekend or a holiday.
+const CLOSED: Micros = 12 * HOUR;
+
+/// The rows of both sides: high, low and close, in order of time; `here` as written in bars of `step`, `there`
+/// in UTC in bars of `step` or shorter.
+pub struct Sides<'a> {
+    pub here: &'a Columns,
+    pub there: &'a Columns,
+    pub step: Micros,
+    /// True where the second is quoted the other way round.
+    pub inverse: bool,
+}
+
+/// The midnight in the middle of the weekend before a week (they begin on Saturday afternoon of the wall).
+pub(super) fn weekend_before(week: &WeekFit, after: &Clock) -> Micros {
+    (week.start + 20 * HOUR - after.offset_at(week.start)).div_euclid(DAY) * DAY
+}
+
+impl Sides<'_> {
+    /// The moment (UTC) of the change between two weeks, `before` and `after` being the clocks, and whether the
+    /// market was closed then. `extra` is what bars stamped at their close add to written times.
+    pub(super) fn moment(
+        &self,
+        (week, next): (&WeekFit, &WeekFit),
+        (before, after): (&Clock, &Clock),
+        extra: Micros,
+    ) -> (Micros, bool) {
+        let range = self.here.range_of(Span::new(week.start, next.start + next.length));
+        let times = &self.here.time[range.clone()];
+        let weekend = weekend_before(next, after);
+        let sums = self.for_the_first(range.clone(), [before, after], extra);
+        let Some(most) = sums.iter().copied().reduce(f64::max) else { return (weekend, true) };
+        // Between rows k - 1 and k: when the last one ended by the clock before, when the next one opens by
+        // the clock after.
+        let end = |k: usize| times[k - 1] - extra + self.step - before.offset_at(times[k - 1]);
+        let open = |k: usize| times[k] - extra - after.offset_at(times[k]);
+        let jump = after.offset_at(times[0]) - before.offset_at(times[0]);
+        let usual = sums.windows(2).map(|w| (w[1] - w[0]).abs()).sum::<f64>() / times.len() as f64;
+        let as_good = (1..times.len()).filter(|k| sums[*k] >= most - AS_GOOD * usual);
+        // In closed hours if it can be; then where the wall jumped by just that; then at a midnight.
+        let rank = |k: &usize| {
+            let silent = times[*k] - times[*k - 1] - self.step;
+            let midnight = times[*k].rem_euclid(DAY) == 0 || open(*k).rem_euclid(DAY) == 0;
+            let place = match () {
+                () if silent >= CLOSED => 0,
+                () if jump > 0 && silent == jump => 1,
+                () if midnight => 2,
+                () => 3,
+            };
+            (place, (most - sums[*k]).max(0.0))
+        };
+        let best =
+            as_good.map(|k| (rank(&k), k)).min_by(|(a, _), (b, _)| a.0.cmp(&b.0).then(a.1.total_cmp(&b.1)));
+        let Some((_, k)) = best else { return (weekend, true) };
+        let (from, to) = (end(k), open(k));
+        let is_closed = times[k] - times[k - 1] - self.step >= CLOSED;
+        // The middle of the weekend, if the silence holds it; else a midnight; else where rows go on.
+        let midnight = to.div_euclid(DAY) * DAY;
+        let moment = match () {
+            () if (from..=to).contains(&weekend) => weekend,
+            () if (from..=to).contains(&midnight) => midnight,
+            () => to,
+        };
+        (moment, is_closed)
+    }
+
+    /// For every row, how much more all rows before it agree with the other side by the first of two clocks
+    /// than by the second; one value more than rows.
+    fn for_the_first(&self, range: std::ops::Range<usize>, clocks: [&Clock; 2], extra: Micros) -> Vec<f64> {
+        let own: Vec<f64> = range.clone().map(|i| self.own_return(i)).collect();
+        let most = CLIP * mean_of(&own);
+        let theirs = clocks.map(|clock| -> Vec<f64> {
+            range
+                .clone()
+                .map(|i| self.their_return(clock.from_wall(self.here.time[i] - extra).settle()))
+                .collect()
+        });
+        let their_most = CLIP * mean_of(&theirs[0]).max(mean_of(&theirs[1]));
+        let mut sums = vec![0.0];
+        for (i, own) in own.iter().enumerate() {
+            let [a, b] = [0, 1].map(|c| theirs[c][i].clamp(-their_most, their_most));
+            sums.push(sums[i] + own.clamp(-most, most) * (a - b));
+        }
+        sums
+    }
+
+    /// Days (first and last, as written) within the weeks that begin at `starts` on which the two sides are not
+    /// alike by a clock, though they are on most others.
+    pub(super) fn unlike_days(&self, starts: &[Micros], clock: &Clock, extra: Micros) -> Vec<(i64, i64)> {
+        let parts: Vec<Part> = starts
+            .par_iter()
+            .flat_map_iter(|&start| self.parts(Span::new(start, start + WEEK), clock, extra))
+            .collect();
+        let mut usual: Vec<f64> = parts.iter().map(|p| p.correlation).collect();
+        usual.sort_by(f64::total_cmp);
+        let Some(usual) = usual.get(usual.len() / 2).copied() else { return Vec::new() };
+        let mut out: Vec<(i64, i64)> = Vec::new();
+        for part in parts {
+            let error = 1.0 / (part.returns as f64).sqrt();
+            if part.correlation >= usual * UNLIKE || part.correlation > usual - ERRORS * error {
+                continue;
+            }
+            match out.last_mut() {
+                Some(run) if run.1 + 3 >= part.days.0 => run.1 = part.days.1,
+                _ => out.push(part.days),
+            }
+        }
+        out
+    }
+
+    /// The correlation of returns in the parts of a span, each of whole days as written.
+    fn parts(&self, span: Span, clock: &Clock, extra: Micros) -> Vec<Part> {
+        let mut out = Vec::new();
+        let range = self.here.range_of(span);
+        let times = &self.here.time[range.clone()];
+        let (mut pairs, mut first) = (Vec::<(f64, f64)>::new(), None);
+        let mut from = range.start;
+        let mut walls = Walls::new(clock.clone());
+        for day in times.chunk_by(|a, b| day_of(*a) == day_of(*b)) {
+            first = first.or(Some(day_of(day[0])));
+            let returns = (from..from + day.len()).map(|i| {
+                let utc = walls.read(self.here.time[i] - extra).settle();
+                (self.own_return(i), self.their_return(utc))
+            });
+            pairs.extend(returns.filter(|(a, b)| *a != 0.0 && *b != 0.0));
+            from += day.len();
+            let enough = if from == range.end { FEWEST } else { ENOUGH };
+            if let (true, Some(first_day)) = (pairs.len() >= enough, first) {
+                let days = (first_day, day_of(day[0]));
+                out.push(Part { days, returns: pairs.len(), correlation: correlation(&pairs) });
+                (pairs, first) = (Vec::new(), None);
+            }
+        }
+        out
+    }
+
+    /// The change of the close of a row from the one just before it; 0 after a gap.
+    fn own_return(&self, i: usize) -> f64 {
+        let close = self.here.column(Field::Close);
+        match i.checked_sub(1) {
+            Some(before) if self.here.time[i] - self.here.time[before] == self.step => {
+                (close[i] - close[before]) as f64
+            }
+            _ => 0.0,
+        }
+    }
+
+    /// The change of the other side's close over a bar that opens at `from`; 0 where either end is missing.
+    fn their_return(&self, from: Micros) -> f64 {
+        let (close, time) = (self.there.column(Field::Close), &self.there.time);
+        let last_before = |t: Micros| {
+            let at = time.partition_point(|other| *other < t).checked_sub(1)?;
+            (t - time[at] <= self.step).then(|| close[at])
+        };
+        match (last_before(from), last_before(from + self.step)) {
+            (Some(a), Some(b)) => ((b - a) * if self.inverse { -1 } else { 1 }) as f64,
+            _ => 0.0,
+        }
+    }
+}
+
+/// Some days together.
+struct Part {
+    days: (i64, i64),
+    returns: usize,
+    correlation: f64,
+}
+
+/// Of returns about zero, each clipped so that one jump does not speak for all.
+fn correlation(pairs: &[(f64, f64)]) -> f64 {
+    let (a, b): (Vec<f64>, Vec<f64>) = pairs.iter().copied().unzip();
+    let (most_a, most_b) = (CLIP * mean_of(&a), CLIP * mean_of(&b));
+    let (mut ab, mut aa, mut bb) = (0.0, 0.0, 0.0);
+    for (a, b) in pairs {
+        let (a, b) = (a.clamp(-most_a, most_a), b.clamp(-most_b, most_b));
+        (ab, aa, bb) = (ab + a * b, aa + a * a, bb + b * b);
+    }
+    if aa * bb > 0.0 { ab / (aa * bb).sqrt() } else { 0.0 }
+}
+
+fn mean_of(values: &[f64]) -> f64 {
+    let there: Vec<f64> = values.iter().map(|v| v.abs()).filter(|v| *v > 0.0).collect();
+    there.iter().sum::<f64>() / there.len().max(1) as f64
+}
