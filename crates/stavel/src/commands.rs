@@ -184,13 +184,13 @@ pub fn do_step(folder: &Path, step: &Step) -> Result<Report> {
 
 /// Prints a report for a person, or its document.
 fn tell(report: &Report, as_json: bool) -> Result<()> {
-    if as_json { print_json(&report.json) } else { print_lines(&report.lines) }
+    if as_json { print_json(&report.document()) } else { print_lines(&report.lines) }
 }
 
 pub fn print_json(value: &Value) -> Result<()> {
-    let mut text = serde_json::to_vec_pretty(value)?;
-    text.push(b'\n');
-    quietly(std::io::stdout().lock().write_all(&text))
+    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    let written = serde_json::to_writer_pretty(&mut out, value).map_err(std::io::Error::from);
+    quietly(written.and_then(|()| writeln!(out)).and_then(|()| out.flush()))
 }
 
 /// A reader that goes away (`| head`) is no failure.
@@ -270,8 +270,9 @@ fn run_recipe(folder: &Path, path: &Path, dry_run: bool, as_json: bool) -> Resul
             Done::Now(report) => {
                 lines.push(format!("{number} {}", step.command_line()));
                 lines.extend(report.lines.iter().map(|l| format!("    {l}")));
-                documents
-                    .push(json!({"step": number, "act": step.act(), "done": "now", "report": report.json}));
+                documents.push(
+                    json!({"step": number, "act": step.act(), "done": "now", "report": report.document()}),
+                );
                 if report.wants_person {
                     ending = Ending::WantsPerson;
                 }

@@ -111,7 +111,7 @@ fn headless(folder: &Path, raw: &Path, as_json: bool) -> Result<Ending> {
 
 /// What a step's own report proves.
 fn proofs_of(step: &Step, report: &Report, truth: &Truth) -> Vec<Proof> {
-    let json = &report.json;
+    let json = &report.document();
     let number = |v: &Value, key: &str| v[key].as_u64().unwrap_or(u64::MAX);
     let list = |key: &str| json[key].as_array().cloned().unwrap_or_default();
     match step {

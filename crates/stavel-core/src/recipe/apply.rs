@@ -1,5 +1,7 @@
 //! Doing a step.
 
+use std::sync::Arc;
+
 use serde_json::{Value, json};
 
 use super::aligning::align_one;
@@ -19,11 +21,27 @@ use crate::model::{Decision, Frame, Micros, SeriesName, Side, Span};
 use crate::store::Shelf;
 use crate::{Error, Result};
 
+/// A list of a document whose entries are made when they are asked for.
+#[derive(Clone)]
+pub struct LongList {
+    pub name: &'static str,
+    pub len: usize,
+    pub entry: Arc<dyn Fn(usize) -> Value + Send + Sync>,
+}
+
+impl std::fmt::Debug for LongList {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} entries of {}", self.len, self.name)
+    }
+}
+
 /// What a step did.
 #[derive(Debug, Clone)]
 pub struct Report {
-    /// The document that `--json` prints.
+    /// The document that `--json` prints, but for its long lists.
     pub json: Value,
+    /// Lists of the document that may have a hundred thousand entries; made only where it is printed.
+    pub lists: Vec<LongList>,
     /// The same in lines for people; the first says it all.
     pub lines: Vec<String>,
     /// True where it is done but somebody should look.
@@ -41,12 +59,22 @@ impl Report {
     pub fn new(json: Value, lines: Vec<String>) -> Report {
         Report {
             json,
+            lists: Vec::new(),
             lines,
             wants_person: false,
             changed: Vec::new(),
             files: Vec::new(),
             assumed: Vec::new(),
         }
+    }
+
+    /// The whole document.
+    pub fn document(&self) -> Value {
+        let mut json = self.json.clone();
+        for list in &self.lists {
+            json[list.name] = (0..list.len).map(|i| (list.entry)(i)).collect();
+        }
+        json
     }
 
     /// Puts what was assumed into the document and into one line.

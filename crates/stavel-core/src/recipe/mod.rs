@@ -16,7 +16,7 @@ mod step;
 mod stepping;
 
 pub use aligning::{doubt_in_words, minute_of_week, stretches_in_words};
-pub use apply::{Report, apply, as_act, bytes_in_words, frames_named, span_between};
+pub use apply::{LongList, Report, apply, as_act, bytes_in_words, frames_named, span_between};
 pub use assuming::of_rows as assumed_of_rows;
 pub use bring_in::{hints_of, layout_named, plan_of};
 pub use checking::{Checked, check_json, check_step};

@@ -1,14 +1,16 @@
 //! Doing a splice step, and telling how it came about.
 
+use std::sync::Arc;
+
 use serde_json::{Value, json};
 
-use super::apply::Report;
+use super::apply::{LongList, Report};
 use super::step::SpliceStep;
 use crate::job::Job;
 use crate::model::price::as_float;
 use crate::model::time::{self, length_in_words, rfc3339};
-use crate::splice::{Ask, Judged, Seam, SplicedSeries, splice_series};
-use crate::store::Shelf;
+use crate::splice::{Ask, Judged, Seam, Spliced, SplicedSeries, splice_series};
+use crate::store::{SeriesInfo, Shelf};
 use crate::{Result, align};
 
 /// Rows in both sources from which on their changes are compared, and the least their correlation is to be.
@@ -27,10 +29,12 @@ pub fn splice_one(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<Rep
     let made = splice_series(shelf, &step.series, &step.into, &ask, job)?;
     let mut report = Report::new(splice_json(step, &made), splice_lines(step, &made));
     let troubles = troubles(shelf, step, &made, job)?;
+    let SplicedSeries { info, spliced, .. } = made;
+    report.lists = long_lists(step, &info, spliced);
     report.wants_person = !troubles.is_empty();
     report.json["troubles"] = json!(troubles);
     report.lines.extend(troubles.iter().map(|t| format!("  ▲ {t}")));
-    Ok(Report { changed: vec![made.info.name.clone()], ..report })
+    Ok(Report { changed: vec![info.name], ..report })
 }
 
 /// What a careful person would look at before using the joined history.
@@ -64,25 +68,36 @@ fn troubles(shelf: &Shelf, step: &SpliceStep, made: &SplicedSeries, job: &Job) -
     Ok(all)
 }
 
-fn splice_json(step: &SpliceStep, made: &SplicedSeries) -> Value {
-    let (info, s) = (&made.info, &made.spliced);
-    let decimals = info.edition.scale.price;
-    let bar = info.name.frame.length();
-    let seams: Vec<Value> = s
-        .seams
-        .iter()
-        .enumerate()
-        .map(|(i, m)| {
-            let judged = s.judged.get(i);
-            json!({
-                "at": rfc3339(m.at), "before": step.series[m.before], "after": step.series[m.after],
-                "step": as_float(m.step, decimals), "usual_step": as_float(s.usual_step, decimals),
-                "apart": judged.and_then(|j| j.apart).map(|a| as_float(a, decimals)),
-                "trouble": judged.and_then(|j| j.trouble(m, s.usual_step, bar)),
-                "better": judged.and_then(|j| j.better).map(rfc3339),
-            })
+/// Pieces and seams: a splice that fills holes may have a hundred thousand.
+fn long_lists(step: &SpliceStep, info: &SeriesInfo, spliced: Spliced) -> Vec<LongList> {
+    let (decimals, bar) = (info.edition.scale.price, info.name.frame.length());
+    let (names, s) = (step.series.clone(), Arc::new(spliced));
+    let (of_pieces, of_seams) = (names.clone(), s.clone());
+    let pieces = s.clone();
+    let piece = move |i: usize| {
+        let p = &pieces.pieces[i];
+        json!({"from": rfc3339(p.from), "to": rfc3339(p.to), "series": of_pieces[p.source], "rows": p.rows})
+    };
+    let seam = move |i: usize| {
+        let s = &of_seams;
+        let (m, judged) = (&s.seams[i], s.judged.get(i));
+        json!({
+            "at": rfc3339(m.at), "before": names[m.before], "after": names[m.after],
+            "step": as_float(m.step, decimals), "usual_step": as_float(s.usual_step, decimals),
+            "apart": judged.and_then(|j| j.apart).map(|a| as_float(a, decimals)),
+            "trouble": judged.and_then(|j| j.trouble(m, s.usual_step, bar)),
+            "better": judged.and_then(|j| j.better).map(rfc3339),
         })
-        .collect();
+    };
+    vec![
+        LongList { name: "pieces", len: s.pieces.len(), entry: Arc::new(piece) },
+        LongList { name: "seams", len: s.seams.len(), entry: Arc::new(seam) },
+    ]
+}
+
+fn splice_json(step: &SpliceStep, made: &SplicedSeries) -> Value {
+    let info = &made.info;
+    let decimals = info.edition.scale.price;
     let levels: Vec<Value> = made
         .gaps
         .iter()
@@ -102,10 +117,6 @@ fn splice_json(step: &SpliceStep, made: &SplicedSeries) -> Value {
         "series": info.name,
         "edition": info.edition.number,
         "rows": info.edition.rows,
-        "pieces": s.pieces.iter().map(|p| json!({
-            "from": rfc3339(p.from), "to": rfc3339(p.to), "series": step.series[p.source], "rows": p.rows,
-        })).collect::<Vec<_>>(),
-        "seams": seams,
         "overlap": {
             "rows": made.overlap.rows, "equal": made.overlap.equal, "median_diff": as_float(made.overlap.median_diff, decimals),
             "p95_diff": as_float(made.overlap.p95_diff, decimals), "correlation": made.overlap.correlation,

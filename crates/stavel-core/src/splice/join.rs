@@ -2,19 +2,21 @@
 
 use super::dress::Dress;
 use super::level::HourSpreads;
-use super::source::Source;
+use super::source::{Pieces, Source};
 use crate::model::{Clock, Columns, Field, Micros, Scale, Span};
 use crate::store::{Cursor, ahead};
 use crate::{Error, Result};
 
 /// Rows given at once.
-const BLOCK: usize = 128 * 1024;
+const BLOCK: usize = 32 * 1024;
 
 /// Rows of a joined history that follow each other.
 pub struct Block {
     pub rows: Columns,
     /// Runs of rows of one source: the source and how many.
     pub runs: Vec<(usize, usize)>,
+    /// Rows that were given a spread.
+    pub carried: u64,
 }
 
 /// What rows are to be joined.
@@ -37,8 +39,6 @@ pub struct Join {
     /// A run that was taken and not yet copied: the source, and its rows in the piece of its cursor.
     pending: Option<(usize, std::ops::Range<usize>)>,
     spreads: Option<(HourSpreads, Clock)>,
-    /// Rows that were given a spread so far.
-    pub carried: u64,
 }
 
 impl Join {
@@ -55,17 +55,8 @@ impl Join {
             .map(|(source, (spans, dress))| Claimed::begin(source, spans, dress.clone(), wanted))
             .collect::<Result<_>>()?;
         let (fields, scale) = (wanted.fields.to_vec(), wanted.scale);
-        let block = Block { rows: Columns::empty(&fields, scale), runs: Vec::new() };
-        Ok(Join {
-            cursors,
-            cell: wanted.cell,
-            fields,
-            scale,
-            block,
-            pending: None,
-            spreads: None,
-            carried: 0,
-        })
+        let block = Block { rows: Columns::empty(&fields, scale), runs: Vec::new(), carried: 0 };
+        Ok(Join { cursors, cell: wanted.cell, fields, scale, block, pending: None, spreads: None })
     }
 
     /// Puts spreads on rows of later sources that do not know theirs; the clock tells the hour of the week.
@@ -91,13 +82,13 @@ impl Join {
         if self.block.rows.is_empty() {
             return Ok(None);
         }
-        let empty = Block { rows: Columns::empty(&self.fields, self.scale), runs: Vec::new() };
+        let empty = Block { rows: Columns::empty(&self.fields, self.scale), runs: Vec::new(), carried: 0 };
         let mut block = std::mem::replace(&mut self.block, empty);
         if let Some((spreads, wall)) = &self.spreads {
             let mut from = 0;
             for (source, rows) in &block.runs {
                 if *source > 0 {
-                    self.carried += spreads.carry_to(&mut block.rows, from..from + rows, wall);
+                    block.carried += spreads.carry_to(&mut block.rows, from..from + rows, wall);
                 }
                 from += rows;
             }
@@ -207,7 +198,7 @@ impl Iterator for Join {
 
 /// The rows of one source that lie in its claims.
 struct Claimed {
-    rows: Cursor<Box<dyn Iterator<Item = Result<Columns>>>>,
+    rows: Cursor<Pieces>,
     claims: Vec<Span>,
     claim: usize,
     /// Where, in the piece at hand, the rows of the claim end.
@@ -221,7 +212,7 @@ struct Claimed {
 impl Claimed {
     fn begin(source: &Source, spans: &[Span], dress: Dress, wanted: &Wanted<'_>) -> Result<Claimed> {
         let claims = Span::shared(spans, &[wanted.span]);
-        let pieces: Box<dyn Iterator<Item = Result<Columns>>> = match (claims.first(), claims.last()) {
+        let pieces: Pieces = match (claims.first(), claims.last()) {
             (Some(first), Some(last)) => {
                 let pieces = source.pieces(wanted.fields, Span::new(first.from, last.to))?;
                 Box::new(ahead(pieces.map(move |piece| in_order(dress.put_on(piece?)))))

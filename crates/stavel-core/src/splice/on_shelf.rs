@@ -13,7 +13,7 @@ use crate::model::time::civil_from_days;
 use crate::model::{
     Clock, Frame, Input, Instrument, Made, Micros, Provenance, SeriesName, Session, Shape, Side, Span,
 };
-use crate::store::{Origin, SeriesInfo, Shelf};
+use crate::store::{Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
 
 /// How series are to be joined.
@@ -345,8 +345,7 @@ fn write(
     // What was surveyed to find the basis need not be surveyed again.
     let mut survey = Survey::default();
     let mut rebuilt_from = None;
-    let mut join = plan.join(&plan.fields(), Span::new(from, Micros::MAX))?;
-    for block in &mut join {
+    for block in ahead(plan.join(&plan.fields(), Span::new(from, Micros::MAX))?) {
         let block = block?;
         job.advance(block.rows.len() as u64)?;
         rebuilt_from = rebuilt_from.or(block.rows.time.first().copied());
@@ -355,7 +354,6 @@ fn write(
         }
         draft.push(block.rows)?;
     }
-    survey.carried = join.carried;
     let spliced = plan.told(surveyed.unwrap_or(survey))?;
     if let Made::Splice(joining) = made {
         draft.set_made(Made::Splice(Joining {

@@ -10,6 +10,7 @@ use super::{Rule, Seam, Source, Spliced};
 use crate::job::Job;
 use crate::model::time::MINUTE;
 use crate::model::{Clock, Columns, Field, Micros, Scale, Session, Span};
+use crate::store::ahead;
 use crate::{Error, Result};
 
 /// Seams that are judged; a splice with more of them is a mosaic.
@@ -130,14 +131,12 @@ impl Plan {
     /// Where a source cannot be read.
     pub fn survey(&self, job: &Job, mut each: impl FnMut(&Columns) -> Result<()>) -> Result<Survey> {
         let mut survey = Survey::default();
-        let mut join = self.join(&self.surveyed(), Span::ALL)?;
-        for block in &mut join {
+        for block in ahead(self.join(&self.surveyed(), Span::ALL)?) {
             let block = block?;
             job.advance(block.rows.len() as u64)?;
             survey.push(&block);
             each(&block.rows)?;
         }
-        survey.carried = join.carried;
         Ok(survey)
     }
 
@@ -149,13 +148,11 @@ impl Plan {
         let mut survey = Survey::default();
         let fields = self.fields();
         let mut rows = Columns::empty(&fields, self.scale);
-        let mut join = self.join(&fields, Span::ALL)?;
-        for block in &mut join {
+        for block in self.join(&fields, Span::ALL)? {
             let block = block?;
             survey.push(&block);
             rows.append(&block.rows);
         }
-        survey.carried = join.carried;
         Ok((rows, self.told(survey)?))
     }
 

@@ -12,7 +12,7 @@ pub struct Survey {
     pub pieces: Vec<Piece>,
     pub seams: Vec<Seam>,
     pub rows: u64,
-    /// Rows that were given a spread, as the join counts them.
+    /// Rows that were given a spread.
     pub carried: u64,
     /// Sizes of the steps from a close to the next open, in points.
     steps: Counts,
@@ -28,6 +28,7 @@ impl Survey {
 
     /// Takes the next rows.
     pub fn push(&mut self, block: &Block) {
+        self.carried += block.carried;
         let prices = Prices::of(&block.rows);
         let mut from = 0;
         for (source, rows) in &block.runs {
