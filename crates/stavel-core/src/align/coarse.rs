@@ -62,7 +62,7 @@ pub fn correlate_finely(
 }
 
 /// Adds high, low and close to the bar that begins at `start`: the last one, or a new one.
-pub(super) fn gather(out: &mut Columns, start: Micros, [high, low, close]: [i64; 3]) {
+pub(crate) fn gather(out: &mut Columns, start: Micros, [high, low, close]: [i64; 3]) {
     if out.time.last() == Some(&start) {
         let at = out.len() - 1;
         out.data[0][at] = out.data[0][at].max(high);

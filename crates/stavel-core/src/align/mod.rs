@@ -20,6 +20,7 @@ mod rules;
 pub use alternatives::Alternative;
 pub use anchoring::Mover;
 pub use changes::Sides;
+pub(crate) use coarse::gather;
 pub use coarse::{correlate_finely, fine_step};
 pub use correlate::{Offsets, WeekFit, correlate};
 pub use doubt::Doubt;

@@ -1,8 +1,8 @@
 //! What was decided about files, told with how it is known.
 
-use super::Hints;
 use super::layout::Use;
-use super::plan::{Plan, Seen};
+use super::plan::Seen;
+use super::{Hints, Stamp};
 use crate::model::columns::shape_of;
 use crate::model::{Clock, Decision, Field, SeriesName, Shape, Standing};
 
@@ -94,14 +94,15 @@ pub fn of_side(series: &SeriesName, seen: &Seen, hints: &Hints) -> Option<Decisi
 }
 
 /// Which end of a bar its time names; nothing to decide where the rows are ticks.
-pub fn of_stamp(plan: &Plan, hints: &Hints) -> Option<Decision> {
-    if !plan.series.frame.is_bars() {
+pub fn of_stamp(series: &SeriesName, found: Option<&(Stamp, String)>, hints: &Hints) -> Option<Decision> {
+    if !series.frame.is_bars() {
         return None;
     }
-    let (standing, why) = match (hints.stamp, plan.stamp_from.as_str()) {
+    let (standing, why) = match (hints.stamp, found) {
         (Some(_), _) => (Standing::Said, "as said"),
-        (None, "") => (Standing::Assumed, "nothing tells which end of a bar its time names; say --stamp"),
-        (None, why) => (Standing::Found, why),
+        (None, None) => (Standing::Assumed, "nothing tells which end of a bar its time names; say --stamp"),
+        (None, Some((_, why))) => (Standing::Found, why.as_str()),
     };
-    Some(Decision::new("stamp", plan.stamp.word(), standing, why))
+    let stamp = found.map_or(Stamp::default(), |f| f.0);
+    Some(Decision::new("stamp", stamp.word(), standing, why))
 }

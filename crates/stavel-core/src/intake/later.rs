@@ -1,9 +1,13 @@
 //! Later files of a series: what is known of it already, and how far that goes.
 
 use super::Stamp;
-use crate::model::time::{DAY, wall};
-use crate::model::{Clock, Made, Micros, SeriesName, Standing};
-use crate::store::{SeriesInfo, Shelf};
+use super::scan::Scanned;
+use crate::align::{bars, correlate};
+use crate::job::Job;
+use crate::model::provenance::Anchoring;
+use crate::model::time::{DAY, HOUR, MINUTE, wall};
+use crate::model::{Clock, Made, Micros, SeriesName, Span, Standing};
+use crate::store::{EditionInfo, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
 /// The stamp of a series' bars, where an earlier file or a comparison has told it.
@@ -30,42 +34,120 @@ pub fn known_stamp(shelf: &Shelf, series: &SeriesName) -> Result<Option<Stamp>> 
     Ok(None)
 }
 
-/// Asks where rows of a silent file would be moved by a clock that was found, but whose changes the rows it
-/// was found from never showed: a winter fits a fixed clock as well as one that changes in spring.
+/// Asks where rows of a silent file would be moved by a clock that was found, but hardly is theirs: the series it
+/// was compared with speaks against it, or they lie where the clock changes as the rows it was found from never
+/// showed (a winter fits a fixed clock as well as one that changes in spring) and nothing else tells.
 ///
 /// # Errors
-/// A question, where the clock's offset in the new rows is one the series never had.
-pub fn may_go_on(
-    shelf: &Shelf,
-    info: &SeriesInfo,
-    ends: Option<(Micros, Micros)>,
-    place: &str,
-) -> Result<()> {
-    let (Some(clock), Some((first, last))) = (&info.edition.clock, ends) else { return Ok(()) };
+/// A question.
+pub fn may_go_on(shelf: &Shelf, info: &SeriesInfo, scanned: &Scanned, place: &str) -> Result<()> {
+    let (Some(clock), Some((first, last))) = (&info.edition.clock, scanned.ends) else { return Ok(()) };
     let editions = shelf.editions(&info.name)?;
-    let aligned = editions.iter().rev().find(|e| matches!(e.provenance.made, Made::Align(_)));
-    let said_since = |e: &crate::store::EditionInfo| match &e.provenance.made {
-        Made::Intake(taken) => {
-            taken.decisions.iter().any(|d| d.what == "clock" && d.standing == Standing::Said)
+    let found = editions.iter().rev().find_map(|e| match &e.provenance.made {
+        Made::Align(anchoring) => Some((e, anchoring)),
+        _ => None,
+    });
+    let said_since = |number: i64| editions.iter().any(|e| e.number > number && says_clock(e));
+    let Some((aligned, anchoring)) = found.filter(|(e, _)| !said_since(e.number)) else { return Ok(()) };
+    let question = |why: String| {
+        Err(Error::undecided(format!(
+            "The clock {clock} of {} was found from rows from {} to {}; {why} in the rows of {place} ({} to {}). Say --clock {clock} if it is theirs all the same, or the clock that is.",
+            info.name,
+            wall(aligned.first),
+            wall(aligned.last),
+            wall(first),
+            wall(last)
+        )))
+    };
+    match against_reference(shelf, info, anchoring, scanned)? {
+        Some(Compared { agree, weeks, .. }) if agree * 2 > weeks => return Ok(()),
+        Some(Compared { weeks, usual, .. }) => {
+            return question(format!(
+                "but {} fits another offset from UTC, {:+} min, in most of {weeks} weeks",
+                anchoring.to,
+                usual / MINUTE
+            ));
         }
-        _ => false,
-    };
-    let Some(aligned) = aligned.filter(|a| !editions.iter().any(|e| e.number > a.number && said_since(e)))
-    else {
-        return Ok(());
-    };
+        None => {}
+    }
     let seen = offsets(clock, aligned.first, aligned.last);
     if offsets(clock, first, last).iter().all(|offset| seen.contains(offset)) {
         return Ok(());
     }
-    Err(Error::undecided(format!(
-        "The clock {clock} of {} was found from rows from {} to {}, in which it never changed; the rows of {place} ({} to {}) lie where it would have. Say --clock {clock} if it does change so, or the fixed clock.",
-        info.name,
-        wall(aligned.first),
-        wall(aligned.last),
-        wall(first),
-        wall(last)
-    )))
+    match by_session(shelf, info, scanned)? {
+        Some(true) => Ok(()),
+        Some(false) => question("by it weeks would not begin when the session does".into()),
+        None => question("it never changed there as it would".into()),
+    }
+}
+
+fn says_clock(edition: &EditionInfo) -> bool {
+    let Made::Intake(taken) = &edition.provenance.made else { return false };
+    taken.decisions.iter().any(|d| d.what == "clock" && d.standing == Standing::Said)
+}
+
+/// Weeks of new rows beside the series that the clock was found with.
+struct Compared {
+    weeks: usize,
+    agree: usize,
+    /// The offset from UTC that most weeks ask for.
+    usual: Micros,
+}
+
+/// Holds what was seen of new rows against the series that the clock was found with; none where that does not
+/// reach there, or no week says anything.
+fn against_reference(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    anchoring: &Anchoring,
+    scanned: &Scanned,
+) -> Result<Option<Compared>> {
+    let Some(clock) = &info.edition.clock else { return Ok(None) };
+    let reference = anchoring.to.parse::<SeriesName>().ok().map(|to| shelf.find(&to));
+    let (Some(Ok(reference)), Some((first, last))) = (reference, scanned.glimpses.ends()) else {
+        return Ok(None);
+    };
+    let step = info.name.frame.length().max(reference.name.frame.length()).max(MINUTE);
+    if reference.is_afloat() || step > HOUR || info.name.frame.length() < reference.name.frame.length() {
+        return Ok(None);
+    }
+    let there = bars(shelf, &reference, step, Span::new(first - DAY, last + DAY))?;
+    let Ok(weeks) = correlate(&scanned.glimpses, &there, step, false, &Job::unwatched()) else {
+        return Ok(None);
+    };
+    let back = known_stamp(shelf, &info.name)?.unwrap_or_default().back(info.name.frame);
+    let mut offsets: Vec<Micros> = Vec::new();
+    let mut agree = 0;
+    for week in weeks.iter().filter(|w| w.speaks) {
+        offsets.push(week.best_offset() - back);
+        let by_clock = |t: Micros| (clock.offset_at(t) + back - week.best_offset()).abs() < step;
+        agree += usize::from(by_clock(week.start + DAY) || by_clock(week.start + week.length - DAY));
+    }
+    offsets.sort_unstable();
+    let usual = offsets.chunk_by(|a, b| a == b).max_by_key(|run| run.len()).map(|run| run[0]);
+    Ok(usual.map(|usual| Compared { weeks: offsets.len(), agree, usual }))
+}
+
+/// Whether weeks begin when the session of the instrument does, where that is said or was learned; none where too
+/// few weeks are seen.
+fn by_session(shelf: &Shelf, info: &SeriesInfo, scanned: &Scanned) -> Result<Option<bool>> {
+    let instrument = shelf.instrument(&info.name.instrument)?;
+    let Some(clock) = &info.edition.clock else { return Ok(None) };
+    if instrument.standing("hours") == Standing::Assumed {
+        return Ok(None);
+    }
+    let near = info.name.frame.length().max(20 * MINUTE);
+    let begins_so = |written: Micros| {
+        let utc = clock.from_wall(written).settle();
+        let open = instrument.sheet.session.open_spans(Span::new(utc - DAY, utc + DAY));
+        open.iter().any(|span| (span.from - utc).abs() <= near)
+    };
+    let weekends = scanned.gaps.iter().filter(|(before, after)| after - before >= DAY);
+    let (yes, no): (Vec<_>, Vec<_>) = weekends.map(|(_, after)| begins_so(*after)).partition(|so| *so);
+    Ok(match (yes.len(), no.len()) {
+        (yes, no) if yes + no < 2 || yes == no => None,
+        (yes, no) => Some(yes > no),
+    })
 }
 
 /// The offsets from UTC that a clock has in a span, looked at day by day.

@@ -7,7 +7,9 @@ use super::layout::{Layout, Use};
 use super::parse::Parser;
 use super::sniff::{DateEvidence, Decided};
 use super::{blocks::Block, cells, read::skip_head};
-use crate::model::{Columns, Field, Micros, Scale, present};
+use crate::align::gather;
+use crate::model::time::MINUTE;
+use crate::model::{Columns, Field, Micros, Scale, Shape, present};
 use crate::{Error, Result};
 
 /// Files up to this size are looked at as a whole.
@@ -33,6 +35,8 @@ pub struct Scanned {
     pub symbols: Vec<String>,
     /// True where some volume is not zero.
     pub has_volume: bool,
+    /// High, low and close of the rows that were looked at, ticks as minutes: in order of time, as written.
+    pub glimpses: Columns,
 }
 
 impl Scanned {
@@ -46,6 +50,9 @@ impl Scanned {
         }
         self.jump = self.jump.into_iter().chain(other.jump).max_by_key(|j| j.0);
         self.gaps.extend(&other.gaps);
+        let new: Vec<String> = other.symbols.iter().filter(|s| !self.symbols.contains(s)).cloned().collect();
+        self.symbols.extend(new);
+        self.has_volume |= other.has_volume;
     }
 }
 
@@ -109,10 +116,12 @@ pub fn scan(member: &Member, layout: &Layout, pieces: &[Vec<u8>]) -> Scanned {
         }
         if parsed.symbols.len() < 2 {
             look_at_rows(&mut found, &parsed.rows);
+            glimpse(&mut found.glimpses, parsed.rows);
         } else if let (Some(a), Some(b)) = (parsed.rows.time.iter().min(), parsed.rows.time.iter().max()) {
             widen(&mut found, *a, *b);
         }
     }
+    found.glimpses.sort();
     let body = member.bytes;
     if bytes > 0 && bytes * 10 < body * 9 {
         found.is_estimate = true;
@@ -120,6 +129,31 @@ pub fn scan(member: &Member, layout: &Layout, pieces: &[Vec<u8>]) -> Scanned {
         (found.rows, found.rejected) = (scaled(found.rows), scaled(found.rejected));
     }
     found
+}
+
+/// Adds rows as bars of high, low and close.
+fn glimpse(glimpses: &mut Columns, rows: Columns) {
+    const PRICES: [Field; 3] = [Field::High, Field::Low, Field::Close];
+    let mut rows = rows.with_whole_bars();
+    let tick = [Field::Bid, Field::Ask, Field::Last].into_iter().find(|f| rows.has(*f));
+    let of = |f: Field| if rows.shape() == Shape::Bars { Some(f) } else { tick };
+    let [Some(high), Some(low), Some(close)] = PRICES.map(of) else { return };
+    if ![high, low, close].iter().all(|f| rows.has(*f)) {
+        return;
+    }
+    rows.sort();
+    let [high, low, close] = [high, low, close].map(|f| rows.column(f));
+    if glimpses.fields.is_empty() {
+        *glimpses = Columns::empty(&PRICES, rows.scale);
+    }
+    let is_bars = rows.shape() == Shape::Bars;
+    for i in 0..rows.len() {
+        let prices = [high[i], low[i], close[i]];
+        if prices.iter().all(|p| present(*p).is_some()) {
+            let start = if is_bars { rows.time[i] } else { rows.time[i].div_euclid(MINUTE) * MINUTE };
+            gather(glimpses, start, prices);
+        }
+    }
 }
 
 fn widen(found: &mut Scanned, first: Micros, last: Micros) {

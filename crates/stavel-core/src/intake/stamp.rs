@@ -21,11 +21,12 @@ pub fn find(
 ) -> Result<Option<(Stamp, String)>> {
     match against_finer(shelf, series, clock, rows)? {
         Some(found) => Ok(Some(found)),
-        None => Ok(by_session(series.frame, scanned)),
+        None => Ok(by_session(series.frame, &scanned.gaps)),
     }
 }
 
-fn by_session(frame: Frame, scanned: &Scanned) -> Option<(Stamp, String)> {
+/// The stamp that the edges of sessions tell; `gaps` are steps between neighbouring times, as (before, after).
+pub fn by_session(frame: Frame, gaps: &[(Micros, Micros)]) -> Option<(Stamp, String)> {
     let length = frame.length();
     // Longer bars begin on full hours whichever end they are stamped at.
     if !(1..HOUR / 2).contains(&length) {
@@ -34,7 +35,7 @@ fn by_session(frame: Frame, scanned: &Scanned) -> Option<(Stamp, String)> {
     let half = HOUR / 2;
     // The beginnings of sessions, then their ends: how many say open, and how many say close.
     let (mut begins, mut ends) = ([0u32; 2], [0u32; 2]);
-    for (before, after) in scanned.gaps.iter().filter(|(b, a)| a - b > (half).max(3 * length)) {
+    for (before, after) in gaps.iter().filter(|(b, a)| a - b > (half).max(3 * length)) {
         begins[0] += u32::from(after.rem_euclid(half) == 0);
         begins[1] += u32::from(after.rem_euclid(half) == length);
         ends[0] += u32::from(before.rem_euclid(half) == half - length);
@@ -119,20 +120,17 @@ mod tests {
 
     #[test]
     fn session_edges_tell() {
-        let scanned = |open: Micros| Scanned {
-            gaps: (1..5).map(|d| (d * DAY - HOUR + open - MINUTE, d * DAY + open)).collect(),
-            ..Scanned::default()
+        let gaps = |open: Micros| -> Vec<(Micros, Micros)> {
+            (1..5).map(|d| (d * DAY - HOUR + open - MINUTE, d * DAY + open)).collect()
         };
-        let stamp = |open, frame: &str| by_session(frame.parse().unwrap(), &scanned(open)).map(|f| f.0);
+        let stamp = |open, frame: &str| by_session(frame.parse().unwrap(), &gaps(open)).map(|f| f.0);
         assert_eq!(stamp(0, "1m"), Some(Stamp::Open));
         assert_eq!(stamp(MINUTE, "1m"), Some(Stamp::Close));
         assert_eq!(stamp(17 * MINUTE, "1m"), None);
         assert_eq!(stamp(0, "1h"), None);
         // A market that opens at 01:01 and closes at midnight is not stamped at the close.
-        let late = Scanned {
-            gaps: (1..9).map(|d| (d * DAY - MINUTE, d * DAY + HOUR + MINUTE)).collect(),
-            ..Scanned::default()
-        };
+        let late: Vec<(Micros, Micros)> =
+            (1..9).map(|d| (d * DAY - MINUTE, d * DAY + HOUR + MINUTE)).collect();
         assert_eq!(by_session(Frame::M1, &late), None);
     }
 }

@@ -118,7 +118,18 @@ fn a_winter_is_no_reason_to_move_a_spring_file() {
     let spring = desk.0.file("b2_NOKSEK.csv", hours("2024-04-01", 3, |_| 3));
     let told = desk.run(&["intake", &spring, "--source", "tarn", "--frame", "1h"]);
     assert_eq!(told.code, 3, "{}", told.out);
-    assert!(told.err.contains("in which it never changed") && told.err.contains("--clock"), "{}", told.err);
+    assert!(told.err.contains("it never changed there") && told.err.contains("--clock"), "{}", told.err);
+    // Unless the vendor's spring is there to tell: the broker's was an hour ahead, as New York's rule has it.
+    let vendor = desk.0.file("v2_NOKSEK.csv", hours("2024-04-01", 3, |_| 0));
+    let told = desk.run(&["intake", &vendor, "--source", "quill", "--clock", "UTC", "--frame", "1h"]);
+    assert_eq!(told.code, 0, "{}", told.err);
+    let fixed = desk.0.file("b2_NOKSEK.csv", hours("2024-04-01", 3, |_| 2));
+    let told = desk.run(&["intake", &fixed, "--source", "tarn", "--frame", "1h"]);
+    assert_eq!(told.code, 3, "{}", told.out);
+    assert!(told.err.contains("NOKSEK@quill:1h fits another offset from UTC, +120 min"), "{}", told.err);
+    let spring = desk.0.file("b2_NOKSEK.csv", hours("2024-04-01", 3, |_| 3));
+    let told = desk.run(&["intake", &spring, "--source", "tarn", "--frame", "1h"]);
+    assert_eq!(told.code, 0, "{}", told.err);
     // A later winter's rows lie where the clock is known.
     let winter = desk.0.file("b3_NOKSEK.csv", hours("2024-01-29", 3, |_| 2));
     let told = desk.run(&["intake", &winter, "--source", "tarn", "--frame", "1h"]);

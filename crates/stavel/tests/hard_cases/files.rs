@@ -230,3 +230,28 @@ fn a_table_of_a_page_whose_rows_lost_their_times_is_told() {
         assert!([1, 3].contains(&told.code), "{kept}: {} {}{}", told.code, told.out, told.err);
     }
 }
+
+#[test]
+fn files_whose_bars_are_stamped_at_other_ends_are_not_put_together() {
+    // Days that run from 09:00 to 17:00, once stamped at the open and once at the close.
+    let days = |from: i64, late: i64| {
+        bars(
+            HEADER,
+            (from..from + 5).flat_map(move |d| (540 + late..1020 + late).map(move |m| minute(d * 1440 + m))),
+        )
+    };
+    let desk = Desk::new();
+    let told = desk.intake(&[("NOKSEK_a.csv", days(0, 0)), ("NOKSEK_b.csv", days(7, 1))], &[]);
+    assert_eq!(told.code, 3, "{}", told.out);
+    assert!(
+        told.err.contains("look stamped at the open") && told.err.contains("at the close"),
+        "{}",
+        told.err
+    );
+    // A file that is too short to tell is stamped as the one beside it.
+    let short = bars(HEADER, (0..90).map(|i| minute(7 * 1440 + i)));
+    let told = desk.intake(&[("NOKSEK_a.csv", days(0, 1)), ("NOKSEK_c.csv", short)], &[]);
+    assert_eq!(told.code, 0, "{}", told.err);
+    assert!(desk.rows("NOKSEK@quill:1m")[0].starts_with("2024-03-04T09:00"));
+    assert!(desk.rows("NOKSEK@quill:1m").last().unwrap().starts_with("2024-03-11T01:28"));
+}

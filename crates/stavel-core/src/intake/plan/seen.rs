@@ -1,0 +1,208 @@
+//! What there is to see of a file: its layout, its first rows, and a quick look over the rest.
+
+use std::io::Read;
+
+use crate::intake::Hints;
+use crate::intake::blocks::Block;
+use crate::intake::bring::Member;
+use crate::intake::cells;
+use crate::intake::layout::{DateOrder, Layout, Use};
+use crate::intake::naming::{Named, read_name};
+use crate::intake::parse::Parser;
+use crate::intake::read::skip_head;
+use crate::intake::scan::{self, Scanned};
+use crate::intake::sniff::{self, DateEvidence, Decided, Sniffed};
+use crate::model::{Columns, Field, Scale, Side};
+use crate::{Error, Result};
+
+/// Bytes looked at to understand a file.
+const SAMPLE: u64 = 64 << 10;
+
+/// A file as it was seen.
+pub(in crate::intake) struct Seen {
+    pub member: Member,
+    pub layout: Layout,
+    pub named: Named,
+    pub side: Option<Side>,
+    /// The order of dates, where the file decides it; else what a person is to be asked.
+    pub dates: std::result::Result<Decided, DateEvidence>,
+    /// Why each column is what it is.
+    pub why: Vec<String>,
+    /// The first bytes, up to the end of a line.
+    pub sample: Vec<u8>,
+    /// The rows of the sample, with times as written.
+    pub rows: Columns,
+    pub scanned: Scanned,
+}
+
+/// Looks at a file; gives it once for each side whose prices it holds.
+pub(super) fn look_at(
+    member: &Member,
+    hints: &Hints,
+    known: &[String],
+    saved: &[Layout],
+) -> Result<Vec<Seen>> {
+    let mut sample = Vec::new();
+    member
+        .open()?
+        .take(SAMPLE)
+        .read_to_end(&mut sample)
+        .map_err(|e| Error::input(format!("{} cannot be read: {e}.", member.place())))?;
+    if sample.trim_ascii().is_empty() {
+        return Err(Error::input(format!("{} is empty; there is nothing to take in.", member.place())));
+    }
+    if sample.len() as u64 == SAMPLE
+        && let Some(end) = memchr::memrchr(b'\n', &sample)
+    {
+        sample.truncate(end + 1);
+    }
+    let named = read_name(member, hints, known)?;
+    let first = understand(member, &sample, hints, saved, hints.side.or(named.side))?;
+    if let Some(question) = &first.question {
+        return Err(Error::undecided(format!("{} leaves a question open. {question}", member.place())));
+    }
+    let both = first.sides.len() > 1 && hints.side.is_none();
+    let mut out = Vec::new();
+    for side in if both { first.sides.clone() } else { vec![] } {
+        let sniffed = understand(member, &sample, hints, saved, Some(side))?;
+        out.push(seen_as(member, sniffed, Some(side), &named, &sample, hints)?);
+    }
+    if !both {
+        let side = first.sides.first().copied();
+        out.push(seen_as(member, first, side, &named, &sample, hints)?);
+    }
+    Ok(out)
+}
+
+/// The layout of a file: the one that was said, else a saved one that fits, else what is found.
+fn understand(
+    member: &Member,
+    sample: &[u8],
+    hints: &Hints,
+    saved: &[Layout],
+    side: Option<Side>,
+) -> Result<Sniffed> {
+    let name = member.name();
+    if let Some(layout) = &hints.layout {
+        let fitted = sniff::fit(layout, sample, &name);
+        let first = sample.split(|c| *c == b'\n').next().unwrap_or_default();
+        sniff::require_prices(&fitted.layout, &member.place(), first)?;
+        return Ok(fitted);
+    }
+    let found = match saved.iter().find(|layout| fits(layout, sample, &name)) {
+        Some(layout) => sniff::fit(layout, sample, &name),
+        None => sniff::sniff(sample, &member.place(), &name, side)?,
+    };
+    match &hints.corrected {
+        Some((before, corrected)) if before.is_like(&found.layout) => {
+            Ok(sniff::fit(corrected, sample, &name))
+        }
+        _ => Ok(found),
+    }
+}
+
+/// True where a saved layout is that of a file: its header is the same and it reads most of the sample, or,
+/// where it has none, every line of the sample is a row.
+fn fits(layout: &Layout, sample: &[u8], name: &str) -> bool {
+    let fitted = sniff::fit(layout, sample, name).layout;
+    let parse = || Parser::new(&fitted, scale_of(&fitted)).block(&body_of(&fitted, sample));
+    match &layout.header {
+        Some(header) if *header == sniff::header_under(layout, sample) => {
+            let parsed = parse();
+            layout.is_facts() || parsed.rows.len() > parsed.rejects.len()
+        }
+        Some(_) => false,
+        None => {
+            let parsed = parse();
+            let widths = || body_lines(&fitted, sample).map(|l| cells::of(l, layout.delimiter).count());
+            parsed.rejects.is_empty()
+                && !parsed.rows.is_empty()
+                && widths().all(|w| w == layout.columns.len())
+        }
+    }
+}
+
+fn scale_of(layout: &Layout) -> Scale {
+    Scale { price: layout.price_decimals, volume: layout.volume_decimals }
+}
+
+/// The lines of a sample after the header.
+fn body_of(layout: &Layout, sample: &[u8]) -> Vec<u8> {
+    let mut block = Block { text: sample.to_vec(), byte: 0 };
+    skip_head(&mut block, layout);
+    block.text
+}
+
+fn body_lines<'a>(layout: &Layout, sample: &'a [u8]) -> impl Iterator<Item = &'a [u8]> {
+    let lead = layout.skip + usize::from(layout.header.is_some());
+    sample.split(|&c| c == b'\n').skip(lead).map(<[u8]>::trim_ascii_end).filter(|l| !l.is_empty())
+}
+
+fn seen_as(
+    member: &Member,
+    sniffed: Sniffed,
+    side: Option<Side>,
+    named: &Named,
+    sample: &[u8],
+    hints: &Hints,
+) -> Result<Seen> {
+    let Sniffed { mut layout, dates, why, .. } = sniffed;
+    let pieces = scan::pieces(member, &layout)?;
+    let said = hints.dates.map(|order| Decided { order, why: "it was said so".into() });
+    let dates = match said.or(dates) {
+        Some(decided) => Ok(decided),
+        None => scan::order_of_dates(member, &layout, &pieces)?,
+    };
+    // Where nobody knows yet, either order reads the rows well enough to look at them.
+    layout.dates = dates.as_ref().map_or(DateOrder::DayFirst, |decided| decided.order);
+    let body = body_of(&layout, sample);
+    let parsed = Parser::new(&layout, scale_of(&layout)).block(&body);
+    if let (true, false, Some(first)) = (parsed.rows.is_empty(), layout.is_facts(), parsed.rejects.first()) {
+        return Err(Error::input(format!(
+            "No row of {}{} can be understood; the first is line {}: {}.",
+            member.place(),
+            layout.told(),
+            first.line + 1 + (layout.skip + usize::from(layout.header.is_some())) as u64,
+            first.fault.words()
+        )));
+    }
+    let scanned = scan::scan(member, &layout, &pieces);
+    let mut rows = parsed.rows;
+    let mut why = why;
+    // Beside a count of ticks, a traded volume of zeros only says that there is none.
+    if let (Some(at), Some(_), false) = (
+        layout.place_of(&Use::Field(Field::Volume)),
+        layout.place_of(&Use::Field(Field::TickCount)),
+        scanned.has_volume,
+    ) {
+        layout.columns[at] = Use::Skip;
+        why[at] = "zeros only: no traded volume is told".into();
+        rows = rows.with_fields(&layout.fields());
+    }
+    let side = side.or(named.side);
+    let (member, named, sample) = (member.clone(), named.clone(), sample.to_vec());
+    Ok(Seen { member, layout, named, side, dates, why, sample, rows, scanned })
+}
+
+/// A file whose own days cannot tell the order of day and month takes that of another file of its
+/// instrument.
+pub(super) fn settle_dates(files: &mut [Seen]) -> Result<()> {
+    for i in 0..files.len() {
+        let Err(evidence) = &files[i].dates else { continue };
+        let question = format!(
+            "Day and month cannot be told apart in {}: {}. Say {}.",
+            files[i].member.place(),
+            evidence.in_words(),
+            evidence.choices()
+        );
+        let like = |s: &&Seen| {
+            s.named.instrument == files[i].named.instrument && s.layout.columns == files[i].layout.columns
+        };
+        let sibling =
+            files.iter().filter(like).find_map(|s| s.dates.as_ref().ok().map(|d| (d.order, s.member.name())));
+        let (order, from) = sibling.ok_or_else(|| Error::undecided(question))?;
+        files[i].layout.dates = order;
+        files[i].dates = Ok(Decided { order, why: format!("as in {from}") });
+    }
+    Ok(())
+}
