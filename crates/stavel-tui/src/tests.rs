@@ -88,7 +88,7 @@ fn the_work_from_afloat_to_frames_by_keys_at_both_sizes() {
     wait(&mut app, "its clock has to be found first");
     press(&mut app, "3");
     wait(&mut app, "trade begins and ends 1 h late");
-    wait(&mut app, "○ hours sun 17:00");
+    wait(&mut app, "◐ hours sun 17:00");
     app.act(Act::Open(Lens::Align));
     wait(&mut app, "midnight is 17:00 in New York");
     press(&mut app, "a");

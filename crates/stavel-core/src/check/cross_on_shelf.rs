@@ -107,7 +107,7 @@ pub fn cross_check(
     let factors = (unit(decimals - a), unit(decimals - b));
     let (left, right) = (pieces(shelf, &here, frame, span, job)?, pieces(shelf, &there, frame, span, job)?);
     // Rows of closed hours are a matter of one series alone.
-    let mut open = OpenHours::new(&session_of(shelf, &here)?, span);
+    let mut open = OpenHours::new(&session_of(shelf, &here, job)?.0, span);
     let mut n = 0u32;
     walk(&mut crosser, Cursor::new(left), Cursor::new(right), factors, |t| {
         n += 1;

@@ -75,7 +75,8 @@ impl Learner {
         let usual = *sizes.get(sizes.len() / 2)?;
         let (first, last) = (*weeks.keys().next()?, *weeks.keys().next_back()?);
         // The first and last week may be cut.
-        weeks.retain(|monday, week| *monday != first && *monday != last && full(week) * 2 > usual);
+        let is_edge = |monday: i64| monday == first || monday == last;
+        weeks.retain(|monday, week| full(week) * 20 > usual * if is_edge(*monday) { 19 } else { 10 });
         if weeks.len() < 3 {
             return None;
         }

@@ -2,9 +2,15 @@
 
 use super::learn::{Learned, Learner};
 use crate::job::Job;
-use crate::model::{Field, SeriesName, Shape, Span};
-use crate::store::{Shelf, ahead};
+use crate::model::time::{HOUR, MINUTE, Micros, WEEK};
+use crate::model::{Field, Instrument, SeriesName, SessionWeek, Shape, Span, Standing};
+use crate::store::{SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
+
+/// Hours are those of the last half year: long enough to hold a change of the clocks, and sessions change.
+const RECENT: Micros = 27 * WEEK;
+/// How alike the weeks must be, for their hours to be taken without asking.
+const STEADY: f64 = 0.9;
 
 /// The session week that the rows of a series have.
 ///
@@ -17,16 +23,68 @@ pub fn learn_week(shelf: &Shelf, name: &SeriesName, job: &Job) -> Result<Learned
             "{name} is afloat: its hours can be read once its clock is known."
         )));
     }
-    if info.name.frame.length() > crate::model::time::HOUR {
+    if info.name.frame.length() > HOUR {
         return Err(Error::input(format!("Bars of {} are too long to read a session week off.", name.frame)));
     }
+    let present = shelf.instrument(&name.instrument)?.sheet.session.week;
+    let span = Span::new(info.edition.last - RECENT, Micros::MAX);
+    learned_of(shelf, &info, span, &present, job)?.ok_or_else(|| {
+        Error::input(format!(
+            "{name} holds fewer than three whole weeks; its session week cannot be read off."
+        ))
+    })
+}
+
+/// What is learned of the hours of an instrument that nobody has said: the session week of one of its series, where
+/// that is steady enough. The sheet then has it, as found.
+///
+/// # Errors
+/// Where the series cannot be read.
+pub fn learn_hours(shelf: &mut Shelf, name: &SeriesName, job: &Job) -> Result<Option<Learned>> {
+    let (info, instrument) = (shelf.find(name)?, shelf.instrument(&name.instrument)?);
+    if instrument.standing("hours") != Standing::Assumed {
+        return Ok(None);
+    }
+    let Some(learned) = steady_week(shelf, &info, &instrument, job)? else { return Ok(None) };
+    let mut own = instrument.own;
+    own.found.insert("hours".into(), learned.week.to_string());
+    shelf.put_instrument(&name.instrument, &own)?;
+    Ok(Some(learned))
+}
+
+/// The session week of a series where it is steady enough to judge rows by; none where it is afloat, too short, or
+/// its bars too long.
+pub(super) fn steady_week(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    instrument: &Instrument,
+    job: &Job,
+) -> Result<Option<Learned>> {
+    let shape = crate::model::columns::shape_of(&info.edition.fields);
+    let is_long = info.name.frame.length() > HOUR || info.edition.last - info.edition.first < 3 * WEEK;
+    if info.is_afloat() || is_long || matches!(shape, Shape::Layered | Shape::Depth) {
+        return Ok(None);
+    }
+    let span = Span::new(info.edition.last - RECENT, Micros::MAX);
+    let learned = learned_of(shelf, info, span, &instrument.sheet.session.week, job)?;
+    Ok(learned.filter(|learned| learned.steadiness >= STEADY))
+}
+
+/// Reads the session week off the rows within a span; none where they hold fewer than three whole weeks.
+fn learned_of(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    span: Span,
+    present: &SessionWeek,
+    job: &Job,
+) -> Result<Option<Learned>> {
     let mut learner = Learner::default();
-    job.begin(format!("read the week of {name}"), info.edition.rows);
+    job.begin(format!("read the week of {}", info.name), info.edition.rows);
     let wanted = [Field::Open, Field::High, Field::Low, Field::Close, Field::Volume];
     let fields: Vec<Field> = wanted.into_iter().filter(|f| info.edition.fields.contains(f)).collect();
     let bars = crate::model::columns::shape_of(&info.edition.fields) == Shape::Bars;
     let reach = info.name.frame.length().max(1);
-    for rows in ahead(shelf.scan(&info.edition, Span::ALL, Some(if bars { &fields } else { &[] }))?) {
+    for rows in ahead(shelf.scan(&info.edition, span, Some(if bars { &fields } else { &[] }))?) {
         let rows = rows?.with_whole_bars();
         job.advance(rows.len() as u64)?;
         let [open, high, low, close] =
@@ -36,16 +94,9 @@ pub fn learn_week(shelf: &Shelf, name: &SeriesName, job: &Job) -> Result<Learned
             let silent = bars && volume.get(i) == Some(&0) && open[i] == close[i] && high[i] == low[i];
             if !silent {
                 // A bar of an hour stands for all its slots.
-                (0..reach)
-                    .step_by(5 * crate::model::time::MINUTE as usize)
-                    .for_each(|d| learner.trade(t + d));
+                (0..reach).step_by(5 * MINUTE as usize).for_each(|d| learner.trade(t + d));
             }
         }
     }
-    let present = shelf.instrument(&name.instrument)?.sheet.session.week;
-    learner.week(&present).ok_or_else(|| {
-        Error::input(format!(
-            "{name} holds fewer than three whole weeks; its session week cannot be read off."
-        ))
-    })
+    Ok(learner.week(present))
 }

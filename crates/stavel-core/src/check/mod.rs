@@ -38,7 +38,7 @@ pub use grade::{Grade, Loss};
 pub use hours::{HourStats, WEEK_HOURS};
 pub use kind::{Kind, Severity};
 pub use learn::{Learned, Learner};
-pub use learn_on_shelf::learn_week;
+pub use learn_on_shelf::{learn_hours, learn_week};
 pub use mend::{Keep, Mend, MendList};
 pub use mender::{Mended, Mender, Patient};
 pub use on_shelf::{check_series, mend_found, mend_series, preview_mends};
@@ -200,6 +200,12 @@ impl Report {
     pub fn sort(&mut self) {
         self.findings.sort_by_key(|f| (Kind::ALL.iter().position(|k| *k == f.kind), f.span.from));
         self.grade = grade::grade(self);
+    }
+
+    /// True where the rows themselves prove a finding, or a spike is a bar that a second series disagrees with.
+    pub fn is_certain(&self, finding: &Finding) -> bool {
+        let disagrees = |f: &Finding| f.kind == Kind::Disagrees && f.span.overlap(&finding.span).is_some();
+        finding.kind.is_certain() || finding.kind == Kind::Spike && self.findings.iter().any(disagrees)
     }
 
     /// Number of findings and of rows concerned, by kind.

@@ -1,6 +1,6 @@
 //! Checking and mending on the shelf.
 
-use super::learn_on_shelf::learn_week;
+use super::learn_on_shelf::steady_week;
 use super::mender::Patient;
 use super::{Checker, Finding, Kind, Mend, Mended, Mender, Remedy, Report, Subject};
 use crate::job::Job;
@@ -9,14 +9,22 @@ use crate::model::{Columns, Field, Instrument, Made, Provenance, SeriesName, Ses
 use crate::store::{EditionInfo, Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
 
-/// The session a series is judged by. Nobody knows when an afloat market opens: only its rows are judged,
-/// against hours that never close.
-pub(super) fn session_of(shelf: &Shelf, info: &SeriesInfo) -> Result<Session> {
-    let mut session = shelf.instrument(&info.name.instrument)?.sheet.session;
+/// The session a series is judged by, and whether its hours are known: said, found, or the same in three weeks and
+/// more of the rows themselves. Nobody knows when an afloat market opens: only its rows are judged, against hours
+/// that never close.
+pub(super) fn session_of(shelf: &Shelf, info: &SeriesInfo, job: &Job) -> Result<(Session, bool)> {
     if info.is_afloat() {
-        session = Session::always();
+        return Ok((Session::always(), false));
     }
-    Ok(session)
+    let instrument = shelf.instrument(&info.name.instrument)?;
+    let mut session = instrument.sheet.session.clone();
+    if instrument.standing("hours") != Standing::Assumed {
+        return Ok((session, true));
+    }
+    let learned = steady_week(shelf, info, &instrument, job)?;
+    let is_known = learned.is_some();
+    session.week = learned.map_or(session.week, |learned| learned.week);
+    Ok((session, is_known))
 }
 
 /// Checks the rows of a series within a span.
@@ -26,7 +34,7 @@ pub(super) fn session_of(shelf: &Shelf, info: &SeriesInfo) -> Result<Session> {
 pub fn check_series(shelf: &Shelf, name: &SeriesName, span: Span, job: &Job) -> Result<(SeriesInfo, Report)> {
     let info = shelf.find(name)?;
     info.refuse_layers("checked")?;
-    let session = session_of(shelf, &info)?;
+    let (session, knows_hours) = session_of(shelf, &info, job)?;
     let seen = Span::new(info.edition.first, info.edition.last + 1);
     let span = seen.overlap(&span).ok_or_else(|| {
         Error::input(format!(
@@ -49,6 +57,11 @@ pub fn check_series(shelf: &Shelf, name: &SeriesName, span: Span, job: &Job) -> 
     if info.is_afloat() {
         report.findings.retain(|f| f.kind != Kind::Missing);
         report.gaps.clear();
+    }
+    // By hours that are only assumed nothing lies outside them.
+    if !knows_hours {
+        report.findings.retain(|f| f.kind != Kind::ClosedMarket);
+        report.filler_open += std::mem::take(&mut report.filler_closed);
     }
     for finding in report.findings.iter_mut().filter(|f| f.kind == Kind::RepeatedBlock) {
         find_ends(shelf, &info.edition, finding)?;
@@ -121,29 +134,20 @@ fn inputs_of(shelf: &Shelf, info: &SeriesInfo) -> Result<Vec<crate::model::Input
     Ok(shelf.instrument(&info.name.instrument)?.inputs(&Instrument::SESSION))
 }
 
-/// The mends with all that is safe spelled out. Closed hours are known where somebody said or found them, or
-/// where three weeks and more of the rows themselves have the same; else what lies in them may be trade.
-fn expanded(shelf: &Shelf, info: &SeriesInfo, mends: &[Mend]) -> Result<Vec<Mend>> {
-    let instrument = shelf.instrument(&info.name.instrument)?;
-    let is_learned = || {
-        let learned = learn_week(shelf, &info.name, &Job::unwatched());
-        learned.is_ok_and(|learned| learned.week == instrument.sheet.session.week)
-    };
-    let is_known = mends.contains(&Mend::Safe)
-        && !info.is_afloat()
-        && (instrument.standing("hours") != Standing::Assumed || is_learned());
+/// The mends with all that is safe spelled out: what lies in closed hours may be trade where those are not known.
+fn expanded(info: &SeriesInfo, mends: &[Mend], knows_hours: bool) -> Vec<Mend> {
     let mut out: Vec<Mend> = Vec::new();
     for mend in mends {
         match mend {
             Mend::Safe => {
                 let bars = info.name.frame.is_bars();
                 out.extend(bars.then_some(Mend::Kind(Kind::DuplicateTime)));
-                out.extend((bars && is_known).then_some(Mend::Filler));
+                out.extend((bars && knows_hours).then_some(Mend::Filler));
             }
             mend => out.push(mend.clone()),
         }
     }
-    Ok(out)
+    out
 }
 
 /// A mender for the findings of a series, with the rows it moves taken in.
@@ -154,7 +158,8 @@ fn mender_for(
     mends: &[Mend],
     within: Span,
 ) -> Result<(Mender, Vec<Field>)> {
-    let mends = &expanded(shelf, info, mends)?;
+    let (session, knows_hours) = session_of(shelf, info, &Job::unwatched())?;
+    let mends = &expanded(info, mends, knows_hours);
     let closed = |m: &&Mend| matches!(m, Mend::Kind(Kind::ClosedMarket | Kind::Missing) | Mend::Filler);
     if info.is_afloat()
         && let Some(mend) = mends.iter().find(closed)
@@ -164,12 +169,18 @@ fn mender_for(
             info.name
         )));
     }
+    let of_hours = |m: &&Mend| matches!(m, Mend::Kind(Kind::ClosedMarket) | Mend::Filler);
+    if let (false, Some(mend)) = (knows_hours, mends.iter().find(of_hours)) {
+        return Err(Error::input(format!(
+            "The hours of {0} are only assumed, so {mend} could take trade; say them first: stavel compose {0} --set 'hours=…'.",
+            info.name.instrument
+        )));
+    }
     let mut fields = info.edition.fields.clone();
     if mends.contains(&Mend::Kind(Kind::Missing)) && !fields.contains(&Field::Origin) {
         fields.push(Field::Origin);
     }
     let span = Span::new(info.edition.first, info.edition.last);
-    let session = session_of(shelf, info)?;
     let patient = Patient { session: &session, frame: info.name.frame, span };
     let mut mender = Mender::new(&patient, report, mends, within)?;
     for span in mender.spans_moved() {

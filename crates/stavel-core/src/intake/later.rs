@@ -128,12 +128,12 @@ fn against_reference(
     Ok(usual.map(|usual| Compared { weeks: offsets.len(), agree, usual }))
 }
 
-/// Whether weeks begin when the session of the instrument does, where that is said or was learned; none where too
-/// few weeks are seen.
+/// Whether weeks begin when the session of the instrument does, where that was said; none where too few weeks are
+/// seen. Hours learned from the rows of a winter cannot tell what summer does.
 fn by_session(shelf: &Shelf, info: &SeriesInfo, scanned: &Scanned) -> Result<Option<bool>> {
     let instrument = shelf.instrument(&info.name.instrument)?;
     let Some(clock) = &info.edition.clock else { return Ok(None) };
-    if instrument.standing("hours") == Standing::Assumed {
+    if instrument.standing("hours") != Standing::Said {
         return Ok(None);
     }
     let near = info.name.frame.length().max(20 * MINUTE);

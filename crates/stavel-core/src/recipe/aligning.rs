@@ -3,6 +3,7 @@
 use serde_json::{Value, json};
 
 use super::apply::Report;
+use super::bring_in::learned_line;
 use super::step::AlignStep;
 use crate::align::{self, Ask, Dailies, Doubt, Fit, Study, WeekEdges};
 use crate::intake::{Stamp, known_stamp};
@@ -43,6 +44,7 @@ pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Repor
     let mut settled = taken;
     if step.anchor && taken && study.here.is_afloat() {
         lines.push(anchor(shelf, step, &study, to, job)?);
+        lines.extend(learned_line(shelf, &step.series, job)?);
         anchored = true;
         changed.push(step.series.clone());
     } else if step.anchor && taken && study.here.edition.clock.as_ref() != Some(&study.fit.clock) {

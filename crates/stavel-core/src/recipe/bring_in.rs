@@ -6,9 +6,10 @@ use serde_json::json;
 
 use super::apply::Report;
 use super::step::IntakeStep;
+use crate::check;
 use crate::intake::{self, ClockHint, FactsTaken, Hints, Layout, Planned, Taken};
 use crate::job::Job;
-use crate::model::{Clock, Made};
+use crate::model::{Clock, Made, SeriesName};
 use crate::store::{EditionInfo, Shelf};
 use crate::{Error, Result};
 
@@ -144,7 +145,26 @@ pub fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<R
         report.wants_person = true;
     }
     report.changed = taken.iter().map(|t| t.series.parse()).collect::<Result<_>>()?;
+    for series in report.changed.clone() {
+        report.lines.extend(learned_line(shelf, &series, job)?);
+    }
     Ok(report)
+}
+
+/// Reads the hours of an instrument off a series that came in or was anchored, where nobody has said them; what the
+/// sheet has of them now, in words.
+pub fn learned_line(shelf: &mut Shelf, series: &SeriesName, job: &Job) -> Result<Option<String>> {
+    let learned = check::learn_hours(shelf, series, job)?;
+    Ok(learned.map(|learned| {
+        format!(
+            "  hours of {} learned: {} ({:.1} % alike in {} weeks of {series}; stavel compose {} --set 'hours=…' says others)",
+            series.instrument,
+            learned.week,
+            learned.steadiness * 100.0,
+            learned.weeks,
+            series.instrument
+        )
+    }))
 }
 
 fn lines_of(taken: &[Taken], facts: &[FactsTaken]) -> Vec<String> {

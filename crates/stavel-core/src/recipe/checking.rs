@@ -156,7 +156,7 @@ pub fn check_json(series: &SeriesName, found: &check::Report, decimals: u8) -> V
         "findings": found.findings.iter().map(|f| json!({
             "kind": f.kind, "severity": f.kind.severity(), "from": rfc3339(f.span.from), "to": rfc3339(f.span.to),
             "rows": f.rows, "detail": f.detail,
-            "certain": f.kind.is_certain(), "safe": f.kind == Kind::DuplicateTime,
+            "certain": found.is_certain(f), "safe": f.kind == Kind::DuplicateTime,
         })).collect::<Vec<_>>(),
         "stats": {
             "max_range": price(found.max_range), "max_range_at": rfc3339(found.max_range.at),

@@ -212,10 +212,33 @@ fn filler_is_safe_to_drop_only_where_the_closed_hours_are_known() {
         }
         text
     };
-    for (saturdays, left) in [(false, 28 * 1440 - 4 * 2880), (true, 28 * 1440)] {
+    // Where Saturdays trade, only the hours before and after them are closed.
+    for (saturdays, left) in [(false, 28 * 1440 - 4 * 2880), (true, 28 * 1440 - 4 * 1440)] {
         let desk = Desk::new();
         desk.intake(&[("NOKSEK.csv", minutes(saturdays))], &["--frame", "1m"]);
         let told = desk.run(&["check", "NOKSEK@quill:1m", "--mend", "safe"]);
         assert_eq!(desk.shelf()[0].1, left, "{saturdays}: {}", told.out);
     }
+}
+
+#[test]
+fn hours_are_learned_from_three_weeks_on_and_nothing_is_closed_by_hours_that_are_only_assumed() {
+    // A market that trades every day from 08:00 to 20:00, Saturdays and Sundays too.
+    let days =
+        |count: i64| bars(HEADER, (0..count).flat_map(|d| (480..1200).map(move |m| minute(d * 1440 + m))));
+    let desk = Desk::new();
+    let told = desk.intake(&[("QBX.csv", days(25))], &["--clock", "UTC"]);
+    assert_eq!(told.code, 0, "{}", told.err);
+    assert!(told.out.contains("hours of QBX learned: mon-sun 08:00-20:00 UTC"), "{}", told.out);
+    let found = desk.0.json(&["check", "QBX@quill:1m"]);
+    assert!(found["findings"].as_array().unwrap().iter().all(|f| f["kind"] != "closed_market"), "{found}");
+    // A week is no evidence: its weekend is not told as closed, and cannot be dropped as such.
+    let desk = Desk::new();
+    let told = desk.intake(&[("QBX.csv", days(7))], &["--clock", "UTC"]);
+    assert!(told.code == 0 && !told.out.contains("learned"), "{}", told.out);
+    let told = desk.run(&["check", "QBX@quill:1m"]);
+    assert!(!told.out.contains("closed_market"), "{}", told.out);
+    let told = desk.run(&["check", "QBX@quill:1m", "--mend", "closed_market"]);
+    assert!(told.code != 0 && told.err.contains("only assumed"), "{}{}", told.out, told.err);
+    assert_eq!(desk.rows("QBX@quill:1m").len(), 7 * 720);
 }
