@@ -13,6 +13,7 @@ pub mod deliver;
 pub mod error;
 pub mod fingerprint;
 pub mod frames;
+pub mod hour_spreads;
 pub mod intake;
 pub mod job;
 pub mod model;

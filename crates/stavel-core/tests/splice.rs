@@ -1,11 +1,12 @@
 //! Joining rows in memory.
 
 use proptest::prelude::*;
+use stavel_core::hour_spreads::SpreadCounter;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, SECOND, parse};
 use stavel_core::model::{ABSENT, Clock, Columns, Field, Micros, Scale, Session, Span};
 use stavel_core::splice::{
-    Dress, HourSpreads, How, Level, LevelGap, MonthGrades, Overlap, Plan, Rule, SideGuess, Source, Spliced,
-    claims, measure, set_level,
+    Dress, How, Level, LevelGap, MonthGrades, Overlap, Plan, Rule, SideGuess, Source, Spliced, claims,
+    measure, set_level,
 };
 
 fn bars(rows: &[(i64, i64)]) -> Columns {
@@ -218,7 +219,9 @@ fn levels_are_measured_named_and_mended_and_spreads_carried() {
         assert_eq!(meeting(&broker, &mended).unwrap().1.median, 0, "{level}");
     }
     let mut plan = plan(&[(broker.clone(), MINUTE), (vendor.clone(), MINUTE)], &Rule::Span, &[]);
-    let spreads = HourSpreads::measure(&plan.sources[0], broker.scale, &Clock::utc()).unwrap();
+    let mut counter = SpreadCounter::new(&Clock::utc());
+    counter.add(&broker);
+    let spreads = counter.finish();
     plan.spreads = Some((spreads, Clock::utc()));
     let mut rows = Columns::empty(&plan.fields(), broker.scale);
     let mut carried = 0;

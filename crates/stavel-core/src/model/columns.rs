@@ -213,6 +213,12 @@ impl Columns {
         Columns { time: Vec::new(), fields: fields.to_vec(), data: vec![Vec::new(); fields.len()], scale }
     }
 
+    /// No rows yet, with room for so many.
+    pub fn with_room(fields: &[Field], scale: Scale, rows: usize) -> Columns {
+        let data = fields.iter().map(|_| Vec::with_capacity(rows)).collect();
+        Columns { time: Vec::with_capacity(rows), fields: fields.to_vec(), data, scale }
+    }
+
     /// The number of rows.
     pub fn len(&self) -> usize {
         self.time.len()

@@ -10,6 +10,7 @@ pub mod price;
 pub mod provenance;
 pub mod series;
 pub mod session;
+mod sheet_doubts;
 pub mod standing;
 pub mod time;
 pub mod unfold;

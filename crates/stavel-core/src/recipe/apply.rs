@@ -221,10 +221,17 @@ fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<Repor
             json!({"series": s.name, "edition": e.number, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last)})
         })
         .collect();
-    let json = json!({"instrument": made.instrument.name, "series": series, "notes": made.notes});
+    let doubts = made.instrument.doubts();
+    let json =
+        json!({"instrument": made.instrument.name, "series": series, "notes": made.notes, "doubts": doubts});
     let like = made.instrument.own.like.as_deref().map(|l| format!(" like {l}")).unwrap_or_default();
-    let lines = vec![format!("{}{like}: {}", made.instrument.name, made.notes.join("; "))];
-    Ok(Report { changed: made.series.into_iter().map(|s| s.name).collect(), ..Report::new(json, lines) })
+    let mut lines = vec![format!("{}{like}: {}", made.instrument.name, made.notes.join("; "))];
+    lines.extend(doubts.iter().map(|doubt| format!("  ▲ {doubt}")));
+    Ok(Report {
+        wants_person: !doubts.is_empty(),
+        changed: made.series.into_iter().map(|s| s.name).collect(),
+        ..Report::new(json, lines)
+    })
 }
 
 fn upkeep(shelf: &mut Shelf, step: &ShelfStep, job: &Job) -> Result<Report> {

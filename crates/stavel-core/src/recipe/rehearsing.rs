@@ -8,8 +8,8 @@ use crate::job::Job;
 use crate::model::columns::shape_of;
 use crate::model::price::scaled;
 use crate::model::time::rfc3339;
-use crate::model::{Decision, Instrument, Shape, Span, Standing};
-use crate::rehearse::{KnownSpreads, Played, read_orders, run_orders};
+use crate::model::{Shape, Span};
+use crate::rehearse::{Played, SpreadRule, money_sheet, read_orders, run_orders};
 use crate::store::{EditionInfo, Shelf};
 use crate::{Error, Result};
 
@@ -30,14 +30,11 @@ pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<Report>
     }
     let orders = read_orders(&step.orders)?;
     let instrument = shelf.instrument(&step.series.instrument)?;
-    ask_for_money(&instrument)?;
+    let (sheet, in_points) = money_sheet(&instrument, edition.scale.price);
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;
-    let spread = match instrument.sheet.spread_at(edition.scale.price) {
-        Some(points) => Some(points),
-        None => usual_spread(shelf, edition, span)?,
-    };
+    let spreads = SpreadRule::of(shelf, &info, &instrument.sheet)?;
     job.begin(format!("rehearse {}", step.series), edition.rows);
-    let played = Played { frame: step.series.frame, decimals: edition.scale.price, spread };
+    let played = Played { frame: step.series.frame, decimals: edition.scale.price, spreads };
     let rows = shelf.scan(edition, span, None)?;
     if !has_rows(shelf, edition, span)? {
         let nearest = if span.to <= edition.first { edition.first } else { edition.last };
@@ -47,8 +44,8 @@ pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<Report>
             rfc3339(nearest)
         )));
     }
-    let currency = instrument.sheet.quote.clone();
-    let outcome = run_orders(rows, &played, &orders, instrument.sheet, job)?;
+    let currency = sheet.quote.clone();
+    let outcome = run_orders(rows, &played, &orders, sheet, job)?;
     let mut json = outcome.to_json();
     json["series"] = json!(step.series);
     json["currency"] = json!(currency);
@@ -64,46 +61,31 @@ pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<Report>
     )];
     lines.extend(a.journal_lines());
     lines.extend(outcome.remarks.iter().map(|remark| format!("  ▲ {remark}")));
-    let mut report = Report { wants_person: !outcome.remarks.is_empty(), ..Report::new(json, lines) };
-    if spread.is_none() && shape_of(&edition.fields) != Shape::Quotes {
-        // A spread of a point flatters every fill: somebody should look.
-        report.wants_person = true;
-        let why = format!(
-            "neither the rows nor the spec sheet say one; compose {} --spread says it",
+    if in_points {
+        lines.push(format!(
+            "  nobody has said what a step of its price is worth, so this is in points, without costs: stavel compose {} --set tick_size=… --set tick_value=…",
             instrument.name
-        );
-        report.assumed.push(Decision::new("spread", "1 point", Standing::Assumed, why));
+        ));
     }
-    Ok(report)
-}
-
-/// What one step of a good's price is worth is different for every contract: without it all money is worthless.
-/// A lot of a pair of currencies is usually 100,000 of the first, which is told and not asked.
-fn ask_for_money(instrument: &Instrument) -> Result<()> {
-    let is_known = |key: &str| instrument.standing(key) != Standing::Assumed;
-    let is_pair = instrument.values.get("kind").is_some_and(|k| k == "forex");
-    if is_pair || is_known("tick_value") || is_known("contract_size") {
-        return Ok(());
+    let used = outcome.spreads;
+    if used.measured > 0 {
+        lines.push(format!(
+            "  the spread of {} quotes is the usual one of their hour of the week: their rows say none",
+            used.measured
+        ));
     }
-    Err(Error::undecided(format!(
-        "Nobody has said what a step of the price of {0} is worth, so profit and loss would mean nothing; say it first: stavel compose {0} --set tick_size=… --set tick_value=…",
-        instrument.name
-    )))
+    if used.sheet > 0 {
+        lines.push(format!(
+            "  the spread of {} quotes is that of the spec sheet: their rows say none",
+            used.sheet
+        ));
+    }
+    let doubts = if in_points { Vec::new() } else { instrument.doubts() };
+    lines.extend(doubts.iter().map(|doubt| format!("  ▲ {doubt}")));
+    let wants_person = !outcome.remarks.is_empty() || !doubts.is_empty();
+    Ok(Report { wants_person, ..Report::new(json, lines) })
 }
 
 fn has_rows(shelf: &Shelf, edition: &EditionInfo, span: Span) -> Result<bool> {
     Ok(shelf.scan(edition, span, Some(&[]))?.next().transpose()?.is_some())
-}
-
-/// The median spread that the rows say, read beforehand.
-fn usual_spread(shelf: &Shelf, edition: &EditionInfo, span: Span) -> Result<Option<i64>> {
-    let mut known = KnownSpreads::default();
-    let fields: Vec<_> = KnownSpreads::FIELDS.into_iter().filter(|f| edition.fields.contains(f)).collect();
-    if fields.is_empty() || shape_of(&edition.fields) == Shape::Quotes {
-        return Ok(None);
-    }
-    for rows in shelf.scan(edition, span, Some(&fields))? {
-        known.add(&rows?);
-    }
-    Ok(known.usual())
 }

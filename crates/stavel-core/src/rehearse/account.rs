@@ -3,10 +3,26 @@
 use rust_decimal::Decimal;
 
 use super::tape::Quote;
-use crate::model::Micros;
 use crate::model::instrument::Sheet;
 use crate::model::price::scaled;
 use crate::model::time::{rfc3339, wall, weekday};
+use crate::model::{Instrument, Micros, Standing};
+
+/// The sheet to count money by, and whether it counts points only: what a step of a good's price is worth differs for
+/// every contract, so where nobody has said it a lot earns a point for a point, and costs in money are left out. A
+/// lot of a pair of currencies is usually 100,000 of the first, which is assumed and told.
+pub fn money_sheet(instrument: &Instrument, decimals: u8) -> (Sheet, bool) {
+    let is_known = |key: &str| instrument.standing(key) != Standing::Assumed;
+    let is_pair = instrument.values.get("kind").is_some_and(|k| k == "forex");
+    let mut sheet = instrument.sheet.clone();
+    if is_pair || is_known("tick_value") || is_known("contract_size") {
+        return (sheet, false);
+    }
+    (sheet.tick_size, sheet.tick_value) = (Decimal::new(1, decimals as u32), Decimal::ONE);
+    (sheet.commission, sheet.swap_long, sheet.swap_short) = Default::default();
+    sheet.quote = "points".into();
+    (sheet, true)
+}
 
 /// Which way a deal goes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
@@ -59,6 +75,11 @@ impl Account {
             journal: Vec::new(),
             day: None,
         }
+    }
+
+    /// The sheet that money is counted by.
+    pub fn sheet(&self) -> &Sheet {
+        &self.sheet
     }
 
     /// Net position in hundredths of a lot; below zero for short.

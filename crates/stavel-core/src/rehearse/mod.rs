@@ -5,8 +5,10 @@
 
 mod account;
 mod script;
+mod spreads;
 mod tape;
 
-pub use account::{Account, Deal, Direction, money};
+pub use account::{Account, Deal, Direction, money, money_sheet};
 pub use script::{Outcome, Played, ScriptOrder, read_orders, run_orders};
-pub use tape::{KnownSpreads, Landing, Quote, Tape};
+pub use spreads::{SpreadFrom, SpreadRule, SpreadsUsed};
+pub use tape::{Landing, Quote, Tape};

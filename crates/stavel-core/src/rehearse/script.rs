@@ -5,6 +5,7 @@ use std::path::Path;
 use serde_json::json;
 
 use super::account::{Account, Direction, money};
+use super::spreads::{SpreadRule, SpreadsUsed};
 use super::tape::Tape;
 use crate::job::Job;
 use crate::model::price::{parse_scaled, scaled};
@@ -26,6 +27,7 @@ pub struct Outcome {
     pub account: Account,
     pub quotes: u64,
     pub last: super::Quote,
+    pub spreads: SpreadsUsed,
     /// Orders that were not filled.
     pub unfilled: usize,
     /// What a person should know of orders: those that were not filled, with the reason, and those that waited.
@@ -44,6 +46,9 @@ impl Outcome {
         json!({
             "quotes": self.quotes,
             "fills": a.deals().iter().map(|d| a.deal_json(d)).collect::<Vec<_>>(),
+            "spreads": {
+                "own": self.spreads.own, "measured": self.spreads.measured, "sheet": self.spreads.sheet,
+            },
             "unfilled": self.unfilled,
             "remarks": self.remarks,
             "position": scaled(a.position(), 2),
@@ -108,12 +113,12 @@ pub fn read_orders(path: &Path) -> Result<Vec<ScriptOrder>> {
     Ok(orders)
 }
 
-/// What is played, and the spread of rows that do not say theirs, in points.
+/// What is played, and the spread of rows that do not say theirs.
 pub struct Played {
     pub frame: Frame,
     /// Decimals of the prices.
     pub decimals: u8,
-    pub spread: Option<i64>,
+    pub spreads: SpreadRule,
 }
 
 /// Plays rows piece by piece from their start. Each order is filled at the first quote at or after its time; an
@@ -132,16 +137,17 @@ pub fn run_orders(
     let mut account = Account::new(sheet, played.decimals);
     let mut waiting = orders.iter().peekable();
     let (mut quotes, mut last) = (0, None);
+    let mut spreads = SpreadsUsed::default();
     let bar = played.frame.length();
     let mut remarks = Vec::new();
     let mut unfilled = 0;
-    for piece in rows {
+    // The last bar of a piece may be cut short by the first of the next.
+    let mut rows = rows.filter(|piece| piece.as_ref().map_or(true, |p| !p.is_empty())).peekable();
+    while let Some(piece) = rows.next() {
         let piece = piece?;
         job.advance(piece.len() as u64)?;
-        if piece.is_empty() {
-            continue;
-        }
-        let mut tape = Tape::with_spread(piece, played.frame, played.spread)?;
+        let next = rows.peek().and_then(|p| p.as_ref().ok()?.time.first().copied());
+        let mut tape = Tape::new(piece, played.frame, played.spreads.clone())?.followed_by(next);
         while let Some(quote) = tape.step() {
             account.pass(quote.time);
             while let Some(order) = waiting.next_if(|o| o.time <= quote.time) {
@@ -164,11 +170,15 @@ pub fn run_orders(
             quotes += 1;
             last = Some(quote);
         }
+        let used = tape.spreads_used();
+        spreads.own += used.own;
+        spreads.measured += used.measured;
+        spreads.sheet += used.sheet;
     }
     let last = last.ok_or_else(|| Error::input("There is nothing to play in that span."))?;
     for order in waiting {
         unfilled += 1;
         remarks.push(format!("the order of {} is not filled: the rows end before it", wall(order.time)));
     }
-    Ok(Outcome { account, quotes, last, unfilled, remarks })
+    Ok(Outcome { account, quotes, last, spreads, unfilled, remarks })
 }

@@ -1,8 +1,8 @@
 //! The tape: quotes of a history in order of time.
 
-use crate::counts::Counts;
+use super::spreads::{SpreadFrom, SpreadRule, SpreadsUsed};
 use crate::model::time::{DAY, SECOND};
-use crate::model::{Columns, Field, Frame, Micros, QuoteView, Session, Shape, Span};
+use crate::model::{Columns, Field, Frame, Micros, Session, Shape, Span};
 use crate::{Error, Result};
 
 /// What could be traded at a moment.
@@ -23,39 +23,16 @@ pub enum Landing {
     Nothing { nearest: Micros },
 }
 
-/// Spreads that rows say, counted piece by piece.
-#[derive(Default)]
-pub struct KnownSpreads {
-    bars: Counts,
-    ticks: Counts,
-}
-
-impl KnownSpreads {
-    /// The fields it looks at.
-    pub const FIELDS: [Field; 3] = [Field::Spread, Field::Bid, Field::Ask];
-
-    /// Counts those of the next rows.
-    pub fn add(&mut self, rows: &Columns) {
-        rows.cells(Field::Spread).present().for_each(|s| self.bars.add(s, 1));
-        let view = QuoteView::new(rows);
-        (0..rows.len()).filter_map(|i| view.spread(i)).for_each(|s| self.ticks.add(s, 1));
-    }
-
-    /// The median of what bars say, else of the ticks beside them; none where nothing says one.
-    pub fn usual(&self) -> Option<i64> {
-        [&self.bars, &self.ticks].into_iter().find(|c| c.total() > 0).map(Counts::median)
-    }
-}
-
 /// A history that plays forward. A tick is one quote; a bar is two, its open when it begins and its
 /// close just before it ends, so that nothing is known of a bar before it is over.
 pub struct Tape {
     rows: Columns,
     length: Micros,
-    /// Added to a bar's price to get its ask, in points, where the bar does not say its spread.
-    spread: i64,
-    /// True where nothing says what the spread is.
-    is_assumed: bool,
+    /// For rows that do not say their spread.
+    spreads: SpreadRule,
+    used: SpreadsUsed,
+    /// When rows go on after those of the tape; a bar is over then at the latest.
+    next: Option<Micros>,
     /// The row of the next quote, and whether that is a bar's close.
     row: usize,
     closes: bool,
@@ -63,25 +40,11 @@ pub struct Tape {
 }
 
 impl Tape {
-    /// A tape of rows sorted by time. `fixed_spread` (points) is used where rows do not say theirs; else
-    /// the median of those that do, else one point.
+    /// A tape of rows sorted by time. What rows do not say of their spread, the rule does.
     ///
     /// # Errors
-    /// Where there are no rows.
-    pub fn new(rows: Columns, frame: Frame, fixed_spread: Option<i64>) -> Result<Tape> {
-        let mut known = KnownSpreads::default();
-        if fixed_spread.is_none() {
-            known.add(&rows);
-        }
-        Tape::with_spread(rows, frame, fixed_spread.or(known.usual()))
-    }
-
-    /// A tape of rows sorted by time, with the spread of rows that do not say theirs: one point where there is
-    /// none.
-    ///
-    /// # Errors
-    /// Where there are no rows.
-    pub fn with_spread(rows: Columns, frame: Frame, said: Option<i64>) -> Result<Tape> {
+    /// Where there are no rows; a question, where nothing says a spread that is needed.
+    pub fn new(rows: Columns, frame: Frame, spreads: SpreadRule) -> Result<Tape> {
         if rows.is_empty() {
             return Err(Error::input("There is nothing to play in that span."));
         }
@@ -91,14 +54,34 @@ impl Tape {
             ));
         }
         let rows = rows.with_whole_bars();
-        let is_assumed = said.is_none() && rows.shape() != Shape::Quotes;
-        let (length, spread) = (frame.length(), said.unwrap_or(1));
-        Ok(Tape { rows, length, spread, is_assumed, row: 0, closes: false, now: None })
+        let (length, used) = (frame.length(), SpreadsUsed::default());
+        let tape = Tape { rows, length, spreads, used, next: None, row: 0, closes: false, now: None };
+        if tape.spreads.is_silent() && (0..tape.rows.len()).any(|row| tape.own_spread(row).is_none()) {
+            return Err(tape.spreads.question());
+        }
+        Ok(tape)
     }
 
-    /// The spread in points that is taken where neither the rows nor the sheet say one.
-    pub fn assumed_spread(&self) -> Option<i64> {
-        self.is_assumed.then_some(self.spread)
+    /// Tells when rows go on after those of the tape: a bar that is cut there closes before.
+    pub fn followed_by(mut self, next: Option<Micros>) -> Tape {
+        self.next = next;
+        self
+    }
+
+    /// How many quotes played so far had their spread from where.
+    pub fn spreads_used(&self) -> SpreadsUsed {
+        self.used
+    }
+
+    /// What is done where rows do not say their spread.
+    pub fn spreads(&self) -> &SpreadRule {
+        &self.spreads
+    }
+
+    /// The spread that a row says, of a tick the distance of bid and ask.
+    fn own_spread(&self, row: usize) -> Option<i64> {
+        let value = |field: Field| self.rows.cells(field).get(row);
+        if self.is_bar(row) { value(Field::Spread) } else { Some(value(Field::Ask)? - value(Field::Bid)?) }
     }
 
     /// True where a row is a bar: two quotes, its open and its close.
@@ -114,21 +97,33 @@ impl Tape {
         self.rows.column(Field::Covers).get(row).copied().unwrap_or(self.length)
     }
 
-    fn quote(&self) -> Quote {
-        let row = self.row;
-        let time = self.rows.time[row] + if self.closes { (self.length_of(row) - SECOND).max(0) } else { 0 };
+    /// When the next quote comes: of a bar that is cut short (by the end of its day) the close comes before
+    /// the next row.
+    fn time(&self) -> Micros {
+        let (row, open) = (self.row, self.rows.time[self.row]);
+        if !self.closes {
+            return open;
+        }
+        let close = open + (self.length_of(row) - SECOND).max(0);
+        match self.rows.time.get(row + 1).copied().or(self.next) {
+            Some(next) => close.min(next - 1).max(open),
+            None => close,
+        }
+    }
+
+    fn quote(&self) -> (Quote, SpreadFrom) {
+        let (row, time) = (self.row, self.time());
         let value = |field: Field| self.rows.cells(field).get(row);
-        if self.is_bar(row) {
-            let bid = value(if self.closes { Field::Close } else { Field::Open }).unwrap_or_default();
-            return Quote { time, bid, ask: bid + value(Field::Spread).unwrap_or(self.spread) };
-        }
-        match (value(Field::Bid), value(Field::Ask)) {
-            (Some(bid), Some(ask)) => Quote { time, bid, ask },
-            _ => {
-                let last = value(Field::Last).unwrap_or_default();
-                Quote { time, bid: last, ask: last + self.spread }
-            }
-        }
+        let price = match self.is_bar(row) {
+            true => value(if self.closes { Field::Close } else { Field::Open }),
+            false => value(Field::Bid).or(value(Field::Last)),
+        };
+        let bid = price.unwrap_or_default();
+        let (spread, from) = match self.own_spread(row) {
+            Some(own) => (own, SpreadFrom::Rows),
+            None => self.spreads.at(time).unwrap_or((0, SpreadFrom::Rows)),
+        };
+        (Quote { time, bid, ask: bid + spread }, from)
     }
 
     /// The span the tape covers.
@@ -144,7 +139,7 @@ impl Tape {
 
     /// When the next quote comes.
     pub fn next_time(&self) -> Option<Micros> {
-        (self.row < self.rows.len()).then(|| self.quote().time)
+        (self.row < self.rows.len()).then(|| self.time())
     }
 
     /// Plays the next quote.
@@ -152,7 +147,9 @@ impl Tape {
         if self.row == self.rows.len() {
             return None;
         }
-        self.now = Some(self.quote());
+        let (quote, from) = self.quote();
+        self.used.count(from);
+        self.now = Some(quote);
         if self.is_bar(self.row) && !self.closes {
             self.closes = true;
         } else {
@@ -231,8 +228,14 @@ impl Tape {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::hour_spreads::HourSpreads;
     use crate::model::time::{HOUR, MINUTE, parse};
-    use crate::model::{ABSENT, Scale};
+    use crate::model::{ABSENT, Clock, Scale};
+
+    fn rule(usual: Option<i64>) -> SpreadRule {
+        let hours = HourSpreads(vec![usual; crate::check::WEEK_HOURS]);
+        SpreadRule::new("NOKSEK", hours, &Clock::utc(), None)
+    }
 
     fn tape() -> Tape {
         let start = parse("2024-03-05 10:00").unwrap();
@@ -249,7 +252,7 @@ mod tests {
             ],
             scale: Scale { price: 2, volume: 0 },
         };
-        Tape::new(rows, Frame::M1, None).unwrap()
+        Tape::new(rows, Frame::M1, rule(Some(4))).unwrap()
     }
 
     #[test]
@@ -260,10 +263,29 @@ mod tests {
         assert_eq!(tape.played(), 0);
         assert_eq!(tape.step(), Some(Quote { time: start + 59 * SECOND, bid: 12, ask: 15 }));
         assert_eq!(tape.played(), 1);
-        assert_eq!(tape.step().unwrap().ask, 23, "an unknown spread is the median of the known");
+        assert_eq!(tape.step().unwrap().ask, 24, "an unknown spread is the usual one of its hour");
         let mut seen = 0;
         tape.play_to(start + HOUR, |_| seen += 1);
         assert_eq!((seen, tape.played()), (3, 3));
+    }
+
+    #[test]
+    fn time_never_runs_backwards_where_a_bar_is_cut_by_the_end_of_its_day() {
+        // Bars of four hours, the second cut after one.
+        let start = parse("2024-03-05 16:00").unwrap();
+        let rows = Columns {
+            time: vec![start, start + 4 * HOUR, start + 5 * HOUR],
+            fields: vec![Field::Open, Field::High, Field::Low, Field::Close],
+            data: vec![vec![10; 3]; 4],
+            scale: Scale { price: 2, volume: 0 },
+        };
+        let frame: Frame = "4h".parse().unwrap();
+        assert!(Tape::new(rows.clone(), frame, rule(None)).is_err_and(|e| e.is_undecided()));
+        let mut tape = Tape::new(rows, frame, rule(Some(3))).unwrap().followed_by(Some(start + 6 * HOUR));
+        let times: Vec<Micros> = std::iter::from_fn(|| tape.step()).map(|q| q.time - start).collect();
+        let close = |end: Micros| end * HOUR - 1;
+        assert_eq!(times, [0, 4 * HOUR - SECOND, 4 * HOUR, close(5), 5 * HOUR, close(6)]);
+        assert_eq!(tape.spreads_used(), SpreadsUsed { measured: 6, ..SpreadsUsed::default() });
     }
 
     #[test]

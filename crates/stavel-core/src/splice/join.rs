@@ -1,8 +1,8 @@
 //! Joining: the rows of several sources, each from the time it may serve, as one stream in order.
 
 use super::dress::Dress;
-use super::level::HourSpreads;
 use super::source::{Pieces, Source};
+use crate::hour_spreads::HourSpreads;
 use crate::model::{Clock, Columns, Field, Micros, Scale, Span};
 use crate::store::{Cursor, ahead};
 use crate::{Error, Result};
@@ -55,7 +55,7 @@ impl Join {
             .map(|(source, (spans, dress))| Claimed::begin(source, spans, dress.clone(), wanted))
             .collect::<Result<_>>()?;
         let (fields, scale) = (wanted.fields.to_vec(), wanted.scale);
-        let block = Block { rows: Columns::empty(&fields, scale), runs: Vec::new(), carried: 0 };
+        let block = Block { rows: Columns::with_room(&fields, scale, BLOCK), runs: Vec::new(), carried: 0 };
         Ok(Join { cursors, cell: wanted.cell, fields, scale, block, pending: None, spreads: None })
     }
 
@@ -82,7 +82,8 @@ impl Join {
         if self.block.rows.is_empty() {
             return Ok(None);
         }
-        let empty = Block { rows: Columns::empty(&self.fields, self.scale), runs: Vec::new(), carried: 0 };
+        let rows = Columns::with_room(&self.fields, self.scale, BLOCK);
+        let empty = Block { rows, runs: Vec::new(), carried: 0 };
         let mut block = std::mem::replace(&mut self.block, empty);
         if let Some((spreads, wall)) = &self.spreads {
             let mut from = 0;

@@ -1,13 +1,11 @@
-//! Levels: how far apart sources lie, which side of the market that is, and spreads carried over.
+//! Levels: how far apart sources lie, and which side of the market that is.
 
 use super::dress::Dress;
 use super::{Level, Overlap, Source};
 use crate::Result;
-use crate::check::WEEK_HOURS;
 use crate::counts::Counts;
-use crate::model::columns::CARRIED_SPREAD;
-use crate::model::time::{DAY, HOUR, civil_from_days, day_of, monday_of};
-use crate::model::{ABSENT, Clock, Columns, Field, Scale, Span, present};
+use crate::model::time::{civil_from_days, day_of};
+use crate::model::{Columns, Field, present};
 use crate::stats::Correlation;
 use crate::store::{Cursor, ahead};
 
@@ -216,64 +214,4 @@ pub fn set_level(rows: &mut Columns, gap: &LevelGap, level: Level) {
             }
         }
     }
-}
-
-/// A source's median spread in each hour of the week, in points; none where it knows none.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct HourSpreads(pub Vec<Option<i64>>);
-
-impl HourSpreads {
-    /// Measures the spreads of a source on the hours of a clock.
-    ///
-    /// # Errors
-    /// Where it cannot be read.
-    pub fn measure(source: &Source, scale: Scale, wall: &Clock) -> Result<HourSpreads> {
-        let mut hours = vec![Counts::default(); WEEK_HOURS];
-        for rows in ahead(source.bars(&[Field::Spread], Span::ALL)?) {
-            let rows = rows?.rescaled(scale);
-            let spreads = rows.cells(Field::Spread);
-            for (i, t) in rows.time.iter().enumerate() {
-                if let Some(spread) = spreads.get(i) {
-                    hours[hour_of(wall, *t)].add(spread, 1);
-                }
-            }
-        }
-        Ok(HourSpreads(hours.iter().map(|h| (h.total() > 0).then(|| h.median())).collect()))
-    }
-
-    /// True where no spread is known.
-    pub fn is_empty(&self) -> bool {
-        self.0.iter().all(Option::is_none)
-    }
-
-    /// Puts them on those of some rows that do not know their spread, and marks those in their origin; gives
-    /// their number. Ticks are left as they are: their spread is between bid and ask.
-    pub fn carry_to(&self, rows: &mut Columns, part: std::ops::Range<usize>, wall: &Clock) -> u64 {
-        let ticks: Vec<bool> = match rows.column(Field::Covers) {
-            [] => Vec::new(),
-            covers => covers[part.clone()].iter().map(|c| *c == 0).collect(),
-        };
-        let from = part.start;
-        let Columns { time, fields, data, .. } = rows;
-        let at = |field: Field| fields.iter().position(|f| *f == field);
-        let (Some(spread), origin) = (at(Field::Spread), at(Field::Origin)) else { return 0 };
-        let mut carried = 0;
-        for row in part {
-            let is_tick = ticks.get(row - from) == Some(&true);
-            if data[spread][row] != ABSENT || is_tick {
-                continue;
-            }
-            if let Some(usual) = self.0[hour_of(wall, time[row])] {
-                data[spread][row] = usual;
-                origin.into_iter().for_each(|o| data[o][row] += CARRIED_SPREAD);
-                carried += 1;
-            }
-        }
-        carried
-    }
-}
-
-fn hour_of(wall: &Clock, t: i64) -> usize {
-    let shown = wall.to_wall(t);
-    ((shown - monday_of(day_of(shown)) * DAY) / HOUR) as usize % WEEK_HOURS
 }

@@ -18,7 +18,7 @@ mod survey;
 pub use claims::{MonthGrades, claims};
 pub use dress::Dress;
 pub use join::{Block, Join};
-pub use level::{HourSpreads, LevelGap, SideGuess, measure, set_level};
+pub use level::{LevelGap, SideGuess, measure, set_level};
 pub use on_shelf::{Ask, Prepared, SplicedSeries, prepare, splice_series};
 pub use plan::{How, Plan, Trial};
 pub use refresh::ask_of;

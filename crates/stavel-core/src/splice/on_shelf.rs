@@ -1,17 +1,18 @@
 //! Splicing on the shelf.
 
-use super::level::{HourSpreads, LevelGap, measure};
+use super::level::{LevelGap, measure};
 use super::plan::{How, Plan};
 use super::refresh::{Basis, basis};
 use super::survey::Survey;
 use super::{Level, MonthGrades, Overlap, Rule, Source, Spliced};
 use crate::check::{Severity, check_series};
+use crate::hour_spreads::{HourSpreads, SpreadCounter};
 use crate::job::Job;
 use crate::model::columns::shape_of;
 use crate::model::provenance::Joining;
 use crate::model::time::civil_from_days;
 use crate::model::{
-    Clock, Frame, Input, Instrument, Made, Micros, Provenance, SeriesName, Session, Shape, Side, Span,
+    Clock, Field, Frame, Input, Instrument, Made, Micros, Provenance, SeriesName, Session, Shape, Side, Span,
 };
 use crate::store::{Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
@@ -234,7 +235,11 @@ fn bring_to_level(
 }
 
 fn spreads_of(plan: &Plan, names: &[SeriesName], session: &Session) -> Result<(HourSpreads, Clock)> {
-    let spreads = HourSpreads::measure(&plan.sources[0], plan.scale, &session.clock)?;
+    let mut counter = SpreadCounter::new(&session.clock);
+    for rows in ahead(plan.sources[0].bars(&[Field::Spread], Span::ALL)?) {
+        counter.add(&rows?.rescaled(plan.scale));
+    }
+    let spreads = counter.finish();
     if spreads.is_empty() {
         return Err(Error::input(format!(
             "{} knows no spread that others lack; join them without carrying spreads.",
@@ -345,7 +350,7 @@ fn write(
     // What was surveyed to find the basis need not be surveyed again.
     let mut survey = Survey::default();
     let mut rebuilt_from = None;
-    for block in ahead(plan.join(&plan.fields(), Span::new(from, Micros::MAX))?) {
+    for block in plan.join(&plan.fields(), Span::new(from, Micros::MAX))? {
         let block = block?;
         job.advance(block.rows.len() as u64)?;
         rebuilt_from = rebuilt_from.or(block.rows.time.first().copied());

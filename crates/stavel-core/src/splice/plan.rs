@@ -3,14 +3,13 @@
 use super::claims::{MonthGrades, claims};
 use super::dress::Dress;
 use super::join::{Join, Wanted};
-use super::level::HourSpreads;
 use super::seams::{Judge, Judged};
 use super::survey::Survey;
 use super::{Rule, Seam, Source, Spliced};
+use crate::hour_spreads::HourSpreads;
 use crate::job::Job;
 use crate::model::time::MINUTE;
 use crate::model::{Clock, Columns, Field, Micros, Scale, Session, Span};
-use crate::store::ahead;
 use crate::{Error, Result};
 
 /// Seams that are judged; a splice with more of them is a mosaic.
@@ -131,7 +130,7 @@ impl Plan {
     /// Where a source cannot be read.
     pub fn survey(&self, job: &Job, mut each: impl FnMut(&Columns) -> Result<()>) -> Result<Survey> {
         let mut survey = Survey::default();
-        for block in ahead(self.join(&self.surveyed(), Span::ALL)?) {
+        for block in self.join(&self.surveyed(), Span::ALL)? {
             let block = block?;
             job.advance(block.rows.len() as u64)?;
             survey.push(&block);

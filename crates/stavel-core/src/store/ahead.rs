@@ -10,13 +10,13 @@ use crate::{Error, Result};
 const WAITING: usize = 1;
 
 /// Pieces that come from another thread, in the same order.
-pub struct Ahead<T = Columns> {
-    take: Receiver<Result<T>>,
+pub struct Ahead {
+    take: Receiver<Result<Columns>>,
     thread: Option<JoinHandle<()>>,
 }
 
 /// Takes pieces from another thread. Whoever drops it has had enough; the thread then ends.
-pub fn ahead<T: Send + 'static>(pieces: impl Iterator<Item = Result<T>> + Send + 'static) -> Ahead<T> {
+pub fn ahead(pieces: impl Iterator<Item = Result<Columns>> + Send + 'static) -> Ahead {
     let (give, take) = sync_channel(WAITING);
     let thread = std::thread::spawn(move || {
         for piece in pieces {
@@ -28,8 +28,8 @@ pub fn ahead<T: Send + 'static>(pieces: impl Iterator<Item = Result<T>> + Send +
     Ahead { take, thread: Some(thread) }
 }
 
-impl<T> Iterator for Ahead<T> {
-    type Item = Result<T>;
+impl Iterator for Ahead {
+    type Item = Result<Columns>;
     fn next(&mut self) -> Option<Self::Item> {
         if let Ok(piece) = self.take.recv() {
             return Some(piece);

@@ -6,7 +6,7 @@ use stavel_core::frames::{Making, build_bars};
 use stavel_core::job::Job;
 use stavel_core::model::time::MINUTE;
 use stavel_core::model::{Clock, Columns, Field, Frame, SeriesName, Side, Span};
-use stavel_core::rehearse::Tape;
+use stavel_core::rehearse::{SpreadRule, Tape};
 use stavel_core::splice::{Ask as Join, Level, Rule, SplicedSeries, ask_of, splice_series};
 use stavel_core::store::{Change, Shelf};
 
@@ -95,7 +95,10 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
     let rows = shelf.read(&info.edition, Span::ALL).unwrap();
     let minutes = rows.column(Field::Covers).iter().filter(|c| **c == MINUTE).count();
     assert_eq!(minutes + new.len(), rows.len());
-    let mut tape = Tape::new(rows, Frame::Ticks, None).unwrap();
+    let info = shelf.find(&layers).unwrap();
+    let sheet = shelf.instrument("NOKSEK").unwrap().sheet;
+    let spreads = SpreadRule::of(&shelf, &info, &sheet).unwrap();
+    let mut tape = Tape::new(rows, Frame::Ticks, spreads).unwrap();
     let (mut quotes, mut last) = (0, tape.now());
     while let Some(quote) = tape.step() {
         assert!(last.is_none_or(|l| l.time <= quote.time) && quote.ask > quote.bid);

@@ -6,11 +6,12 @@ use stavel_core::align::{Ask, anchor_series, study};
 use stavel_core::check::{Kind, Mend, check_series, mend_series};
 use stavel_core::compose::{Request, compose};
 use stavel_core::frames::{Making, build_bars, build_series};
+use stavel_core::hour_spreads::HourSpreads;
 use stavel_core::intake::Stamp;
 use stavel_core::job::Job;
 use stavel_core::model::time::{DAY, HOUR, parse, wall};
 use stavel_core::model::{Clock, Columns, Doubtful, Field, Frame, Scale, Side, Span};
-use stavel_core::rehearse::{Direction, Played, ScriptOrder, read_orders, run_orders};
+use stavel_core::rehearse::{Direction, Played, ScriptOrder, SpreadRule, read_orders, run_orders};
 use stavel_core::store::{Change, Shelf};
 
 mod desk;
@@ -258,7 +259,9 @@ fn scripted_orders_fill_at_the_first_quote_and_mistakes_are_placed() {
         order("2024-03-05 11:00", Direction::Sell),
         order("2024-03-07 10:00", Direction::Buy),
     ];
-    let played = Played { frame: Frame::Ticks, decimals: rows.scale.price, spread: None };
+    let hours = HourSpreads(vec![None; stavel_core::check::WEEK_HOURS]);
+    let spreads = SpreadRule::new("NOKSEK", hours, &Clock::utc(), None);
+    let played = Played { frame: Frame::Ticks, decimals: rows.scale.price, spreads };
     let pieces = [Ok(rows.rows(0..rows.len() / 3)), Ok(rows.rows(rows.len() / 3..rows.len()))];
     let done = run_orders(pieces.into_iter(), &played, &orders, sheet, &Job::unwatched()).unwrap();
     let at = |time: &str| rows.time.partition_point(|t| *t < parse(time).unwrap());

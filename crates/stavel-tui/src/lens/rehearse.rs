@@ -6,7 +6,7 @@ use stavel_core::frames::Builder;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, wall};
 use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Shape, Side, Span};
-use stavel_core::rehearse::{Account, Direction, Landing, Tape, money};
+use stavel_core::rehearse::{Account, Direction, Landing, SpreadRule, Tape, money, money_sheet};
 use stavel_draw::{SceneRequest, scene};
 
 use super::{Fact, rests_on};
@@ -31,6 +31,8 @@ const LOT: i64 = 100;
 struct Play {
     series: SeriesName,
     instrument: Instrument,
+    /// True where nobody has said what a step of the price is worth: profit is in points then.
+    in_points: bool,
     tape: Tape,
     account: Account,
     /// The moment reached; the last quote may be a little older.
@@ -94,9 +96,10 @@ pub fn want(app: &mut App) {
         if info.edition.rows > MOST_ROWS { Span::new(app.window.from, app.window.to) } else { Span::ALL };
     let (name, window) = (info.name.clone(), app.window);
     let job = std::sync::Arc::new(stavel_core::job::Job::unwatched());
-    let spread = instrument.sheet.spread_at(info.edition.scale.price);
+    let sheet = instrument.sheet.clone();
     let work = move |shelf: &stavel_core::store::Shelf, _: &stavel_core::job::Job| {
-        Tape::new(shelf.read(&info.edition, span)?, info.name.frame, spread)
+        let spreads = SpreadRule::of(shelf, &info, &sheet)?;
+        Tape::new(shelf.read(&info.edition, span)?, info.name.frame, spreads)
     };
     app.threads.read(job, work, move |app, tape| {
         if app.rehearse.asked != key {
@@ -108,10 +111,11 @@ pub fn want(app: &mut App) {
                 let from = app.rehearse.start_at.take().unwrap_or(window.from.max(tape.span().from));
                 let landing = tape.jump(from);
                 let decimals = tape.rows().scale.price;
-                let account = Account::new(instrument.sheet.clone(), decimals);
+                let (sheet, in_points) = money_sheet(&instrument, decimals);
+                let account = Account::new(sheet, decimals);
                 let now = tape.now().map_or(tape.span().from, |q| q.time);
                 app.rehearse.play =
-                    Some(Play { series: name, instrument, tape, account, now, running: false });
+                    Some(Play { series: name, instrument, in_points, tape, account, now, running: false });
                 tell_landing(app, landing, from);
             }
         }
@@ -157,7 +161,7 @@ pub fn act(app: &mut App, act: Act) {
             let label = "jump to (UTC, as 2024-03-05 13:45)";
             app.overlay = Some(Overlay::Prompt(Prompt::new(label, &wall(now)[..16], |app, text| {
                 match time::parse(text) {
-                    Ok(to) => jump(app, |play| (play.tape.jump(to), to)),
+                    Ok(to) => jump_to(app, to),
                     Err(err) => app.complain(&err),
                 }
             })));
@@ -168,21 +172,36 @@ pub fn act(app: &mut App, act: Act) {
     }
 }
 
+/// Jumps where `to` says. With a position only forwards: the nights in between are settled, but no deal was ever
+/// made after what is then to come.
+fn jump_to(app: &mut App, to: Micros) {
+    let Some(play) = &app.rehearse.play else { return };
+    if play.account.position() != 0 && to < play.now {
+        return app.say("with a position there is no way back in time: f closes it first", Tone::Wrong);
+    }
+    jump(app, |play| (play.tape.jump(to), to));
+}
+
 fn jump(app: &mut App, go: impl FnOnce(&mut Play) -> (Landing, Micros)) {
     let Some(play) = &mut app.rehearse.play else { return };
     let before = play.now;
+    let costs = play.account.costs();
     let (landing, asked) = go(play);
     if let Some(quote) = play.tape.now().filter(|_| matches!(landing, Landing::At(_))) {
         play.now = quote.time;
-        // Time that was jumped over passes for the position too, but never backwards.
-        if quote.time > before {
-            play.account.pass(quote.time);
-        }
+        // Without a position time may go back; the nights of a position are settled.
+        play.account.pass(quote.time);
     }
+    let swap = play.account.costs() - costs;
     let asked = match landing {
         Landing::At(t) if asked == before => t,
         _ => asked,
     };
+    if !swap.is_zero()
+        && let Some(line) = play.account.journal_lines().pop()
+    {
+        return app.say(line, Tone::Plain);
+    }
     tell_landing(app, landing, asked);
 }
 
@@ -295,25 +314,18 @@ fn quote_line(play: &Play, canvas: &mut Canvas<'_>) {
                 theme::words(),
             ),
             (
-                format!(
-                    "   open {} {}",
-                    money(play.account.open_profit(&quote)),
-                    play.instrument.sheet.quote
-                ),
+                format!("   open {} {}", money(play.account.open_profit(&quote)), play.account.sheet().quote),
                 theme::words(),
             ),
         ],
     );
 }
 
-fn points(n: i64) -> String {
-    format!("{n} point{}", if n == 1 { "" } else { "s" })
-}
-
 pub fn facts(app: &App) -> Vec<Fact> {
     let Some(play) = &app.rehearse.play else { return Vec::new() };
     let Some(quote) = play.tape.now() else { return Vec::new() };
-    let (sheet, account) = (&play.instrument.sheet, &play.account);
+    let account = &play.account;
+    let sheet = account.sheet();
     let decimals = play.tape.rows().scale.price;
     let mut out = vec![
         Fact::heading("account"),
@@ -334,7 +346,13 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Fact::Pair("commission", format!("{} a side", sheet.commission)),
         Fact::Pair("swap", format!("{} / {}", sheet.swap_long, sheet.swap_short)),
     ]);
-    out.extend(rests_on(&play.instrument, &["contract_size", "tick_size", "tick_value"]));
+    if play.in_points {
+        out.push(Fact::words(
+            "nobody has said what a step of the price is worth: profit is in points (7 says it)",
+        ));
+    } else {
+        out.extend(rests_on(&play.instrument, &["contract_size", "tick_size", "tick_value"]));
+    }
     out.extend([
         Fact::Gap,
         Fact::heading("tape"),
@@ -346,11 +364,9 @@ pub fn facts(app: &App) -> Vec<Fact> {
             "bars: the open when a bar begins, its close when it ends"
         }),
     ]);
-    if let Some(spread) = play.tape.assumed_spread() {
-        out.push(Fact::words(format!(
-            "the data say no spread: the ask is the bid and {}; compose can set one (7)",
-            points(spread)
-        )));
+    let used = play.tape.spreads_used();
+    if used.measured + used.sheet > 0 {
+        out.push(Fact::words(play.tape.spreads().in_words()));
     }
     let left = play.tape.span().to - play.now;
     out.push(Fact::Pair(

@@ -137,56 +137,6 @@ fn a_splice_of_what_cannot_be_one_history_is_refused_or_asked_about() {
 }
 
 #[test]
-fn orders_before_the_rows_in_holes_and_in_closed_hours_do_not_fill_in_silence() {
-    // Minutes of Monday and of Wednesday; nothing of Tuesday.
-    let desk = Desk::new();
-    let times = (600..1200).chain(2880 + 600..2880 + 1200).map(minute);
-    desk.intake(&[("NOKSEK.csv", bars(HEADER, times))], &["--frame", "1m"]);
-    let orders = "time,side,lots\n2024-03-04T09:00Z,buy,1\n2024-03-04T12:00Z,buy,1\n2024-03-05T12:00Z,buy,1\n\
-        2024-03-06T09:50Z,sell,1\n2024-03-07T10:00Z,sell,1\n";
-    let path = desk.0.file("orders.csv", orders);
-    let told = desk.run(&["rehearse", "NOKSEK@quill:1m", "--orders", &path, "--json"]);
-    assert_eq!(told.code, 3, "{}", told.err);
-    let doc: serde_json::Value = serde_json::from_str(&told.out).unwrap();
-    let fills: Vec<&str> =
-        doc["fills"].as_array().unwrap().iter().map(|f| f["time"].as_str().unwrap()).collect();
-    assert_eq!(fills, ["2024-03-04T12:00:00Z", "2024-03-06T10:00:00Z"]);
-    assert_eq!(doc["unfilled"], 3);
-    let remarks: Vec<&str> = doc["remarks"].as_array().unwrap().iter().map(|r| r.as_str().unwrap()).collect();
-    let expected = ["is refused", "expired", "waited 10 min", "rows end before it"];
-    assert!(remarks.len() == 4 && remarks.iter().zip(expected).all(|(r, e)| r.contains(e)), "{remarks:?}");
-}
-
-#[test]
-fn a_column_of_an_orders_file_that_is_not_understood_is_refused() {
-    let desk = Desk::new();
-    desk.intake(&[("NOKSEK.csv", bars(HEADER, (0..600).map(minute)))], &[]);
-    let path = desk.0.file("orders.csv", "time,side,lots,limit\n2024-03-04T09:00Z,buy,1,1.05\n");
-    let told = desk.run(&["rehearse", "NOKSEK@quill:1m", "--orders", &path]);
-    assert!(told.code == 1 && told.err.contains("'limit'"), "{}", told.err);
-    // The columns may stand in any order.
-    let path = desk.0.file("orders.csv", "lots,time,side\n1,2024-03-04T09:00Z,buy\n");
-    let told = desk.run(&["rehearse", "NOKSEK@quill:1m", "--orders", &path, "--json"]);
-    assert_eq!(serde_json::from_str::<serde_json::Value>(&told.out).unwrap()["position"], "1.00");
-}
-
-#[test]
-fn a_contract_size_may_have_decimals() {
-    let desk = Desk::new();
-    desk.intake(&[("BLY.csv", bars(HEADER, (0..600).map(minute)))], &[]);
-    desk.0.json(&["compose", "BLY", "--set", "contract_size=12.5", "--set", "tick_size=0.25"]);
-    // 12.5 units a quarter of a point: a lot earns 50 for four points.
-    let path =
-        desk.0.file("orders.csv", "time,side,lots\n2024-03-04T09:00Z,buy,1\n2024-03-04T09:10Z,sell,1\n");
-    desk.0.json(&["compose", "BLY", "--set", "spread=0"]);
-    let told = desk.run(&["rehearse", "BLY@quill:1m", "--orders", &path, "--json"]);
-    let doc: serde_json::Value = serde_json::from_str(&told.out).unwrap();
-    let price = |i: usize| doc["fills"][i]["price"].as_str().unwrap().parse::<f64>().unwrap();
-    let profit: f64 = doc["fills"][1]["profit"].as_str().unwrap().parse().unwrap();
-    assert!((profit - (price(1) - price(0)) * 12.5).abs() < 0.01, "{doc}");
-}
-
-#[test]
 fn filler_is_safe_to_drop_only_where_the_closed_hours_are_known() {
     // Four weeks of minutes, flat ones without volume from Friday 22:00 to Sunday 22:00, as the week of New York
     // in winter has it; or with trade on Saturdays, which the assumed week does not know of.

@@ -9,6 +9,7 @@ mod checks;
 mod clocks;
 mod dates;
 mod files;
+mod money;
 mod numbers;
 
 use support::Program;

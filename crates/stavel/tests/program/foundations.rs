@@ -180,9 +180,12 @@ fn money_of_a_good_that_nobody_described_is_asked_for() {
     let play = ["rehearse", "BLY@quill:1m", "--orders", &orders];
     let (code, out, err) = p.told(&play);
     assert!(code == 3 && err.contains("stavel compose BLY") && out.is_empty(), "{code} {out} {err}");
-    p.json(&["compose", "BLY", "--set", "tick_size=0.25", "--set", "tick_value=12.50", "--set", "spread=25"]);
+    p.json(&["compose", "BLY", "--set", "spread=25"]);
     let (code, out, err) = p.told(&play);
-    assert!(code == 0 && out.contains("1 fills"), "{code} {out} {err}");
+    assert!(code == 0 && out.contains("1 fills") && out.contains("this is in points"), "{code} {out} {err}");
+    p.json(&["compose", "BLY", "--set", "tick_size=0.25", "--set", "tick_value=12.50"]);
+    let (code, out, err) = p.told(&play);
+    assert!(code == 0 && !out.contains("in points") && out.contains("spec sheet"), "{code} {out} {err}");
 }
 
 #[test]

@@ -1,0 +1,113 @@
+//! The spread of rows that do not say theirs: one rule, wherever a history is played.
+
+use crate::hour_spreads::{HourSpreads, SpreadCounter};
+use crate::model::instrument::Sheet;
+use crate::model::{Clock, Field, Micros, Span};
+use crate::store::{SeriesInfo, Shelf};
+use crate::{Error, Result};
+
+/// Where the spread of a quote comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SpreadFrom {
+    /// The row says it.
+    Rows,
+    /// The usual one of its hour of the week, measured from rows that know theirs.
+    Measured,
+    /// The spec sheet.
+    Sheet,
+}
+
+/// What a row's spread is taken to be where it says none: the usual one of its hour of the week, else that of the
+/// spec sheet, else the usual one of all hours. None where neither rows nor sheet say any.
+#[derive(Debug, Clone)]
+pub struct SpreadRule {
+    instrument: String,
+    measured: HourSpreads,
+    usual: Option<i64>,
+    wall: Clock,
+    sheet: Option<i64>,
+}
+
+impl SpreadRule {
+    /// A rule out of what was measured on a wall and the spread of the spec sheet, both in points of the prices.
+    pub fn new(instrument: &str, measured: HourSpreads, wall: &Clock, sheet: Option<i64>) -> SpreadRule {
+        SpreadRule {
+            instrument: instrument.into(),
+            usual: measured.usual(),
+            measured,
+            wall: wall.clone(),
+            sheet,
+        }
+    }
+
+    /// The rule for a series, measured over all its rows.
+    ///
+    /// # Errors
+    /// Where they cannot be read.
+    pub fn of(shelf: &Shelf, info: &SeriesInfo, sheet: &Sheet) -> Result<SpreadRule> {
+        let edition = &info.edition;
+        let wall = &sheet.session.clock;
+        let mut counter = SpreadCounter::new(wall);
+        let has = |f: &Field| edition.fields.contains(f);
+        // Of quotes each says its own.
+        if has(&Field::Spread) {
+            let fields: Vec<Field> = SpreadCounter::FIELDS.into_iter().filter(has).collect();
+            for rows in shelf.scan(edition, Span::ALL, Some(&fields))? {
+                counter.add(&rows?);
+            }
+        }
+        Ok(SpreadRule::new(
+            &info.name.instrument,
+            counter.finish(),
+            wall,
+            sheet.spread_at(edition.scale.price),
+        ))
+    }
+
+    /// The spread of a moment, in points, and where it comes from; none where nothing says any.
+    pub fn at(&self, time: Micros) -> Option<(i64, SpreadFrom)> {
+        let measured = |spread| (spread, SpreadFrom::Measured);
+        let hour = self.measured.at(&self.wall, time).map(measured);
+        hour.or(self.sheet.map(|s| (s, SpreadFrom::Sheet))).or(self.usual.map(measured))
+    }
+
+    /// True where nothing says a spread.
+    pub fn is_silent(&self) -> bool {
+        self.usual.is_none() && self.sheet.is_none()
+    }
+
+    /// What a person is asked where nothing says a spread.
+    pub(super) fn question(&self) -> Error {
+        Error::undecided(format!(
+            "Neither the rows of {0} nor its spec sheet say a spread, so nobody knows the ask; say it in points first: stavel compose {0} --set spread=…",
+            self.instrument
+        ))
+    }
+
+    /// The rule in words.
+    pub fn in_words(&self) -> &'static str {
+        match (self.usual, self.sheet) {
+            (Some(_), _) => "rows that say no spread get the usual one of their hour of the week",
+            (None, Some(_)) => "rows that say no spread get that of the spec sheet",
+            (None, None) => "every row says its spread",
+        }
+    }
+}
+
+/// How many quotes had their spread from where.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct SpreadsUsed {
+    pub own: u64,
+    pub measured: u64,
+    pub sheet: u64,
+}
+
+impl SpreadsUsed {
+    pub(super) fn count(&mut self, from: SpreadFrom) {
+        *(match from {
+            SpreadFrom::Rows => &mut self.own,
+            SpreadFrom::Measured => &mut self.measured,
+            SpreadFrom::Sheet => &mut self.sheet,
+        }) += 1;
+    }
+}
