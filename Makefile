@@ -20,3 +20,12 @@ shots:
 # Intake, frames and align, timed.
 bench:
 	cargo bench --workspace
+
+# Fuzz targets for everything that is read from outside; wants cargo-fuzz. One after the other, 60 s each.
+.PHONY: fuzz
+fuzz:
+	for target in text layout document recipe orders clock file; do \
+	  mkdir -p fuzz/corpus/$$target; \
+	  RUSTC_BOOTSTRAP=1 cargo fuzz run --sanitizer none $$target fuzz/corpus/$$target fuzz/seeds/$$target -- \
+	    -max_total_time=60 -timeout=10 -rss_limit_mb=300 -max_len=4096 || exit 1; \
+	done

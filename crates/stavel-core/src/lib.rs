@@ -22,5 +22,7 @@ pub mod rehearse;
 pub mod splice;
 mod stats;
 pub mod store;
+#[cfg(any(test, fuzzing))]
+pub mod trials;
 
 pub use error::{Error, Result};

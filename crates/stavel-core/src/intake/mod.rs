@@ -28,6 +28,8 @@ mod sides;
 mod sniff;
 mod stamp;
 mod take;
+#[cfg(any(test, fuzzing))]
+pub mod trials;
 mod weave;
 mod writing;
 

@@ -98,6 +98,11 @@ fn cut_end(text: &mut Vec<u8>) {
 
 /// Counts what pieces of a file hold.
 pub fn scan(member: &Member, layout: &Layout, pieces: &[Vec<u8>]) -> Scanned {
+    scan_bytes(layout, pieces, member.bytes)
+}
+
+/// The same of a file that has so many bytes in all.
+pub fn scan_bytes(layout: &Layout, pieces: &[Vec<u8>], body: u64) -> Scanned {
     let parser = Parser::new(layout, Scale { price: layout.price_decimals, volume: layout.volume_decimals });
     let mut found = Scanned::default();
     let mut bytes = 0u64;
@@ -122,7 +127,6 @@ pub fn scan(member: &Member, layout: &Layout, pieces: &[Vec<u8>]) -> Scanned {
         }
     }
     found.glimpses.sort();
-    let body = member.bytes;
     if bytes > 0 && bytes * 10 < body * 9 {
         found.is_estimate = true;
         let scaled = |n: u64| (n as u128 * body as u128 / bytes as u128) as u64;

@@ -37,17 +37,25 @@ impl Recipe {
     pub fn read(path: &Path) -> Result<Recipe> {
         let text = std::fs::read_to_string(path)
             .map_err(|e| Error::input(format!("The recipe {} cannot be read: {e}.", path.display())))?;
-        let mut recipe: Recipe = toml::from_str(&text).map_err(|e| {
+        let mut recipe = Recipe::from_text(&text, path)?;
+        let folder = path.parent().unwrap_or(Path::new("")).to_owned();
+        recipe.step.iter_mut().for_each(|s| s.place_in(&folder));
+        Ok(recipe)
+    }
+
+    /// Reads the text of a recipe, with its paths as they are.
+    ///
+    /// # Errors
+    /// A sentence with the place in the file at `path`.
+    pub fn from_text(text: &str, path: &Path) -> Result<Recipe> {
+        toml::from_str(text).map_err(|e| {
             let line = e.span().map_or(0, |s| text[..s.start.min(text.len())].matches('\n').count() + 1);
             Error::input(format!(
                 "The recipe {}, line {line}: {}.",
                 path.display(),
                 e.message().trim_end_matches('.')
             ))
-        })?;
-        let folder = path.parent().unwrap_or(Path::new("")).to_owned();
-        recipe.step.iter_mut().for_each(|s| s.place_in(&folder));
-        Ok(recipe)
+        })
     }
 
     /// The recipe as the text of a file.

@@ -66,34 +66,41 @@ impl Outcome {
 /// # Errors
 /// A sentence with the line that makes no sense.
 pub fn read_orders(path: &Path) -> Result<Vec<ScriptOrder>> {
-    let mut reader = csv::ReaderBuilder::new()
-        .trim(csv::Trim::All)
-        .from_path(path)
+    let file = std::fs::File::open(path)
         .map_err(|e| Error::input(format!("The orders {} cannot be read: {e}.", path.display())))?;
+    orders_in(std::io::BufReader::new(file), &path.display().to_string())
+}
+
+/// Reads orders from the text of such a file, which lies at `place`.
+///
+/// # Errors
+/// As [`read_orders`].
+pub fn orders_in(text: impl std::io::Read, place: &str) -> Result<Vec<ScriptOrder>> {
+    let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::All).from_reader(text);
     let mut orders = Vec::new();
-    let cannot = |e: csv::Error| Error::input(format!("The orders {} cannot be read: {e}.", path.display()));
+    let cannot = |e: csv::Error| Error::input(format!("The orders {} cannot be read: {e}.", place));
     let names: Vec<String> =
         reader.headers().map_err(cannot)?.iter().map(|n| n.to_ascii_lowercase()).collect();
     let wanted = ["time", "side", "lots"];
     if let Some(odd) = names.iter().find(|n| !wanted.contains(&n.as_str())) {
         return Err(Error::input(format!(
             "The orders {} have a column '{}' that is not understood, and an order may not be played without what it says; its columns are time, side and lots.",
-            path.display(),
+            place,
             crate::error::printable(odd)
         )));
     }
-    let place = |name: &str| names.iter().position(|n| n == name);
-    let [Some(at_time), Some(at_side), Some(at_lots)] = wanted.map(place) else {
+    let column = |name: &str| names.iter().position(|n| n == name);
+    let [Some(at_time), Some(at_side), Some(at_lots)] = wanted.map(column) else {
         return Err(Error::input(format!(
             "The orders {} need a line of names with the columns time, side and lots.",
-            path.display()
+            place
         )));
     };
     for record in reader.records() {
-        let record = record
-            .map_err(|e| Error::input(format!("The orders {} cannot be read: {e}.", path.display())))?;
+        let record =
+            record.map_err(|e| Error::input(format!("The orders {} cannot be read: {e}.", place)))?;
         let line = record.position().map_or(0, csv::Position::line);
-        let bad = |what: &str| Error::input(format!("{}, line {line}: {what}.", path.display()));
+        let bad = |what: &str| Error::input(format!("{}, line {line}: {what}.", place));
         let cell = |i: usize| record.get(i).unwrap_or_default();
         let direction = match cell(at_side) {
             "buy" => Direction::Buy,

@@ -7,6 +7,10 @@ mod open;
 mod table;
 mod utf16;
 
+#[cfg(any(test, fuzzing))]
+pub(super) use self::{
+    html::to_lines as html_to_lines, json::to_lines as json_to_lines, utf16::to_utf8 as utf16_to_utf8,
+};
 use std::fs::File;
 use std::io::{Read, Seek};
 use std::path::{Path, PathBuf};
