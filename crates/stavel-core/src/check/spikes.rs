@@ -210,6 +210,12 @@ impl Spikes {
         if apart * (100 / (PERCENT - 100)) < row.close.min(before.close).min(opens) {
             return;
         }
+        // Near zero every move is a large part of the price.
+        let so_far = self.mean / self.moves.next.max(1) as i64;
+        let usual = if self.moves.full { self.usual() } else { so_far.max(self.least) };
+        if apart < FACTOR * usual {
+            return;
+        }
         if beyond(opens, before.close) || beyond(row.close, before.close) {
             let ratio = row.close as f64 / before.close as f64;
             self.leaving = Some((Jump { at: row.time, ratio }, before.close, 1));
@@ -287,6 +293,12 @@ mod tests {
             })
             .collect();
         assert_eq!(run(&walked), []);
+    }
+
+    #[test]
+    fn near_zero_no_move_is_a_change_of_scale() {
+        let closes: Vec<i64> = (0..600).map(|i| 4 + (i * 7919 % 11)).collect();
+        assert_eq!(run(&closes), []);
     }
 
     #[test]

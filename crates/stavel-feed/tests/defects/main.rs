@@ -1,5 +1,7 @@
 //! Every kind of defect planted into other markets: all are found, and next to nothing else.
 
+mod innocents;
+
 use std::collections::BTreeMap;
 
 use fastrand::Rng;
