@@ -270,6 +270,9 @@ pub struct SpliceArgs {
     /// Join a joined series again as it was joined, from where its sources have changed.
     #[arg(long, conflicts_with_all = ["into", "rule", "level", "carry_spread", "layered"])]
     pub refresh: bool,
+    /// Measure levels and spreads again, though rows of the past then change.
+    #[arg(long)]
+    pub anew: bool,
 }
 
 #[derive(clap::Args)]

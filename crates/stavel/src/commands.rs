@@ -48,14 +48,16 @@ fn splice_step(a: &SpliceArgs, folder: &Path) -> Result<SpliceStep> {
             level: a.level,
             carry_spread: a.carry_spread,
             layered: a.layered,
+            anew: a.anew,
         });
     }
     let [joined] = a.series.as_slice() else {
         bail!(Error::arguments("--refresh takes one joined series."));
     };
     let (series, ask) = ask_of(&Shelf::open(folder)?.find(joined)?)?;
-    let Ask { rule, level, carry_spread, layered } = ask;
-    Ok(SpliceStep { series, into: joined.source.clone(), rule, level, carry_spread, layered })
+    let Ask { rule, level, carry_spread, layered, .. } = ask;
+    let (into, anew) = (joined.source.clone(), a.anew);
+    Ok(SpliceStep { series, into, rule, level, carry_spread, layered, anew })
 }
 
 /// Runs the command.

@@ -25,6 +25,7 @@ pub fn splice_one(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<Rep
         level: step.level,
         carry_spread: step.carry_spread,
         layered: step.layered,
+        anew: step.anew,
     };
     let made = splice_series(shelf, &step.series, &step.into, &ask, job)?;
     let mut report = Report::new(splice_json(step, &made), splice_lines(step, &made));
@@ -124,6 +125,7 @@ fn splice_json(step: &SpliceStep, made: &SplicedSeries) -> Value {
         "level": step.level.to_string(),
         "levels": levels,
         "spreads_carried": made.spliced.carried,
+        "keeps_older_levels": made.keeps_older,
         "unchanged": made.is_unchanged,
         "put_aside": made.put_aside,
         "kept_rows": made.kept,
@@ -191,6 +193,12 @@ fn splice_lines(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
     if made.spliced.carried > 0 {
         lines
             .push(format!("  {} rows were given the spread of their hour of the week", made.spliced.carried));
+    }
+    if made.keeps_older {
+        lines.push(
+            "  levels and spreads are those of the edition before, so that no row of the past changes; they would be others now (--anew measures them again)"
+                .into(),
+        );
     }
     if let Some(act) = &made.put_aside {
         lines.push(format!(

@@ -164,6 +164,9 @@ pub struct SpliceStep {
     /// Keep ticks and minutes as layers of one series.
     #[serde(default, skip_serializing_if = "is_default")]
     pub layered: bool,
+    /// Measure levels and spreads again, where it was joined like this before.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub anew: bool,
 }
 
 impl SpliceStep {
@@ -176,6 +179,7 @@ impl SpliceStep {
             level: Level::None,
             carry_spread: false,
             layered: false,
+            anew: false,
         }
     }
 }
@@ -383,6 +387,7 @@ impl Step {
                 opt(&mut words, "level", (s.level != Level::None).then(|| s.level.to_string()));
                 words.extend(s.carry_spread.then(|| "--carry-spread".into()));
                 words.extend(s.layered.then(|| "--layered".into()));
+                words.extend(s.anew.then(|| "--anew".into()));
             }
             Step::Frames(s) => {
                 words.push(s.series.to_string());

@@ -9,13 +9,18 @@ use crate::check::{Severity, check_series};
 use crate::hour_spreads::{HourSpreads, SpreadCounter};
 use crate::job::Job;
 use crate::model::columns::shape_of;
+use crate::model::price::unit;
 use crate::model::provenance::Joining;
 use crate::model::time::civil_from_days;
 use crate::model::{
-    Clock, Field, Frame, Input, Instrument, Made, Micros, Provenance, SeriesName, Session, Shape, Side, Span,
+    Clock, Field, Frame, Input, Instrument, Made, Micros, Provenance, Scale, SeriesName, Session, Shape,
+    Side, Span,
 };
 use crate::store::{Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
+
+/// Ratios this close move no price.
+const SAME_RATIO: f64 = 1e-7;
 
 /// How series are to be joined.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -26,12 +31,14 @@ pub struct Ask {
     pub carry_spread: bool,
     /// Keep ticks as ticks and minutes as minutes, in one series; else ticks beside bars are framed first.
     pub layered: bool,
+    /// Measure levels and spreads again, where the series was joined like this before: rows of the past then change.
+    pub anew: bool,
 }
 
 impl Ask {
     /// By a rule, prices and spreads as they are.
     pub fn by(rule: Rule) -> Ask {
-        Ask { rule, level: Level::None, carry_spread: false, layered: false }
+        Ask { rule, level: Level::None, carry_spread: false, layered: false, anew: false }
     }
 }
 
@@ -44,6 +51,9 @@ pub struct Prepared {
     pub overlap: Overlap,
     /// Each later source against the first, before anything was done; none without an overlap.
     pub gaps: Vec<Option<LevelGap>>,
+    /// True where levels and spreads are those that were measured when the series was joined before, though they
+    /// would be others now.
+    pub keeps_older: bool,
     /// What the edition says of itself.
     provenance: Provenance,
 }
@@ -55,6 +65,7 @@ pub struct SplicedSeries {
     /// As in [`Prepared`].
     pub overlap: Overlap,
     pub gaps: Vec<Option<LevelGap>>,
+    pub keeps_older: bool,
     /// True where nothing had changed, so that no edition was made.
     pub is_unchanged: bool,
     /// Rows taken over, unread, from the edition before.
@@ -65,14 +76,17 @@ pub struct SplicedSeries {
     pub put_aside: Option<String>,
 }
 
-/// Looks at series of the shelf and plans their splice. Without layers, ticks beside bars are framed on the way.
+/// Looks at series of the shelf and plans their splice into source `into`. Without layers, ticks beside bars are framed
+/// on the way. Levels and spreads are those measured when it was joined in this way before, so that no row of
+/// the past changes.
 ///
 /// # Errors
 /// Where a series is afloat, of another instrument, or at a frame that does not fit; where a level is wanted
 /// of series that share no time, or spreads of one that knows none.
-pub fn prepare(shelf: &Shelf, names: &[SeriesName], ask: &Ask, job: &Job) -> Result<Prepared> {
+pub fn prepare(shelf: &Shelf, names: &[SeriesName], into: &str, ask: &Ask, job: &Job) -> Result<Prepared> {
     let infos = fitting(shelf, names)?;
     let frame = frame_of(names, ask)?;
+    let like = names[0].with_frame(if ask.layered { Frame::Ticks } else { frame });
     let instrument = shelf.instrument(&names[0].instrument)?;
     let session = instrument.sheet.session.clone();
     let grades = match ask.rule {
@@ -90,18 +104,25 @@ pub fn prepare(shelf: &Shelf, names: &[SeriesName], ask: &Ask, job: &Job) -> Res
         })
         .collect::<Result<_>>()?;
     let mut plan = Plan::new(sources, &How { rule: &ask.rule, grades: &grades, session: &session })?;
-    let (overlap, gaps) = bring_to_level(&mut plan, names, ask.level)?;
+    let before = shelf.current_own(&like.with_source(into))?;
+    let older = before.as_ref().filter(|_| !ask.anew).and_then(|b| Measured::of(b, names, ask, plan.scale));
+    let (overlap, gaps) = bring_to_level(&mut plan, names, ask.level, older.as_ref())?;
     if ask.carry_spread {
         plan.spreads = Some(spreads_of(&plan, names, &session)?);
     }
-    let mended = |gap: &Option<LevelGap>| gap.as_ref().map(|g| (g.median, g.ratio));
+    let now = Measured::now(&gaps, &plan, ask);
+    let keeps_older = older.as_ref().is_some_and(|older| older.moves_rows_unlike(&now, ask.level));
+    let measured = older.unwrap_or(now);
+    if let (Some(spreads), Some((hours, _))) = (&measured.spreads, &mut plan.spreads) {
+        hours.0.clone_from(spreads);
+    }
     let joining = Joining {
         rule: ask.rule.to_string(),
         level: ask.level.to_string(),
         carry_spread: ask.carry_spread,
         layered: ask.layered,
-        gaps: (ask.level != Level::None).then(|| gaps.iter().map(mended).collect()),
-        spreads: plan.spreads.as_ref().map(|s| s.0.0.clone()),
+        gaps: measured.gaps,
+        spreads: measured.spreads,
         ..Joining::default()
     };
     let mut inputs: Vec<Input> =
@@ -110,8 +131,56 @@ pub fn prepare(shelf: &Shelf, names: &[SeriesName], ask: &Ask, job: &Job) -> Res
         inputs.extend(instrument.inputs(&Instrument::SESSION));
     }
     let provenance = Provenance::of(Made::Splice(joining)).reading(inputs);
-    let frame = if ask.layered { Frame::Ticks } else { frame };
-    Ok(Prepared { plan, like: names[0].with_frame(frame), overlap, gaps, provenance })
+    Ok(Prepared { plan, like, overlap, gaps, keeps_older, provenance })
+}
+
+/// Levels and spreads that were measured for a splice, in points of its result.
+#[derive(Debug, Clone, PartialEq)]
+struct Measured {
+    gaps: Option<Vec<Option<(i64, f64)>>>,
+    spreads: Option<Vec<Option<i64>>>,
+}
+
+impl Measured {
+    fn now(gaps: &[Option<LevelGap>], plan: &Plan, ask: &Ask) -> Measured {
+        let mended = |gap: &Option<LevelGap>| gap.as_ref().map(|g| (g.median, g.ratio));
+        Measured {
+            gaps: (ask.level != Level::None).then(|| gaps.iter().map(mended).collect()),
+            spreads: plan.spreads.as_ref().map(|s| s.0.0.clone()),
+        }
+    }
+
+    /// What an edition was joined with, if it was joined of these series in this way; finer prices have finer
+    /// points.
+    fn of(before: &SeriesInfo, names: &[SeriesName], ask: &Ask, scale: Scale) -> Option<Measured> {
+        let Made::Splice(joining) = &before.edition.provenance.made else { return None };
+        let is_same = joining.rule == ask.rule.to_string()
+            && joining.level == ask.level.to_string()
+            && (joining.carry_spread, joining.layered) == (ask.carry_spread, ask.layered)
+            && before.edition.provenance.parents().map(|p| p.1).eq(names);
+        let finer = unit(scale.price.checked_sub(before.edition.scale.price).filter(|_| is_same)?);
+        let gap = |gap: &Option<(i64, f64)>| gap.map(|(median, ratio)| (median * finer, ratio));
+        let spread = |spread: &Option<i64>| spread.map(|s| s * finer);
+        Some(Measured {
+            gaps: joining.gaps.as_ref().map(|all| all.iter().map(gap).collect()),
+            spreads: joining.spreads.as_ref().map(|all| all.iter().map(spread).collect()),
+        })
+    }
+
+    /// True where by another measure rows of the past would be others.
+    fn moves_rows_unlike(&self, other: &Measured, level: Level) -> bool {
+        let (own, theirs) = (self.gaps.iter().flatten(), other.gaps.iter().flatten());
+        let differs = |(a, b): (&Option<(i64, f64)>, &Option<(i64, f64)>)| match (a, b, level) {
+            (Some(a), Some(b), Level::Ratio) => (a.1 / b.1 - 1.0).abs() > SAME_RATIO,
+            (a, b, _) => a.map(|g| g.0) != b.map(|g| g.0),
+        };
+        own.zip(theirs).any(differs) || self.spreads != other.spreads
+    }
+
+    /// What was measured of a later source, by its place among those.
+    fn gap(&self, place: usize) -> Option<(i64, f64)> {
+        self.gaps.as_ref()?.get(place).copied().flatten()
+    }
 }
 
 /// True where the rows of the result hang on the session week of the instrument.
@@ -208,6 +277,7 @@ fn bring_to_level(
     plan: &mut Plan,
     names: &[SeriesName],
     level: Level,
+    older: Option<&Measured>,
 ) -> Result<(Overlap, Vec<Option<LevelGap>>)> {
     let mut gaps = Vec::new();
     let mut overlap = Overlap::default();
@@ -223,7 +293,8 @@ fn bring_to_level(
                     names[0], names[s]
                 ))
             })?;
-            plan.dresses[s].level = Some((level, gap));
+            let (median, ratio) = older.and_then(|o| o.gap(s - 1)).unwrap_or((gap.median, gap.ratio));
+            plan.dresses[s].level = Some((level, LevelGap { median, ratio, ..gap }));
             measured = if s == 1 { against(plan)? } else { None };
         }
         if s == 1 {
@@ -289,7 +360,7 @@ pub fn splice_series(
             "The result may not overwrite {own}; choose another name than {into}."
         )));
     }
-    let prepared = prepare(shelf, names, ask, job)?;
+    let prepared = prepare(shelf, names, into, ask, job)?;
     let target = prepared.like.with_source(into);
     let mut put_aside = None;
     let found = match shelf.current_own(&target)? {
@@ -305,13 +376,14 @@ pub fn splice_series(
             if before.edition.provenance.inputs == prepared.provenance.inputs =>
         {
             let kept = before.edition.rows;
-            let Prepared { plan, overlap, gaps, .. } = prepared;
+            let Prepared { plan, overlap, gaps, keeps_older, .. } = prepared;
             let spliced = plan.told(survey)?;
             Ok(SplicedSeries {
                 info: before,
                 spliced,
                 overlap,
                 gaps,
+                keeps_older,
                 is_unchanged: true,
                 kept,
                 rebuilt_from: None,
@@ -333,7 +405,7 @@ fn write(
     basis: Option<Basis>,
     job: &Job,
 ) -> Result<SplicedSeries> {
-    let Prepared { plan, overlap, gaps, provenance, .. } = prepared;
+    let Prepared { plan, overlap, gaps, keeps_older, provenance, .. } = prepared;
     let made = provenance.made.clone();
     let origin = Origin { provenance, clock: Some(Clock::utc()), fields: plan.fields(), scale: plan.scale };
     let mut draft = shelf.draft(target, origin)?;
@@ -374,6 +446,7 @@ fn write(
         spliced,
         overlap,
         gaps,
+        keeps_older,
         is_unchanged: false,
         kept: kept_rows,
         rebuilt_from,

@@ -28,6 +28,7 @@ pub fn ask_of(info: &SeriesInfo) -> Result<(Vec<SeriesName>, Ask)> {
         level: joining.level.parse()?,
         carry_spread: joining.carry_spread,
         layered: joining.layered,
+        anew: false,
     };
     Ok((provenance.parents().map(|p| p.1.clone()).collect(), ask))
 }

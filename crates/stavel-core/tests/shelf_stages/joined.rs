@@ -4,8 +4,8 @@ use stavel_core::check::check_series;
 use stavel_core::deliver::{Format, Order, deliver};
 use stavel_core::frames::{Making, build_bars};
 use stavel_core::job::Job;
-use stavel_core::model::time::MINUTE;
-use stavel_core::model::{Clock, Columns, Field, Frame, SeriesName, Side, Span};
+use stavel_core::model::time::{MINUTE, parse};
+use stavel_core::model::{ABSENT, Clock, Columns, Field, Frame, SeriesName, Side, Span};
 use stavel_core::rehearse::{SpreadRule, Tape};
 use stavel_core::splice::{Ask as Join, Level, Rule, SplicedSeries, ask_of, splice_series};
 use stavel_core::store::{Change, Shelf};
@@ -199,7 +199,7 @@ fn what_is_the_same_still_is_kept_when_a_source_has_changed() {
     let shifted = Join { level: Level::Shift, ..Join::by(Rule::Holes) };
     assert_eq!(join_again(&mut shelf, "anew5", &shifted).kept, 0);
     put(&mut shelf, "NOKSEK@tarn:1m", &broker.rows(earlier..broker.len() - 400), Some("UTC"));
-    join_again(&mut shelf, "anew6", &shifted);
+    join_again(&mut shelf, "anew6", &Join { anew: true, ..shifted });
 }
 
 #[test]
@@ -209,4 +209,44 @@ fn only_a_joined_series_is_refreshed() {
     let series: SeriesName = name("NOKSEK@quill:1m");
     let err = ask_of(&shelf.find(&series).unwrap()).err().unwrap();
     assert!(err.to_string().contains("not by a splice"), "{err}");
+}
+
+#[test]
+fn levels_and_spreads_stay_as_they_were_measured_unless_that_is_asked_for() {
+    let (_dir, mut shelf) = desk();
+    let (tarn, quill) = (name("NOKSEK@tarn:1m"), name("NOKSEK@quill:1m"));
+    let all = minutes_of(&ticks(span("2024-02-04", "2024-03-02"), 4));
+    // The broker's rows of the last two weeks; the vendor's lie 5 points above, later 9, and know no spread.
+    let broker = all.rows(all.range_of(span("2024-02-18", "2024-03-02")));
+    let vendor = |until: &str, late: i64| {
+        let mut rows = all.rows(all.range_of(span("2024-02-04", until)));
+        let from = rows.time.partition_point(|t| *t < parse("2024-02-24").unwrap());
+        for (field, column) in rows.fields.clone().iter().zip(&mut rows.data) {
+            match field {
+                Field::Spread => column.fill(ABSENT),
+                f if f.is_price() => {
+                    column.iter_mut().enumerate().for_each(|(i, v)| *v += if i < from { 5 } else { late });
+                }
+                _ => {}
+            }
+        }
+        rows
+    };
+    put(&mut shelf, "NOKSEK@tarn:1m", &broker, Some("UTC"));
+    put(&mut shelf, "NOKSEK@quill:1m", &vendor("2024-02-24", 5), Some("UTC"));
+    let ask = Join { level: Level::Shift, carry_spread: true, ..Join::by(Rule::Span) };
+    let series = [tarn, quill];
+    let job = Job::unwatched();
+    let first = splice_series(&mut shelf, &series, "joined", &ask, &job).unwrap();
+    let before = read(&shelf, "NOKSEK@joined:1m");
+    assert!(!first.keeps_older && first.gaps[0].as_ref().unwrap().median == 5);
+    // Another week of the vendor moves the median to 9 points.
+    put(&mut shelf, "NOKSEK@quill:1m", &vendor("2024-03-02", 9), Some("UTC"));
+    let again = splice_series(&mut shelf, &series, "joined", &ask, &job).unwrap();
+    assert_eq!((again.keeps_older, again.gaps[0].as_ref().unwrap().median), (true, 9));
+    assert!(read(&shelf, "NOKSEK@joined:1m") == before, "no row of the past has changed");
+    let anew = splice_series(&mut shelf, &series, "joined", &Join { anew: true, ..ask }, &job).unwrap();
+    let after = read(&shelf, "NOKSEK@joined:1m");
+    let open = |rows: &Columns| rows.column(Field::Open)[0];
+    assert_eq!((anew.keeps_older, open(&before) - open(&after)), (false, 4));
 }

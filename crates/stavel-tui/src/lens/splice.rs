@@ -80,7 +80,7 @@ impl State {
             (Choice::Hours, _, Some(week)) => Rule::Hours(week.clone()),
             _ => Rule::Span,
         };
-        Ask { rule, level: self.level, carry_spread: self.carry_spread, layered: self.layered }
+        Ask { rule, level: self.level, carry_spread: self.carry_spread, layered: self.layered, anew: false }
     }
 
     /// Goes on with what a series was joined by.
@@ -198,7 +198,7 @@ pub fn want(app: &mut App) {
         &app.threads,
         |app| Some(&mut app.splice.proposal),
         move |shelf, job| {
-            let prepared = prepare(shelf, &names, &ask, job)?;
+            let prepared = prepare(shelf, &names, INTO, &ask, job)?;
             let told = prepared.survey(job)?;
             Ok(Proposal { prepared, sources: names, told })
         },
@@ -370,8 +370,8 @@ fn accept(app: &mut App) {
     match app.splice.proposal.get() {
         Some(p) if sources(app).iter().all(|s| !s.is_afloat()) => {
             let series = p.sources.clone();
-            let Ask { rule, level, carry_spread, layered } = app.splice.ask();
-            let step = SpliceStep { series, into: INTO.into(), rule, level, carry_spread, layered };
+            let Ask { rule, level, carry_spread, layered, anew } = app.splice.ask();
+            let step = SpliceStep { series, into: INTO.into(), rule, level, carry_spread, layered, anew };
             app.start(Step::Splice(step));
         }
         _ => app.say("there is nothing to join yet", Tone::Plain),

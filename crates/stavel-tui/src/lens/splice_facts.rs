@@ -82,6 +82,11 @@ fn level_facts(app: &App, ask: &Ask, out: &mut Vec<Fact>) {
                 },
             }));
         }
+        if p.prepared.keeps_older {
+            out.push(Fact::words(
+                "as measured when it was joined before, so that no row of the past changes",
+            ));
+        }
         if p.told.carried > 0 {
             out.push(Fact::words(format!("{} rows get a spread", thousands(p.told.carried))));
         }
