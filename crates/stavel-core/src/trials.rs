@@ -76,11 +76,14 @@ pub fn file(data: &[u8]) {
 mod tests {
     use super::*;
 
+    /// The name of a target and what it does with bytes.
+    type Target = (&'static str, fn(&[u8]));
+
     /// What the fuzz targets found, kept as files: each is read without a panic now.
     #[test]
     fn what_fuzzing_found_is_read_without_a_panic() {
         let found = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/found");
-        let targets: [(&str, fn(&[u8])); 7] = [
+        let targets: [Target; 7] = [
             ("text", text),
             ("layout", layout),
             ("document", document),

@@ -9,6 +9,7 @@ use stavel_core::job::Job;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Micros, SeriesName, Span};
 use stavel_core::recipe::{Report, Step, UndoStep};
+use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
 use crate::act::{self, Act, Lens};
@@ -177,6 +178,11 @@ impl App {
 
     /// Does a step as a job; one at a time.
     pub fn start(&mut self, step: Step) {
+        self.start_with(step, |_| Ok(()));
+    }
+
+    /// Does a step as a job, with something before it that is undone with it where it fails.
+    pub fn start_with(&mut self, step: Step, first: impl FnOnce(&mut Shelf) -> Result<()> + Send + 'static) {
         if let Some(running) = &self.running {
             let act = running.step.act();
             return self.say(format!("{act} is still running; Esc stops it"), Tone::Wrong);
@@ -184,7 +190,7 @@ impl App {
         let job = Arc::new(Job::unwatched());
         self.running = Some(Running { job: job.clone(), step: step.clone(), begun: Instant::now() });
         self.say(format!("doing: {}", step.command_line()), Tone::Plain);
-        self.threads.act(step.clone(), job, move |app, outcome| app.finished(&step, outcome));
+        self.threads.act(step.clone(), first, job, move |app, outcome| app.finished(&step, outcome));
     }
 
     fn finished(&mut self, step: &Step, outcome: Result<Report>) {

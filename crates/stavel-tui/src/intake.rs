@@ -1,6 +1,7 @@
 //! The intake form: what is to be taken in, how it is understood, and corrections of that.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use stavel_core::intake::{DateOrder, Layout, Plan, Planned, Stamp, Use, plan};
@@ -29,6 +30,8 @@ pub struct IntakeForm {
     /// The field that is typed in; [`COLUMNS`] for the columns below.
     pub at: usize,
     pub planned: Slot<Planned>,
+    /// What was understood last: a correction that no file can be read by is made on it.
+    understood: Option<Arc<Planned>>,
     /// The plan that is shown, where there are several.
     pub shown: usize,
     /// The column under the cursor.
@@ -72,8 +75,22 @@ impl IntakeForm {
 
     /// The plan that is shown.
     pub fn plan(&self) -> Option<&Plan> {
-        let plans = &self.planned.get()?.plans;
+        let plans = &self.planned.get().or(self.before_correction())?.plans;
         plans.get(self.shown.min(plans.len().saturating_sub(1)))
+    }
+
+    /// What was understood before a correction that the files cannot be read by.
+    pub fn before_correction(&self) -> Option<&Arc<Planned>> {
+        self.understood.as_ref().filter(|_| self.corrected.is_some())
+    }
+
+    /// The layout of the plan that is shown, as it was corrected.
+    pub fn layout<'a>(&'a self, plan: &'a Plan) -> &'a Layout {
+        let known = &plan.files[0].1;
+        let is_of_this = |(found, corrected): &&(Layout, Layout)| {
+            self.planned.get().is_none() || found.is_like(known) || corrected.is_like(known)
+        };
+        self.corrected.as_ref().filter(is_of_this).map_or(known, |(_, corrected)| corrected)
     }
 
     /// Pasted text; paths that a terminal puts in when files are dropped on it, too.
@@ -92,6 +109,9 @@ impl IntakeForm {
         let step = IntakeStep { layout: None, ..form.step() };
         if step.paths.is_empty() || step.source.is_empty() || form.browser.is_some() {
             return;
+        }
+        if let Some(planned) = form.planned.get() {
+            form.understood = Some(planned.clone());
         }
         let corrected = form.corrected.clone();
         let key = format!("{step:?} {:?}", corrected.as_ref().map(|(_, l)| l.to_toml()));
@@ -157,7 +177,7 @@ impl IntakeForm {
     }
 
     fn key_in_columns(&mut self, code: KeyCode) {
-        let Some(mut layout) = self.plan().map(|p| p.files[0].1.clone()) else { return };
+        let Some(mut layout) = self.plan().map(|p| self.layout(p).clone()) else { return };
         let last = layout.columns.len().saturating_sub(1);
         match code {
             KeyCode::Left => return self.column = self.column.saturating_sub(1),
@@ -196,7 +216,8 @@ impl IntakeForm {
         self.corrected = Some((found, layout));
     }
 
-    /// Takes the files in; a corrected layout is saved first, so that such files are known next time.
+    /// Takes the files in. A corrected layout is saved with them, so that such files are known next time; not
+    /// where nothing could be taken.
     fn take(self: Box<Self>, app: &mut App) {
         let step = self.step();
         if step.paths.is_empty() || step.source.is_empty() {
@@ -205,19 +226,11 @@ impl IntakeForm {
             app.overlay = Some(Overlay::Intake(Box::new(IntakeForm { at, ..*self })));
             return;
         }
-        match &self.corrected {
-            Some((_, layout)) => {
-                let (layout, name) = (layout.clone(), self.layout_name());
-                app.threads.write(
-                    move |shelf| shelf.save_layout(&name, &layout),
-                    move |app, saved| match saved {
-                        Ok(()) => app.start(Step::Intake(step)),
-                        Err(err) => app.complain(&err),
-                    },
-                );
-            }
-            _ => app.start(Step::Intake(step)),
-        }
+        let corrected = self.corrected.as_ref().map(|(_, layout)| (self.layout_name(), layout.clone()));
+        app.start_with(Step::Intake(step), move |shelf| match corrected {
+            Some((name, layout)) => shelf.save_layout(&name, &layout),
+            None => Ok(()),
+        });
     }
 }
 
@@ -287,6 +300,17 @@ mod tests {
         assert_eq!(form.step().layout.as_deref(), Some("quill-ticks"));
         form.key_in_columns(KeyCode::Char('d'));
         assert_eq!(form.corrected.clone().unwrap().1.dates, DateOrder::DayFirst);
+        // A correction that the file cannot be read by: the editor stays, with what was corrected.
+        let understood = form.planned.get().unwrap().clone();
+        form.understood = Some(understood);
+        form.planned.value = Some(Err(stavel_core::Error::input("No row can be read.")));
+        let words = |form: &IntakeForm| -> Vec<String> {
+            let plan = form.plan().expect("the editor stays in view");
+            form.layout(plan).columns.iter().map(|u| u.word().to_owned()).collect()
+        };
+        assert_eq!(words(&form)[1], "ask");
+        form.key_in_columns(KeyCode::Down);
+        assert_ne!(words(&form)[1], "ask");
         form.key_in_columns(KeyCode::Char('x'));
         assert!(form.corrected.is_none());
     }

@@ -1,6 +1,7 @@
 //! How the intake form looks: the fields, what is understood, the lines of the file beside the same lines
 //! as understood, tied by colour.
 
+use stavel_core::Error;
 use stavel_core::intake::{Layout, Plan, Planned, PreviewLine, Stamp, Understood, Use};
 use stavel_core::model::Clock;
 use stavel_core::model::price::scaled;
@@ -17,8 +18,11 @@ pub fn draw(form: &IntakeForm, mut canvas: Canvas<'_>) {
         let x = canvas.put(1, 0, form.typed[1].trim(), theme::strong());
         canvas.put(x + 2, 0, &form.typed[0], theme::faint());
         let (width, height) = (canvas.width(), canvas.height().saturating_sub(1));
-        if let Some(Ok(planned)) = &form.planned.value {
-            return draw_planned(form, planned, canvas.part(0, 1, width, height));
+        let below = canvas.part(0, 1, width, height);
+        match &form.planned.value {
+            Some(Ok(planned)) => return draw_planned(form, planned, below),
+            Some(Err(err)) if form.before_correction().is_some() => return draw_failed(form, err, below),
+            _ => {}
         }
     }
     canvas.put(1, 0, "take files in", theme::strong());
@@ -61,11 +65,20 @@ pub fn draw(form: &IntakeForm, mut canvas: Canvas<'_>) {
                 theme::faint(),
             );
         }
-        Some(Err(err)) => {
-            let width = below.width().saturating_sub(2);
-            below.part(1, 0, width, 6).paragraph(0, &err.to_string(), theme::words().fg(theme::WRONG));
-        }
+        Some(Err(err)) => draw_failed(form, err, below),
         Some(Ok(planned)) => draw_planned(form, planned, below),
+    }
+}
+
+/// What is wrong; with a correction that led there, what is understood without it stays in view.
+fn draw_failed(form: &IntakeForm, err: &Error, mut below: Canvas<'_>) {
+    let (width, height) = (below.width(), below.height());
+    let room = if form.before_correction().is_some() { 2 } else { 6 };
+    let mut words = below.part(1, 0, width.saturating_sub(2), room);
+    words.paragraph(0, &err.to_string(), theme::words().fg(theme::WRONG));
+    if let Some(planned) = form.before_correction() {
+        below.put(1, 2, "x goes back to what was found; the arrows correct further", theme::faint());
+        draw_planned(form, planned, below.part(0, 4, width, height.saturating_sub(4)));
     }
 }
 
@@ -139,7 +152,7 @@ fn sum_of(plan: &Plan) -> String {
 
 /// Why it is read so: dates, clock, stamp, marks.
 fn draw_reasons(form: &IntakeForm, plan: &Plan, y: u16, canvas: &mut Canvas<'_>) -> u16 {
-    let layout = &plan.files[0].1;
+    let layout = form.layout(plan);
     let clock = plan.clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
     let mut reasons = vec![format!("clock {clock}: {}", plan.clock_from.in_words())];
     if layout.columns.iter().any(|u| matches!(u, Use::Moment | Use::Date)) {
@@ -187,7 +200,7 @@ fn marks_in_words(layout: &Layout) -> String {
 
 /// The lines as they are, the same lines as understood, and above them what each column is.
 fn draw_table(form: &IntakeForm, plan: &Plan, mut canvas: Canvas<'_>) {
-    let layout = &plan.files[0].1;
+    let layout = form.layout(plan);
     let lines = &plan.preview.lines;
     let count = layout.columns.len();
     let mut widths: Vec<u16> = (0..count).map(|c| layout.columns[c].word().len() as u16).collect();

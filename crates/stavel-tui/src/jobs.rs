@@ -6,7 +6,7 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::Instant;
 
 use stavel_core::job::Job;
-use stavel_core::recipe::{Report, Step};
+use stavel_core::recipe::{Report, Step, as_act};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
@@ -63,10 +63,11 @@ impl Threads {
         });
     }
 
-    /// Does a step; the reply is called with what it did.
+    /// Does a step, after what goes `first`, as one act; the reply is called with what it did.
     pub fn act(
         &self,
         step: Step,
+        first: impl FnOnce(&mut Shelf) -> Result<()> + Send + 'static,
         job: Arc<Job>,
         reply: impl FnOnce(&mut App, Result<Report>) + Send + 'static,
     ) {
@@ -75,7 +76,10 @@ impl Threads {
             let outcome = caught(|| {
                 let mut shelf =
                     if step.writes() { Shelf::open_to_write(&root)? } else { Shelf::open(&root)? };
-                stavel_draw::apply(&mut shelf, &step, &job)
+                as_act(&mut shelf, &step, |shelf| {
+                    first(shelf)?;
+                    stavel_draw::apply(shelf, &step, &job)
+                })
             });
             let _ = to_bench.send(Box::new(move |app| reply(app, outcome)));
         });

@@ -198,6 +198,10 @@ fn study_lines(study: &Study) -> Vec<String> {
     if fit.stamp == Stamp::Close {
         words.push("bars are stamped at their close".into());
     }
+    let bar = study.here.name.frame.length();
+    if let (true, Stamp::Open, Ok(other)) = (bar >= 15 * MINUTE, fit.stamp, fit.clock.shifted(-bar)) {
+        words.push(format!("the same rows as if stamped at their close in {other}"));
+    }
     if study.inverse {
         words.push(format!("{} is quoted the other way round", study.there.name));
     }

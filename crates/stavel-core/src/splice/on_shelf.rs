@@ -134,10 +134,13 @@ pub fn prepare(shelf: &Shelf, names: &[SeriesName], into: &str, ask: &Ask, job: 
     Ok(Prepared { plan, like, overlap, gaps, keeps_older, provenance })
 }
 
+/// Median distance in points, and ratio, of a later source; none where it shares no time with the first.
+type Gap = Option<(i64, f64)>;
+
 /// Levels and spreads that were measured for a splice, in points of its result.
 #[derive(Debug, Clone, PartialEq)]
 struct Measured {
-    gaps: Option<Vec<Option<(i64, f64)>>>,
+    gaps: Option<Vec<Gap>>,
     spreads: Option<Vec<Option<i64>>>,
 }
 
@@ -159,7 +162,7 @@ impl Measured {
             && (joining.carry_spread, joining.layered) == (ask.carry_spread, ask.layered)
             && before.edition.provenance.parents().map(|p| p.1).eq(names);
         let finer = unit(scale.price.checked_sub(before.edition.scale.price).filter(|_| is_same)?);
-        let gap = |gap: &Option<(i64, f64)>| gap.map(|(median, ratio)| (median * finer, ratio));
+        let gap = |gap: &Gap| gap.map(|(median, ratio)| (median * finer, ratio));
         let spread = |spread: &Option<i64>| spread.map(|s| s * finer);
         Some(Measured {
             gaps: joining.gaps.as_ref().map(|all| all.iter().map(gap).collect()),
@@ -170,7 +173,7 @@ impl Measured {
     /// True where by another measure rows of the past would be others.
     fn moves_rows_unlike(&self, other: &Measured, level: Level) -> bool {
         let (own, theirs) = (self.gaps.iter().flatten(), other.gaps.iter().flatten());
-        let differs = |(a, b): (&Option<(i64, f64)>, &Option<(i64, f64)>)| match (a, b, level) {
+        let differs = |(a, b): (&Gap, &Gap)| match (a, b, level) {
             (Some(a), Some(b), Level::Ratio) => (a.1 / b.1 - 1.0).abs() > SAME_RATIO,
             (a, b, _) => a.map(|g| g.0) != b.map(|g| g.0),
         };
@@ -178,7 +181,7 @@ impl Measured {
     }
 
     /// What was measured of a later source, by its place among those.
-    fn gap(&self, place: usize) -> Option<(i64, f64)> {
+    fn gap(&self, place: usize) -> Gap {
         self.gaps.as_ref()?.get(place).copied().flatten()
     }
 }
