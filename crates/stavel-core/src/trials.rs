@@ -7,7 +7,7 @@ pub use crate::intake::trials::{document, layout, text};
 use crate::intake::{ClockHint, Hints};
 use crate::job::Job;
 use crate::model::time::{DAY, HOUR};
-use crate::model::{Clock, Span};
+use crate::model::{Clock, SessionWeek, Span};
 use crate::recipe::Recipe;
 use crate::store::Shelf;
 
@@ -27,9 +27,12 @@ pub fn orders(data: &[u8]) {
     }
 }
 
-/// A clock and a time of its wall: what the wall shows leads back to the moment.
+/// A clock and a time of its wall: what the wall shows leads back to the moment. The same text as a session week.
 pub fn clock(data: &[u8]) {
     let Some((time, name)) = data.split_first_chunk::<8>() else { return };
+    if let Ok(week) = String::from_utf8_lossy(name).parse::<SessionWeek>() {
+        assert!(week.to_string().parse::<SessionWeek>().is_ok_and(|again| again == week), "{week}");
+    }
     let Ok(clock) = String::from_utf8_lossy(name).parse::<Clock>() else { return };
     assert!(clock.to_string().parse::<Clock>().is_ok_and(|again| again == clock), "{clock}");
     // Times of the years 1900 to 2200.

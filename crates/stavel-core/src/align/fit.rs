@@ -167,7 +167,8 @@ fn other_ends(rules: &[Rule], stretches: &[Stretch], clock: &Clock, confidence: 
     let ([.., last], [.., (_, end)]) = (stretches, clock.changes()) else { return Vec::new() };
     let got = |r: &Rule| r.got[last.from..last.to].iter().sum::<f64>();
     let most: f64 = rules.iter().map(got).fold(0.0, f64::max);
-    let others = rules.iter().filter(|r| r.clock != *end && got(r) >= most * (1.0 - SAME));
+    let is_as_good = |r: &&Rule| r.once == 0.0 && r.clock != *end && got(r) >= most * (1.0 - SAME);
+    let others = rules.iter().filter(is_as_good);
     others
         .map(|r| {
             let mut changes = clock.changes().to_vec();

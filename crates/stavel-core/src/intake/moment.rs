@@ -334,7 +334,7 @@ pub fn day_number(text: &[u8]) -> Option<Micros> {
 /// Reads milliseconds since midnight.
 pub fn day_millis(text: &[u8]) -> Option<Micros> {
     let (value, len, rest) = digits(text);
-    (len > 0 && rest.is_empty() && value < 86_400_000).then_some(value * 1000)
+    (len > 0 && rest.is_empty() && value < 86_400_000).then(|| value * 1000)
 }
 
 #[cfg(test)]

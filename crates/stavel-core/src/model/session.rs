@@ -108,7 +108,7 @@ fn day_range(text: &str) -> Option<Vec<u32>> {
 fn minute(text: &str) -> Option<u32> {
     let (h, m) = text.split_once(':')?;
     let (h, m): (u32, u32) = (h.parse().ok()?, m.parse().ok()?);
-    (h * 60 + m <= 1440 && m < 60).then_some(h * 60 + m)
+    (h < 24 && m < 60 || (h, m) == (24, 0)).then(|| h * 60 + m)
 }
 
 /// Sorts spans and joins those that touch.

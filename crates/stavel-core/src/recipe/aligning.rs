@@ -199,7 +199,8 @@ fn study_lines(study: &Study) -> Vec<String> {
         words.push("bars are stamped at their close".into());
     }
     let bar = study.here.name.frame.length();
-    if let (true, Stamp::Open, Ok(other)) = (bar >= 15 * MINUTE, fit.stamp, fit.clock.shifted(-bar)) {
+    let is_one = bar >= 15 * MINUTE && fit.clock.changes().is_empty();
+    if let (true, Stamp::Open, Ok(other)) = (is_one, fit.stamp, fit.clock.shifted(-bar)) {
         words.push(format!("the same rows as if stamped at their close in {other}"));
     }
     if study.inverse {

@@ -298,7 +298,11 @@ pub fn facts(app: &App) -> Vec<Fact> {
         ];
     }
     let agree = fit.weeks.iter().filter(|w| w.agrees).count();
-    let mut out = vec![Fact::heading(fit.clock.to_string())];
+    let mut out = match fit.clock.changes() {
+        [] => vec![Fact::heading(fit.clock.to_string())],
+        // One after the other they are longer than a heading.
+        _ => vec![Fact::heading("a clock that was changed"), Fact::words(fit.clock.to_string())],
+    };
     if chosen {
         out.push(Fact::words(format!(
             "your choice; found was {}",
