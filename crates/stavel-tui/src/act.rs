@@ -123,6 +123,7 @@ pub enum Act {
     Jump,
     NextSession,
     NextDay,
+    SaySpread,
 }
 
 /// A line of the table.
@@ -367,6 +368,7 @@ pub const TABLE: &[Line] = &[
     line(Act::Jump, &["j"], Some(Lens::Rehearse), "jump", "jump to a time"),
     line(Act::NextSession, &["n"], Some(Lens::Rehearse), "session", "jump to the next opening"),
     line(Act::NextDay, &["d"], Some(Lens::Rehearse), "day", "jump to the next session day that has data"),
+    line(Act::SaySpread, &["p"], Some(Lens::Rehearse), "spread", "say the spread of rows that say none"),
     line(Act::Left, &["Left"], None, "", "pan the window back"),
     line(Act::Right, &["Right"], None, "pan", "pan the window on"),
     line(Act::ZoomIn, &["+"], None, "", "see less time, closer"),

@@ -33,9 +33,6 @@ impl Instrument {
                 sheet.tick_size, sheet.decimals
             ));
         }
-        if !sheet.tick_size.is_sign_positive() || sheet.tick_size.is_zero() {
-            out.push(format!("a tick_size of {} is no step of a price", sheet.tick_size));
-        }
         if let Some(day) = sheet.swap_triple.filter(|_| is_known("swap_triple"))
             && !(0..4).any(|week| sheet.session.opens_on(19_723 + 7 * week + day))
         {
@@ -63,7 +60,6 @@ mod tests {
         told(&[("tick_size", "0.25"), ("contract_size", "50"), ("tick_value", "10")], "is worth 12.5");
         told(&[("tick_size", "0.0025"), ("decimals", "2")], "finer than the 2 decimals");
         told(&[("swap_triple", "sun"), ("hours", "mon-fri 08:00-17:00 UTC")], "no session");
-        told(&[("tick_size", "0")], "no step of a price");
         for values in [
             &[("tick_size", "0.25"), ("contract_size", "50"), ("tick_value", "12.50")][..],
             // Size alone: what a tick is worth follows from it.

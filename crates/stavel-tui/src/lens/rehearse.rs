@@ -6,6 +6,7 @@ use stavel_core::frames::Builder;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, wall};
 use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Shape, Side, Span};
+use stavel_core::recipe::{ComposeStep, Step};
 use stavel_core::rehearse::{Account, Direction, Landing, SpreadRule, Tape, money, money_sheet};
 use stavel_draw::{SceneRequest, scene};
 
@@ -44,6 +45,8 @@ pub struct State {
     play: Option<Play>,
     /// What the tape was asked for; not asked again for the same.
     asked: String,
+    /// Why nothing plays.
+    trouble: String,
     pace: usize,
     /// Where to begin, when the bench was opened for that.
     pub start_at: Option<Micros>,
@@ -51,7 +54,7 @@ pub struct State {
 
 impl Default for State {
     fn default() -> Self {
-        State { play: None, asked: String::new(), pace: 3, start_at: None }
+        State { play: None, asked: String::new(), trouble: String::new(), pace: 3, start_at: None }
     }
 }
 
@@ -79,12 +82,13 @@ impl State {
 pub fn want(app: &mut App) {
     let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)).cloned() else { return };
     let Some(instrument) = app.snapshot.instrument(&info.name.instrument).cloned() else { return };
-    let key = format!("{}", info.edition.id);
+    let key = format!("{} {:?}", info.edition.id, instrument.sheet.spread);
     if app.rehearse.asked == key {
         return;
     }
     app.rehearse.asked = key.clone();
     app.rehearse.play = None;
+    app.rehearse.trouble.clear();
     if info.is_afloat() {
         return app.say(
             format!("{} is afloat: its session days are not known; align it first (4)", info.name.short()),
@@ -106,7 +110,10 @@ pub fn want(app: &mut App) {
             return;
         }
         match tape {
-            Err(err) => app.complain(&err),
+            Err(err) => {
+                app.rehearse.trouble = err.to_string();
+                app.complain(&err);
+            }
             Ok(mut tape) => {
                 let from = app.rehearse.start_at.take().unwrap_or(window.from.max(tape.span().from));
                 let landing = tape.jump(from);
@@ -166,10 +173,23 @@ pub fn act(app: &mut App, act: Act) {
                 }
             })));
         }
+        Act::SaySpread => say_spread(app),
         Act::NextSession => jump(app, |p| (p.tape.next_session(&p.instrument.sheet.session), p.now)),
         Act::NextDay => jump(app, |p| (p.tape.next_day(&p.instrument.sheet.session), p.now)),
         _ => {}
     }
+}
+
+/// Asks for the spread of rows that say none, in points; it is kept on the spec sheet.
+fn say_spread(app: &mut App) {
+    let name = app.instrument().to_owned();
+    let now = app.snapshot.instrument(&name).and_then(|i| i.sheet.spread);
+    let label = format!("spread of {name} in points, where rows say none");
+    let proposal = now.map(|points| points.to_string()).unwrap_or_default();
+    app.overlay = Some(Overlay::Prompt(Prompt::new(&label, &proposal, move |app, typed| {
+        let set = [("spread".to_owned(), typed.trim().to_owned())].into();
+        app.start(Step::Compose(ComposeStep { name, set, ..Default::default() }));
+    })));
 }
 
 /// Jumps where `to` says. With a position only forwards: the nights in between are settled, but no deal was ever
@@ -177,7 +197,7 @@ pub fn act(app: &mut App, act: Act) {
 fn jump_to(app: &mut App, to: Micros) {
     let Some(play) = &app.rehearse.play else { return };
     if play.account.position() != 0 && to < play.now {
-        return app.say("with a position there is no way back in time: f closes it first", Tone::Wrong);
+        return app.say("with a position there is no way back in time: x closes it first", Tone::Wrong);
     }
     jump(app, |play| (play.tape.jump(to), to));
 }
@@ -243,6 +263,12 @@ fn bars_so_far(play: &Play, columns: usize) -> Columns {
 
 pub fn draw(app: &App, mut canvas: Canvas<'_>) {
     let Some(play) = &app.rehearse.play else {
+        if !app.rehearse.trouble.is_empty() {
+            canvas.paragraph(1, &app.rehearse.trouble, theme::words().fg(theme::WRONG));
+            let hint = "p says the spread; ] [ choose another series";
+            canvas.put(2, 4, hint, theme::words());
+            return;
+        }
         let text = if app.selected.as_ref().and_then(|s| app.snapshot.find(s)).is_some_and(|s| s.is_afloat())
         {
             "This series is afloat: align it first (4), or choose another (])."

@@ -144,11 +144,16 @@ fn a_small_screen_works_and_a_smaller_one_says_so() {
     let p = Program::new().with_noksek();
     let t = Terminal::open(&p, (80, 24), "");
     t.wait("9 rehearse");
-    for (key, words) in [("2", "O 1.0"), ("3", "findings in this window"), ("4", "of 6 weeks"), ("9", "held")]
-    {
+    let asks = "p says the spread";
+    for (key, words) in [("2", "O 1.0"), ("3", "findings in this window"), ("4", "of 6 weeks"), ("9", asks)] {
         t.keys(&[key]);
         t.wait(words);
     }
+    // Minutes that say no spread are played once somebody has said it.
+    t.keys(&["p"]);
+    t.wait("in points, where rows say none");
+    t.keys(&["1", "4", "Enter"]);
+    t.wait("held");
     t.tmux(&["resize-window", "-t", "s", "-x", "70", "-y", "20"]);
     t.wait("Stavel needs 80x24");
     t.tmux(&["resize-window", "-t", "s", "-x", "160", "-y", "47"]);
