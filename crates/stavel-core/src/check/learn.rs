@@ -41,6 +41,23 @@ impl Learner {
         }
     }
 
+    /// The same of many rows in order of time: those of a slot are passed over together.
+    pub fn trades(&mut self, times: &[Micros]) {
+        let mut at = 0;
+        while let Some(&t) = times.get(at) {
+            self.trade(t);
+            let end = (self.last + 1) * SLOT as Micros * MINUTE;
+            // Quiet slots have few rows, busy ones thousands.
+            let mut step = 16;
+            while times.get(at + step).is_some_and(|t| *t < end) {
+                at += step;
+                step *= 2;
+            }
+            let until = (at + step).min(times.len());
+            at += times[at..until].partition_point(|t| *t < end);
+        }
+    }
+
     /// The week that fits the rows best; none where fewer than three whole weeks were seen.
     pub fn week(&self, present: &SessionWeek) -> Option<Learned> {
         let walls = std::iter::once(present.zone.clone()).chain(WALLS.iter().filter_map(|w| w.parse().ok()));

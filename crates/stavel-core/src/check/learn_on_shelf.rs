@@ -83,18 +83,24 @@ fn learned_of(
     let wanted = [Field::Open, Field::High, Field::Low, Field::Close, Field::Volume];
     let fields: Vec<Field> = wanted.into_iter().filter(|f| info.edition.fields.contains(f)).collect();
     let bars = crate::model::columns::shape_of(&info.edition.fields) == Shape::Bars;
-    let reach = info.name.frame.length().max(1);
+    let slots = info.name.frame.length() / (5 * MINUTE);
     for rows in ahead(shelf.scan(&info.edition, span, Some(if bars { &fields } else { &[] }))?) {
-        let rows = rows?.with_whole_bars();
+        let rows = rows?;
         job.advance(rows.len() as u64)?;
+        if !bars {
+            learner.trades(&rows.time);
+            continue;
+        }
+        let rows = rows.with_whole_bars();
         let [open, high, low, close] =
             [Field::Open, Field::High, Field::Low, Field::Close].map(|f| rows.column(f));
         let volume = rows.column(Field::Volume);
         for (i, &t) in rows.time.iter().enumerate() {
-            let silent = bars && volume.get(i) == Some(&0) && open[i] == close[i] && high[i] == low[i];
+            let silent = volume.get(i) == Some(&0) && open[i] == close[i] && high[i] == low[i];
             if !silent {
+                learner.trade(t);
                 // A bar of an hour stands for all its slots.
-                (0..reach).step_by(5 * MINUTE as usize).for_each(|d| learner.trade(t + d));
+                (1..slots).for_each(|slot| learner.trade(t + slot * 5 * MINUTE));
             }
         }
     }
