@@ -112,7 +112,6 @@ pub fn want(app: &mut App) {
         match tape {
             Err(err) => {
                 app.rehearse.trouble = err.to_string();
-                app.complain(&err);
             }
             Ok(mut tape) => {
                 let from = app.rehearse.start_at.take().unwrap_or(window.from.max(tape.span().from));
@@ -264,9 +263,11 @@ fn bars_so_far(play: &Play, columns: usize) -> Columns {
 pub fn draw(app: &App, mut canvas: Canvas<'_>) {
     let Some(play) = &app.rehearse.play else {
         if !app.rehearse.trouble.is_empty() {
-            canvas.paragraph(1, &app.rehearse.trouble, theme::words().fg(theme::WRONG));
+            let width = canvas.width().saturating_sub(4);
+            let mut words = canvas.part(2, 1, width, 3);
+            words.paragraph(0, &app.rehearse.trouble, theme::words().fg(theme::WRONG));
             let hint = "p says the spread; ] [ choose another series";
-            canvas.put(2, 4, hint, theme::words());
+            canvas.put(2, 5, hint, theme::words());
             return;
         }
         let text = if app.selected.as_ref().and_then(|s| app.snapshot.find(s)).is_some_and(|s| s.is_afloat())
