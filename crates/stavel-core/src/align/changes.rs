@@ -88,10 +88,14 @@ impl Sides<'_> {
     fn for_the_first(&self, range: std::ops::Range<usize>, clocks: [&Clock; 2], extra: Micros) -> Vec<f64> {
         let own: Vec<f64> = range.clone().map(|i| self.own_return(i)).collect();
         let most = CLIP * mean_of(&own);
+        let near = match (self.here.time.get(range.start), self.here.time.get(range.end.saturating_sub(1))) {
+            (Some(first), Some(last)) => self.near(Span::new(*first, *last + 1)),
+            _ => 0..0,
+        };
         let theirs = clocks.map(|clock| -> Vec<f64> {
             range
                 .clone()
-                .map(|i| self.their_return(clock.from_wall(self.here.time[i] - extra).settle()))
+                .map(|i| self.their_return(clock.from_wall(self.here.time[i] - extra).settle(), &near))
                 .collect()
         });
         let their_most = CLIP * mean_of(&theirs[0]).max(mean_of(&theirs[1]));
@@ -130,7 +134,7 @@ impl Sides<'_> {
     /// The correlation of returns in the parts of a span, each of whole days as written.
     fn parts(&self, span: Span, clock: &Clock, extra: Micros) -> Vec<Part> {
         let mut out = Vec::new();
-        let range = self.here.range_of(span);
+        let (range, near) = (self.here.range_of(span), self.near(span));
         let times = &self.here.time[range.clone()];
         let (mut pairs, mut first) = (Vec::<(f64, f64)>::new(), None);
         let mut from = range.start;
@@ -139,7 +143,7 @@ impl Sides<'_> {
             first = first.or(Some(day_of(day[0])));
             let returns = (from..from + day.len()).map(|i| {
                 let utc = walls.read(self.here.time[i] - extra).settle();
-                (self.own_return(i), self.their_return(utc))
+                (self.own_return(i), self.their_return(utc, &near))
             });
             pairs.extend(returns.filter(|(a, b)| *a != 0.0 && *b != 0.0));
             from += day.len();
@@ -164,9 +168,15 @@ impl Sides<'_> {
         }
     }
 
-    /// The change of the other side's close over a bar that opens at `from`; 0 where either end is missing.
-    fn their_return(&self, from: Micros) -> f64 {
-        let (close, time) = (self.there.column(Field::Close), &self.there.time);
+    /// The rows of the other side that rows written within a span may stand beside, in whatever clock.
+    fn near(&self, written: Span) -> std::ops::Range<usize> {
+        self.there.range_of(Span::new(written.from - 2 * DAY, written.to + 2 * DAY))
+    }
+
+    /// The change of the other side's close over a bar that opens at `from`, looked up among the rows `near`; 0
+    /// where either end is missing.
+    fn their_return(&self, from: Micros, near: &std::ops::Range<usize>) -> f64 {
+        let (close, time) = (&self.there.column(Field::Close)[near.clone()], &self.there.time[near.clone()]);
         let last_before = |t: Micros| {
             let at = time.partition_point(|other| *other < t).checked_sub(1)?;
             (t - time[at] <= self.step).then(|| close[at])
