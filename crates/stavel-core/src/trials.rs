@@ -82,6 +82,23 @@ mod tests {
     /// The name of a target and what it does with bytes.
     type Target = (&'static str, fn(&[u8]));
 
+    /// What a target begins with is understood: else it would try next to nothing.
+    #[test]
+    fn the_seeds_are_recipes_layouts_clocks_and_orders() {
+        let seeds = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/seeds");
+        let read = |name: &str| std::fs::read(seeds.join(name)).unwrap();
+        let recipe = String::from_utf8(read("recipe/plain")).unwrap();
+        assert_eq!(Recipe::from_text(&recipe, Path::new("recipe.toml")).unwrap().step.len(), 3);
+        let layout = read("layout/plain");
+        let toml = layout.split(|b| *b == 0).next().unwrap();
+        crate::intake::Layout::from_toml(std::str::from_utf8(toml).unwrap()).unwrap();
+        for clock in ["clock/zone", "clock/changed"] {
+            String::from_utf8(read(clock)[8..].to_vec()).unwrap().parse::<Clock>().unwrap();
+        }
+        String::from_utf8(read("clock/week")[8..].to_vec()).unwrap().parse::<SessionWeek>().unwrap();
+        assert_eq!(crate::rehearse::orders_in(&read("orders/plain")[..], "orders.csv").unwrap().len(), 2);
+    }
+
     /// What the fuzz targets found, kept as files: each is read without a panic now.
     #[test]
     fn what_fuzzing_found_is_read_without_a_panic() {

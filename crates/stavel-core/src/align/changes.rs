@@ -1,22 +1,29 @@
 //! What the rows say of a clock, beyond whole weeks: the moment at which it was changed for another, and the
 //! days on which it is wrong.
 
+use std::ops::Range;
+
 use rayon::prelude::*;
 
-use super::correlate::WeekFit;
+use super::correlate::{WeekFit, weeks_of};
 use crate::model::time::{DAY, HOUR, Micros, WEEK, day_of};
 use crate::model::{Clock, Columns, Field, Span, Walls};
+use crate::stats::Correlation;
 
 /// A return counts at most this many times the mean return, as where weeks are compared.
 const CLIP: f64 = 8.0;
-/// Moments that explain the rows as well as the best but for this many usual rows are as good.
-const AS_GOOD: f64 = 3.0;
+/// Moments that explain the rows as well as the best but for this part of what a row usually says are as good: no
+/// whole row may go to the wrong clock unseen.
+const AS_GOOD: f64 = 0.5;
 /// Days are put together until they have so many returns; what is left at the end of a week needs fewer.
 const ENOUGH: usize = 60;
-const FEWEST: usize = 20;
+const FEWEST: usize = 8;
 /// Days whose correlation is below this share of the usual one are not alike; and by as many standard errors.
-const UNLIKE: f64 = 0.25;
+const UNLIKE: f64 = 0.5;
 const ERRORS: f64 = 4.0;
+/// The rows beside a change must be alike by this share of what is usual, where there are more than a few.
+const ALIKE: f64 = 0.6;
+const FEW: usize = 4;
 /// Markets that close for this long do so for a weekend or a holiday.
 const CLOSED: Micros = 12 * HOUR;
 
@@ -47,19 +54,23 @@ impl Sides<'_> {
         let range = self.here.range_of(Span::new(week.start, next.start + next.length));
         let times = &self.here.time[range.clone()];
         let weekend = weekend_before(next, after);
-        let sums = self.for_the_first(range.clone(), [before, after], extra);
+        if times.is_empty() {
+            return (weekend, true);
+        }
+        let around = self.returns_around(range.clone(), [before, after], extra);
+        let sums = around.for_the_first();
         let Some(most) = sums.iter().copied().reduce(f64::max) else { return (weekend, true) };
         // Between rows k - 1 and k: when the last one ended by the clock before, when the next one opens by
         // the clock after.
-        let end = |k: usize| times[k - 1] - extra + self.step - before.offset_at(times[k - 1]);
-        let open = |k: usize| times[k] - extra - after.offset_at(times[k]);
+        let ended = |k: usize| times[k - 1] - extra + self.step - before.offset_at(times[k - 1]);
+        let opened = |k: usize| times[k] - extra - after.offset_at(times[k]);
         let jump = after.offset_at(times[0]) - before.offset_at(times[0]);
         let usual = sums.windows(2).map(|w| (w[1] - w[0]).abs()).sum::<f64>() / times.len() as f64;
         let as_good = (1..times.len()).filter(|k| sums[*k] >= most - AS_GOOD * usual);
         // In closed hours if it can be; then where the wall jumped by just that; then at a midnight.
         let rank = |k: &usize| {
             let silent = times[*k] - times[*k - 1] - self.step;
-            let midnight = times[*k].rem_euclid(DAY) == 0 || open(*k).rem_euclid(DAY) == 0;
+            let midnight = times[*k].rem_euclid(DAY) == 0 || opened(*k).rem_euclid(DAY) == 0;
             let place = match () {
                 () if silent >= CLOSED => 0,
                 () if jump > 0 && silent == jump => 1,
@@ -71,8 +82,14 @@ impl Sides<'_> {
         let best =
             as_good.map(|k| (rank(&k), k)).min_by(|(a, _), (b, _)| a.0.cmp(&b.0).then(a.1.total_cmp(&b.1)));
         let Some((_, k)) = best else { return (weekend, true) };
-        let (from, to) = (end(k), open(k));
-        let is_closed = times[k] - times[k - 1] - self.step >= CLOSED;
+        let (from, to) = (ended(k), opened(k));
+        // Set back while the market was open, hours came twice as written, and their rows are mixed here.
+        let reach = jump.abs() + HOUR;
+        let first = times.partition_point(|t| *t < times[k - 1] - reach);
+        let end = times.partition_point(|t| *t <= times[k] + reach);
+        let is_closed = times[k] - times[k - 1] - self.step >= CLOSED
+            && around.is_alike(first..k, 0..k, 0)
+            && around.is_alike(k..end, k..times.len(), 1);
         // The middle of the weekend, if the silence holds it; else a midnight; else where rows go on.
         let midnight = to.div_euclid(DAY) * DAY;
         let moment = match () {
@@ -83,33 +100,30 @@ impl Sides<'_> {
         (moment, is_closed)
     }
 
-    /// For every row, how much more all rows before it agree with the other side by the first of two clocks
-    /// than by the second; one value more than rows.
-    fn for_the_first(&self, range: std::ops::Range<usize>, clocks: [&Clock; 2], extra: Micros) -> Vec<f64> {
-        let own: Vec<f64> = range.clone().map(|i| self.own_return(i)).collect();
-        let most = CLIP * mean_of(&own);
-        let near = match (self.here.time.get(range.start), self.here.time.get(range.end.saturating_sub(1))) {
-            (Some(first), Some(last)) => self.near(Span::new(*first, *last + 1)),
-            _ => 0..0,
-        };
-        let theirs = clocks.map(|clock| -> Vec<f64> {
-            range
-                .clone()
-                .map(|i| self.their_return(clock.from_wall(self.here.time[i] - extra).settle(), &near))
-                .collect()
+    /// The returns of rows and those of the other side by two clocks, in mean returns of their side.
+    fn returns_around(&self, range: Range<usize>, clocks: [&Clock; 2], extra: Micros) -> Around {
+        let written = Span::new(self.here.time[range.start], self.here.time[range.end - 1] + 1);
+        let near = self.near(written);
+        let mut own: Vec<f64> = range.clone().map(|i| self.own_return(i)).collect();
+        let mut theirs = clocks.map(|clock| -> Vec<f64> {
+            let utc = |i: usize| clock.from_wall(self.here.time[i] - extra).settle();
+            range.clone().map(|i| self.their_return(utc(i), &near)).collect()
         });
-        let their_most = CLIP * mean_of(&theirs[0]).max(mean_of(&theirs[1]));
-        let mut sums = vec![0.0];
-        for (i, own) in own.iter().enumerate() {
-            let [a, b] = [0, 1].map(|c| theirs[c][i].clamp(-their_most, their_most));
-            sums.push(sums[i] + own.clamp(-most, most) * (a - b));
-        }
-        sums
+        let (mean, their_mean) = (mean_of(&own), mean_of(&theirs[0]).max(mean_of(&theirs[1])));
+        let scale = |values: &mut [f64], mean: f64| {
+            // Without any return all are 0 already.
+            values.iter_mut().filter(|v| **v != 0.0).for_each(|v| *v = (*v / mean).clamp(-CLIP, CLIP));
+        };
+        scale(&mut own, mean);
+        theirs.iter_mut().for_each(|side| scale(side, their_mean));
+        Around { own, theirs }
     }
 
-    /// Days (first and last, as written) within the weeks that begin at `starts` on which the two sides are not
-    /// alike by a clock, though they are on most others.
-    pub(super) fn unlike_days(&self, starts: &[Micros], clock: &Clock, extra: Micros) -> Vec<(i64, i64)> {
+    /// Days (first and last, as written) on which the two sides are not alike by a clock, though they are on most
+    /// others; weeks that begin at `odd` are passed over.
+    pub(super) fn unlike_days(&self, odd: &[Micros], clock: &Clock, extra: Micros) -> Vec<(i64, i64)> {
+        let mut starts = weeks_of(self.here, WEEK).unwrap_or_default();
+        starts.retain(|start| !odd.contains(start));
         let parts: Vec<Part> = starts
             .par_iter()
             .flat_map_iter(|&start| self.parts(Span::new(start, start + WEEK), clock, extra))
@@ -119,7 +133,8 @@ impl Sides<'_> {
         let Some(usual) = usual.get(usual.len() / 2).copied() else { return Vec::new() };
         let mut out: Vec<(i64, i64)> = Vec::new();
         for part in parts {
-            let error = 1.0 / (part.returns as f64).sqrt();
+            // The standard error of a correlation that is truly the usual one.
+            let error = (1.0 - usual * usual) / (part.returns as f64).sqrt();
             if part.correlation >= usual * UNLIKE || part.correlation > usual - ERRORS * error {
                 continue;
             }
@@ -169,13 +184,13 @@ impl Sides<'_> {
     }
 
     /// The rows of the other side that rows written within a span may stand beside, in whatever clock.
-    fn near(&self, written: Span) -> std::ops::Range<usize> {
+    fn near(&self, written: Span) -> Range<usize> {
         self.there.range_of(Span::new(written.from - 2 * DAY, written.to + 2 * DAY))
     }
 
     /// The change of the other side's close over a bar that opens at `from`, looked up among the rows `near`; 0
     /// where either end is missing.
-    fn their_return(&self, from: Micros, near: &std::ops::Range<usize>) -> f64 {
+    fn their_return(&self, from: Micros, near: &Range<usize>) -> f64 {
         let (close, time) = (&self.there.column(Field::Close)[near.clone()], &self.there.time[near.clone()]);
         let last_before = |t: Micros| {
             let at = time.partition_point(|other| *other < t).checked_sub(1)?;
@@ -185,6 +200,39 @@ impl Sides<'_> {
             (Some(a), Some(b)) => ((b - a) * if self.inverse { -1 } else { 1 }) as f64,
             _ => 0.0,
         }
+    }
+}
+
+/// Returns of rows around a change of clock, and of the other side by the clock before and by the one after.
+struct Around {
+    own: Vec<f64>,
+    theirs: [Vec<f64>; 2],
+}
+
+impl Around {
+    /// For every row, how much nearer all rows before it are to the other side by the first clock than by the
+    /// second; one value more than rows. A row after a gap has no return, and says nothing.
+    fn for_the_first(&self) -> Vec<f64> {
+        let mut sums = vec![0.0];
+        for (i, own) in self.own.iter().enumerate() {
+            let [a, b] = [0, 1].map(|clock: usize| self.theirs[clock][i]);
+            let nearer = if *own == 0.0 { 0.0 } else { (own - b).powi(2) - (own - a).powi(2) };
+            sums.push(sums[i] + nearer);
+        }
+        sums
+    }
+
+    /// True where some rows are about as much like the other side, by one of the clocks, as all rows under it.
+    fn is_alike(&self, rows: Range<usize>, all: Range<usize>, clock: usize) -> bool {
+        let alike = |rows: Range<usize>| {
+            let mut sum = Correlation::default();
+            let pairs = rows.map(|i| (self.own[i], self.theirs[clock][i]));
+            let there = pairs.filter(|(own, theirs)| *own != 0.0 && *theirs != 0.0);
+            let count = there.inspect(|(own, theirs)| sum.add(*own, *theirs)).count();
+            (sum.about_zero(), count)
+        };
+        let ((here, count), (usual, _)) = (alike(rows), alike(all));
+        count < FEW || here >= usual * ALIKE
     }
 }
 
@@ -199,12 +247,11 @@ struct Part {
 fn correlation(pairs: &[(f64, f64)]) -> f64 {
     let (a, b): (Vec<f64>, Vec<f64>) = pairs.iter().copied().unzip();
     let (most_a, most_b) = (CLIP * mean_of(&a), CLIP * mean_of(&b));
-    let (mut ab, mut aa, mut bb) = (0.0, 0.0, 0.0);
+    let mut sum = Correlation::default();
     for (a, b) in pairs {
-        let (a, b) = (a.clamp(-most_a, most_a), b.clamp(-most_b, most_b));
-        (ab, aa, bb) = (ab + a * b, aa + a * a, bb + b * b);
+        sum.add(a.clamp(-most_a, most_a), b.clamp(-most_b, most_b));
     }
-    if aa * bb > 0.0 { ab / (aa * bb).sqrt() } else { 0.0 }
+    sum.about_zero()
 }
 
 fn mean_of(values: &[f64]) -> f64 {

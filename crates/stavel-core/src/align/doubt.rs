@@ -15,7 +15,7 @@ const FAR: Micros = 26 * WEEK;
 /// Why a person should look. Days are counted from 1970-01-01; spans give the first and the last.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Doubt {
-    /// Two or more weeks that follow each other ask for another offset.
+    /// Weeks that follow each other, or the first or last, ask for another offset.
     Against(Vec<(i64, i64)>),
     /// Days within weeks that agree are not alike by the clock.
     Days(Vec<(i64, i64)>),
@@ -69,12 +69,15 @@ impl Study {
         out
     }
 
-    /// Spans (first and last day, as written) of two neighbouring weeks or more that speak against the clock.
-    /// Single weeks may have slipped.
+    /// Spans (first and last day, as written) of weeks that speak against the clock and follow each other, or begin
+    /// or end the series: those may be under another clock. A single week between others has slipped.
     pub fn disagreeing(&self) -> Vec<(i64, i64)> {
         let speaking: Vec<_> = self.fit.weeks.iter().filter(|w| w.speaks).collect();
+        let is_edge = |start: Micros| {
+            [speaking.first(), speaking.last()].into_iter().flatten().any(|w| w.start == start)
+        };
         let runs = speaking.chunk_by(|a, b| a.agrees == b.agrees);
-        runs.filter(|run| run.len() > 1 && !run[0].agrees)
+        runs.filter(|run| !run[0].agrees && (run.len() > 1 || is_edge(run[0].start)))
             .map(|run| (day_of(run[0].start) + 1, day_of(run[run.len() - 1].start) + 7))
             .collect()
     }

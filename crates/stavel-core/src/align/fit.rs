@@ -155,7 +155,7 @@ fn likely(rules: &[Rule], range: std::ops::Range<usize>) -> &Rule {
     let rank = |r: &Rule| match r.clock.parts() {
         (Some("America/New_York"), shift) if shift == 7 * HOUR => Some(0),
         (Some(_), 0) => Some(1),
-        (Some("America/New_York"), _) => Some(2),
+        (Some("America/New_York"), shift) if shift.rem_euclid(HOUR) == 0 => Some(2),
         _ => None,
     };
     let ranked = rules.iter().filter(as_good).filter_map(|r| Some((rank(r)?, r)));

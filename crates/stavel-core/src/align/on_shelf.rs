@@ -98,7 +98,10 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: 
     let (own_times, their_times) = (moving(&mine), moving(&theirs));
     let written = week_edges(own_times.iter().copied(), bar);
     let sides = Sides { here: &mine, there: &theirs, step, inverse };
-    let found = fit_asked(&weeks, bar, &sides, &written, ask);
+    let mut found = fit_asked(&weeks, bar, &sides, &written, ask);
+    found.mid_week.extend(set_back_while_open(shelf, &here, &found)?);
+    found.mid_week.sort_unstable();
+    found.mid_week.dedup();
     let unlike = unlike_days(&sides, &found, bar);
     let back = if found.stamp == Stamp::Close { bar } else { 0 };
     let evidence = longest_bars(&mine, &theirs, &found.clock, back, 10);
@@ -175,14 +178,37 @@ fn begins_a_bar_late(written: &WeekEdges, bar: Micros) -> bool {
         && (written.closes - minutes).rem_euclid(1440) == 0
 }
 
-/// Days within weeks that do not speak against a clock on which it is wrong. Bars of many hours have too few
+/// Changes that set the clock back and near which written times come twice: the market was open then, and what a
+/// row of these hours was written by cannot be told.
+fn set_back_while_open(shelf: &Shelf, here: &SeriesInfo, found: &Fit) -> Result<Vec<Micros>> {
+    let mut out = Vec::new();
+    if !here.is_afloat() {
+        return Ok(out);
+    }
+    for (at, after) in found.clock.changes() {
+        if after.offset_at(*at) >= found.clock.offset_at(*at - 1) {
+            continue;
+        }
+        // A weekend may lie between the moment that was found and the rows.
+        let near = Span::new(*at - 3 * DAY, *at + 3 * DAY);
+        let rows = shelf.scan(&here.edition, near, Some(&[]))?;
+        for rows in rows {
+            if rows?.time.windows(2).any(|w| w[0] == w[1]) {
+                out.push(*at);
+            }
+        }
+    }
+    Ok(out)
+}
+
+/// Days on which a clock is wrong, but for weeks that are known to speak against it. Bars of many hours have too few
 /// returns to tell.
 fn unlike_days(sides: &Sides<'_>, found: &Fit, bar: Micros) -> Vec<(i64, i64)> {
     if sides.step > HOUR {
         return Vec::new();
     }
-    let weeks: Vec<Micros> = found.weeks.iter().filter(|w| w.agrees || !w.speaks).map(|w| w.start).collect();
-    sides.unlike_days(&weeks, &found.clock, if found.stamp == Stamp::Close { bar } else { 0 })
+    let odd: Vec<Micros> = found.weeks.iter().filter(|w| w.speaks && !w.agrees).map(|w| w.start).collect();
+    sides.unlike_days(&odd, &found.clock, if found.stamp == Stamp::Close { bar } else { 0 })
 }
 
 /// The clock and stamp found, where a person has not said them.

@@ -6,7 +6,7 @@ use crate::align::{bars, correlate};
 use crate::job::Job;
 use crate::model::provenance::Anchoring;
 use crate::model::time::{DAY, HOUR, MINUTE, wall};
-use crate::model::{Clock, Made, Micros, SeriesName, Span, Standing};
+use crate::model::{Clock, Columns, Field, Made, Micros, SeriesName, Span, Standing};
 use crate::store::{EditionInfo, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
@@ -60,11 +60,15 @@ pub fn may_go_on(shelf: &Shelf, info: &SeriesInfo, scanned: &Scanned, place: &st
         )))
     };
     match against_reference(shelf, info, anchoring, scanned)? {
-        Some(Compared { agree, weeks, .. }) if agree * 2 > weeks => return Ok(()),
-        Some(Compared { weeks, usual, .. }) => {
+        // One week of several may have slipped.
+        Some(Compared { agree, weeks, .. }) if agree == weeks || weeks > 3 && agree + 1 == weeks => {
+            return Ok(());
+        }
+        Some(Compared { weeks, agree, usual }) => {
             return question(format!(
-                "but {} fits another offset from UTC, {:+} min, in most of {weeks} weeks",
+                "but {} fits other offsets from UTC in {} of {weeks} weeks, most often {:+} min,",
                 anchoring.to,
+                weeks - agree,
                 usual / MINUTE
             ));
         }
@@ -90,7 +94,7 @@ fn says_clock(edition: &EditionInfo) -> bool {
 struct Compared {
     weeks: usize,
     agree: usize,
-    /// The offset from UTC that most weeks ask for.
+    /// The offset from UTC that most of the others ask for.
     usual: Micros,
 }
 
@@ -104,28 +108,41 @@ fn against_reference(
 ) -> Result<Option<Compared>> {
     let Some(clock) = &info.edition.clock else { return Ok(None) };
     let reference = anchoring.to.parse::<SeriesName>().ok().map(|to| shelf.find(&to));
-    let (Some(Ok(reference)), Some((first, last))) = (reference, scanned.glimpses.ends()) else {
-        return Ok(None);
-    };
+    let Some(Ok(reference)) = reference else { return Ok(None) };
     let step = info.name.frame.length().max(reference.name.frame.length()).max(MINUTE);
     if reference.is_afloat() || step > HOUR || info.name.frame.length() < reference.name.frame.length() {
         return Ok(None);
     }
-    let there = bars(shelf, &reference, step, Span::new(first - DAY, last + DAY))?;
+    // Of a large file only some places were seen: no more is read of the reference.
+    let mut spans: Vec<Span> = Vec::new();
+    for t in &scanned.glimpses.time {
+        match spans.last_mut() {
+            Some(span) if *t - DAY <= span.to => span.to = *t + DAY,
+            _ => spans.push(Span::new(*t - DAY, *t + DAY)),
+        }
+    }
+    let mut there = Columns::empty(&[Field::High, Field::Low, Field::Close], reference.edition.scale);
+    for span in spans {
+        there.append(&bars(shelf, &reference, step, span)?);
+    }
     let Ok(weeks) = correlate(&scanned.glimpses, &there, step, false, &Job::unwatched()) else {
         return Ok(None);
     };
     let back = known_stamp(shelf, &info.name)?.unwrap_or_default().back(info.name.frame);
     let mut offsets: Vec<Micros> = Vec::new();
-    let mut agree = 0;
+    let (mut agree, mut weeks_seen) = (0, 0);
     for week in weeks.iter().filter(|w| w.speaks) {
-        offsets.push(week.best_offset() - back);
+        weeks_seen += 1;
         let by_clock = |t: Micros| (clock.offset_at(t) + back - week.best_offset()).abs() < step;
-        agree += usize::from(by_clock(week.start + DAY) || by_clock(week.start + week.length - DAY));
+        match by_clock(week.start + DAY) || by_clock(week.start + week.length - DAY) {
+            true => agree += 1,
+            false => offsets.push(week.best_offset() - back),
+        }
     }
     offsets.sort_unstable();
     let usual = offsets.chunk_by(|a, b| a == b).max_by_key(|run| run.len()).map(|run| run[0]);
-    Ok(usual.map(|usual| Compared { weeks: offsets.len(), agree, usual }))
+    let compared = Compared { weeks: weeks_seen, agree, usual: usual.unwrap_or_default() };
+    Ok((weeks_seen > 0).then_some(compared))
 }
 
 /// Whether weeks begin when the session of the instrument does, where that was said; none where too few weeks are

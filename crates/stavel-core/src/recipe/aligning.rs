@@ -98,7 +98,10 @@ pub fn doubt_in_words(study: &Study, doubt: &Doubt) -> String {
     let to = &study.there.name;
     match doubt {
         Doubt::Against(spans) => {
-            format!("weeks that follow each other speak against it: {}", stretches_in_words(spans))
+            format!(
+                "weeks that follow each other, or begin or end the series, speak against it: {}",
+                stretches_in_words(spans)
+            )
         }
         Doubt::Days(spans) => {
             format!("on these days the two are not alike by it: {}", stretches_in_words(spans))

@@ -65,7 +65,12 @@ impl History {
                 for _ in 0..rng.i64(0..4) {
                     // On a weekend, or whenever it came to somebody's mind.
                     at += rng.i64(3..40) * WEEK;
-                    let when = if rng.u8(0..3) > 0 { at - DAY } else { at + rng.i64(0..110) * HOUR };
+                    let when = match rng.u8(0..9) {
+                        0..=5 => at - DAY,
+                        // Just after the week has begun.
+                        6 => at - 2 * HOUR + rng.i64(1..16) * 15 * MINUTE,
+                        _ => at + rng.i64(0..110) * HOUR,
+                    };
                     changes.push((when, one(rng)));
                 }
                 for _ in 0..rng.i64(0..3) {
@@ -98,14 +103,6 @@ impl History {
         let slip: i64 = self.slips.iter().filter(|(span, _)| span.holds(utc)).map(|s| s.1).sum();
         self.clock.to_wall(utc) + slip
     }
-
-    /// True where a row lies in a slipped week with none beside it.
-    fn is_excused(&self, utc: i64) -> bool {
-        self.slips.iter().any(|(span, _)| {
-            let beside = |other: &Span| (other.from - span.from).abs() == WEEK;
-            span.holds(utc) && !self.slips.iter().any(|(other, _)| beside(other))
-        })
-    }
 }
 
 #[test]
@@ -137,10 +134,18 @@ fn fifty_histories_of_a_clock_are_right_or_doubted() {
         let fit = &found.fit;
         anchor_series(&mut shelf, &name(&tarn), &fit.clock, fit.stamp, Default::default(), &job).unwrap();
         let rows = read(&shelf, &tarn);
+        // A single week that is told as one that disagrees may be off.
+        let odd: Vec<Span> = fit
+            .weeks
+            .iter()
+            .filter(|w| w.speaks && !w.agrees)
+            .map(|w| Span::new(w.start, w.start + WEEK))
+            .collect();
+        let is_told = |written: i64| odd.iter().any(|week| week.holds(written));
         let off = (0..rows.len())
             .filter(|i| {
                 let truly = rows.column(Field::Volume)[*i] * MINUTE;
-                rows.time[*i] != truly && !history.is_excused(truly)
+                rows.time[*i] != truly && !is_told(history.written(truly))
             })
             .count();
         println!(

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use stavel_core::Error;
 use stavel_core::frames::Builder;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, wall};
@@ -46,7 +47,7 @@ pub struct State {
     /// What the tape was asked for; not asked again for the same.
     asked: String,
     /// Why nothing plays.
-    trouble: String,
+    trouble: Option<Error>,
     pace: usize,
     /// Where to begin, when the bench was opened for that.
     pub start_at: Option<Micros>,
@@ -54,7 +55,7 @@ pub struct State {
 
 impl Default for State {
     fn default() -> Self {
-        State { play: None, asked: String::new(), trouble: String::new(), pace: 3, start_at: None }
+        State { play: None, asked: String::new(), trouble: None, pace: 3, start_at: None }
     }
 }
 
@@ -88,7 +89,7 @@ pub fn want(app: &mut App) {
     }
     app.rehearse.asked = key.clone();
     app.rehearse.play = None;
-    app.rehearse.trouble.clear();
+    app.rehearse.trouble = None;
     if info.is_afloat() {
         return app.say(
             format!("{} is afloat: its session days are not known; align it first (4)", info.name.short()),
@@ -111,7 +112,7 @@ pub fn want(app: &mut App) {
         }
         match tape {
             Err(err) => {
-                app.rehearse.trouble = err.to_string();
+                app.rehearse.trouble = Some(err);
             }
             Ok(mut tape) => {
                 let from = app.rehearse.start_at.take().unwrap_or(window.from.max(tape.span().from));
@@ -262,11 +263,14 @@ fn bars_so_far(play: &Play, columns: usize) -> Columns {
 
 pub fn draw(app: &App, mut canvas: Canvas<'_>) {
     let Some(play) = &app.rehearse.play else {
-        if !app.rehearse.trouble.is_empty() {
+        if let Some(trouble) = &app.rehearse.trouble {
             let width = canvas.width().saturating_sub(4);
             let mut words = canvas.part(2, 1, width, 3);
-            words.paragraph(0, &app.rehearse.trouble, theme::words().fg(theme::WRONG));
-            let hint = "p says the spread; ] [ choose another series";
+            words.paragraph(0, &trouble.to_string(), theme::words().fg(theme::WRONG));
+            let hint = match trouble.is_undecided() {
+                true => "p says the spread; ] [ choose another series",
+                false => "] [ choose another series",
+            };
             canvas.put(2, 5, hint, theme::words());
             return;
         }
