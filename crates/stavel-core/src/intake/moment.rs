@@ -122,7 +122,8 @@ fn in_range(t: Micros) -> Option<Micros> {
     (EARLIEST..LATEST).contains(&t).then_some(t)
 }
 
-/// Reads a whole time of day: `13:45`, `13:45:12`, `1:45:12.345 PM`, `134512`, `134512345`.
+/// Reads a whole time of day: `13:45`, `13:45:12`, `1:45:12.345 PM`, `134512`, `134512345`; `24:00` is the end
+/// of the day.
 #[inline]
 pub fn time_of_day(text: &[u8]) -> Option<Micros> {
     match text.last() {
@@ -179,10 +180,9 @@ fn full_day_time(text: &[u8]) -> Option<Micros> {
         Some(_) if a_len == 9 => fraction(rest)?,
         Some(_) => return None,
     };
-    if h > 23 || m > 59 || s > 59 {
-        return None;
-    }
-    Some(h * HOUR + m * MINUTE + s * SECOND + fraction)
+    let time = h * HOUR + m * MINUTE + s * SECOND + fraction;
+    // Midnight as the end of its day, as ISO 8601 once had it.
+    ((h < 24 || time == DAY) && m < 60 && s < 60).then_some(time)
 }
 
 /// Digits after the seconds, as many as there are; what is finer than a microsecond is dropped.
@@ -400,13 +400,21 @@ mod tests {
     }
 
     #[test]
+    fn midnight_may_be_the_end_of_its_day() {
+        let at = |text: &str| moment(text.as_bytes(), DateOrder::YearFirst);
+        assert!(at("2024-03-05 24:00").is_some());
+        assert_eq!(at("2024-03-05 24:00"), at("2024-03-06 00:00"));
+        assert_eq!(at("20240305 240000"), at("2024-03-06"));
+    }
+
+    #[test]
     fn what_is_no_date_is_none() {
         for text in [
             "",
             "2024",
             "2024-13-01",
             "2023-02-29",
-            "2024-03-05 24:00",
+            "2024-03-05 24:01",
             "2024-03-05 1:2",
             "2024-03.05",
             "1.2.3.4",

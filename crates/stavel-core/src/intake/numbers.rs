@@ -8,10 +8,29 @@ use crate::model::price::{MAX_DECIMALS, NumberFault, parse_scaled, written_decim
 pub struct NumberMarks {
     /// `.` or `,`.
     pub decimal: u8,
-    /// A mark that stands between thousands.
+    /// A mark that stands between thousands; a blank is any of [`BLANKS`].
     pub thousands: Option<u8>,
     /// True where the part behind `'` or `-` is in thirty-seconds of a point, as bonds are quoted.
     pub thirty_seconds: bool,
+}
+
+/// The blanks that stand between thousands: plain, unbroken, narrow and thin ones, and the unbroken one of
+/// single-byte encodings.
+const BLANKS: [&[u8]; 5] = [b" ", "\u{a0}".as_bytes(), "\u{202f}".as_bytes(), "\u{2009}".as_bytes(), b"\xa0"];
+
+/// A number in which blanks stand before groups of three digits, without them; None where none do.
+pub fn without_blanks(cell: &[u8], decimal: u8) -> Option<Vec<u8>> {
+    let mut plain = Vec::with_capacity(cell.len());
+    let mut rest = cell;
+    while let Some((first, after)) = rest.split_first() {
+        let blank = BLANKS.iter().find_map(|blank| rest.strip_prefix(*blank));
+        plain.push(if blank.is_some() { b' ' } else { *first });
+        rest = blank.unwrap_or(after);
+    }
+    (plain.contains(&b' ') && is_grouped(&plain, b' ', decimal)).then(|| {
+        plain.retain(|c| *c != b' ');
+        plain
+    })
 }
 
 impl NumberMarks {
@@ -36,11 +55,17 @@ impl NumberMarks {
             }
             return scratch.strip_suffix(b".").unwrap_or(scratch);
         }
+        let bare = match self.thousands {
+            Some(b' ') => without_blanks(cell, self.decimal),
+            _ => None,
+        };
         // A number written with the other mark as its decimal mark is not one of this file.
         if self.thousands == Some(b'.') && cell.contains(&b'.') && !is_grouped(cell, b'.', self.decimal) {
             return cell;
         }
-        let marked = cell.iter().filter(|c| Some(**c) != self.thousands);
+        // Blanks that do not stand before groups of three stay, and make it no number.
+        let mark = self.thousands.filter(|mark| *mark != b' ');
+        let marked = bare.as_deref().unwrap_or(cell).iter().filter(|c| Some(**c) != mark);
         scratch.extend(marked.map(|c| match *c {
             c if c == self.decimal => b'.',
             // A point where the comma is the decimal mark makes no number.
@@ -208,6 +233,18 @@ mod tests {
         assert!(parse_scaled(plain("2.41", comma).as_bytes(), 2) != Ok(24_100), "no group of thousands");
         let without = NumberMarks { thousands: None, ..comma };
         assert!(parse_scaled(plain("2.410", without).as_bytes(), 3).is_err());
+    }
+
+    #[test]
+    fn blanks_stand_between_thousands_whatever_their_bytes() {
+        let blank = NumberMarks { decimal: b',', thousands: Some(b' '), thirty_seconds: false };
+        for cell in ["10 834,25", "10\u{a0}834,25", "10\u{202f}834,25", "10\u{2009}834,25"] {
+            assert_eq!(plain(cell, blank), "10834.25");
+        }
+        assert_eq!(blank.plain(b"-1\xa0250\xa0000", &mut Vec::new()), b"-1250000");
+        for cell in ["10 83,25", "1083 4,25", "10 834.25", "10 834 x"] {
+            assert!(parse_scaled(plain(cell, blank).as_bytes(), 2).is_err(), "{cell}");
+        }
     }
 
     #[test]

@@ -3,14 +3,14 @@
 use super::Stamp;
 use super::scan::Scanned;
 use crate::Result;
-use crate::model::time::{DAY, HOUR};
-use crate::model::{Cells, Clock, Columns, Field, Frame, Micros, SeriesName, Span};
+use crate::model::time::{DAY, HOUR, civil_from_days, day_of, weekday};
+use crate::model::{Cells, Clock, Columns, Field, Frame, Micros, SeriesName, Span, Unit};
 use crate::store::Shelf;
 
 /// The stamp of bars and how it was found; none where nothing tells.
 ///
 /// Against ticks or shorter bars of the instrument on the shelf: whose highs and lows the bars have.
-/// Else by the session: a session opens on a full hour or half hour, so the first bars after its gaps
+/// Else by the calendar, for months and weeks. Else by the session: a session opens on a full hour or half hour, so the first bars after its gaps
 /// are stamped there, or one bar later.
 pub fn find(
     shelf: &Shelf,
@@ -21,8 +21,24 @@ pub fn find(
 ) -> Result<Option<(Stamp, String)>> {
     match against_finer(shelf, series, clock, rows)? {
         Some(found) => Ok(Some(found)),
-        None => Ok(by_session(series.frame, &scanned.gaps)),
+        None => Ok(by_calendar(series.frame, &rows.time).or_else(|| by_session(series.frame, &scanned.gaps))),
     }
+}
+
+/// The stamp of months and weeks that are written as days near their ends. Those written as days near their
+/// beginnings may also be the days after their ends.
+fn by_calendar(frame: Frame, written: &[Micros]) -> Option<(Stamp, String)> {
+    let Frame::Bars { count: 1, unit } = frame else { return None };
+    let (is_late, words): (fn(i64) -> bool, _) = match unit {
+        Unit::Month => (|day| civil_from_days(day).2 >= 25, "the last days of months"),
+        Unit::Week => (|day| matches!(weekday(day), 4 | 5), "Fridays and Saturdays"),
+        _ => return None,
+    };
+    let last = written.iter().max()?;
+    let is_end = |t: &Micros| t.rem_euclid(DAY) == 0 && is_late(day_of(*t));
+    // The month or week that still runs may be written as the day on which the file was made.
+    let fits = written.len() > ENOUGH as usize && written.iter().all(|t| is_end(t) || t == last);
+    fits.then(|| (Stamp::Close, format!("all times are {words}")))
 }
 
 /// The stamp that the edges of sessions tell; `gaps` are steps between neighbouring times, as (before, after).
@@ -117,6 +133,29 @@ fn against_finer(
 mod tests {
     use super::*;
     use crate::model::time::MINUTE;
+
+    #[test]
+    fn the_last_days_of_months_and_weeks_are_closes() {
+        let stamp = |frame: &str, days: &[&str]| {
+            let times: Vec<Micros> = days.iter().map(|d| crate::model::time::parse(d).unwrap()).collect();
+            by_calendar(frame.parse().unwrap(), &times).map(|f| f.0)
+        };
+        let ends = ["2023-10-31", "2023-11-30", "2023-12-29", "2024-01-31", "2024-02-07"];
+        assert_eq!(stamp("1mo", &ends), Some(Stamp::Close));
+        assert_eq!(
+            stamp("1mo", &["2024-02-07", "2024-01-31", "2023-12-29", "2023-11-30"]),
+            Some(Stamp::Close)
+        );
+        assert_eq!(stamp("1mo", &["2023-10-01", "2023-11-01", "2023-12-01", "2024-01-01"]), None);
+        // A month opens at this moment where the clock is two hours before UTC.
+        let opens = ["2023-10-31 22:00", "2023-11-30 22:00", "2023-12-31 22:00", "2024-01-31 22:00"];
+        assert_eq!(stamp("1mo", &opens), None);
+        assert_eq!(
+            stamp("1w", &["2024-03-01", "2024-03-08", "2024-03-15", "2024-03-22"]),
+            Some(Stamp::Close)
+        );
+        assert_eq!(stamp("1w", &["2024-03-03", "2024-03-10", "2024-03-17", "2024-03-24"]), None);
+    }
 
     #[test]
     fn session_edges_tell() {

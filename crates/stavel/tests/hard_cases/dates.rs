@@ -98,3 +98,21 @@ fn a_month_stamped_at_its_close_becomes_that_month() {
         assert_eq!(months, ["2023-10-01", "2023-11-01", "2023-12-01", "2024-01-01", "2024-02-01"]);
     }
 }
+
+#[test]
+fn months_written_as_their_last_days_are_stamped_at_the_close_by_themselves() {
+    let desk = Desk::new();
+    let ends = ["2023-10-31", "2023-11-30", "2023-12-29", "2024-01-31", "2024-02-29", "2024-03-14"];
+    let found = times(&desk, ends.iter().map(|d| d.to_string()), &["--clock", "UTC"]).ok().unwrap();
+    assert_eq!(&found[0][..10], "2023-10-01");
+    assert_eq!(&found[5][..10], "2024-03-01", "the month that still runs");
+}
+
+#[test]
+fn midnight_may_be_written_as_the_end_of_its_day() {
+    let desk = Desk::new();
+    let hours = (1..=72).map(|h: i64| format!("2024-03-{:02} {:02}:00", 4 + (h - 1) / 24, (h - 1) % 24 + 1));
+    let found = times(&desk, hours, &["--clock", "UTC"]).ok().unwrap();
+    assert_eq!((found.len(), found[0].as_str()), (72, "2024-03-04T00:00:00Z"));
+    assert_eq!(found[71], "2024-03-06T23:00:00Z");
+}

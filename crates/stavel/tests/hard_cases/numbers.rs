@@ -27,6 +27,21 @@ fn the_decimal_mark_is_one_for_the_whole_file() {
 }
 
 #[test]
+fn blanks_of_any_kind_may_stand_between_thousands() {
+    let header = "time;open;high;low;close;volume";
+    for blank in [" ", "\u{a0}", "\u{202f}"] {
+        let cells = |_| "10_834,25;10_835,25;10_833,00;10_834,50;1_250_000".replace('_', blank);
+        let (told, row) = last_row("BLY", header, cells, &[]);
+        assert_eq!(
+            (told.code, row.as_str()),
+            (0, "10834.25,10835.25,10833.00,10834.50,1250000"),
+            "{}",
+            told.err
+        );
+    }
+}
+
+#[test]
 fn prices_in_thirty_seconds_are_read_as_fractions() {
     let (told, row) = last_row("BLY", HEADER, |i| format!("108'20,108'25,108'18,108'{:02},5", i % 32), &[]);
     assert_eq!((told.code, row.as_str()), (0, "108.62500,108.78125,108.56250,108.53125,5"));

@@ -42,6 +42,9 @@ impl FilePlan {
         let stamp = match (series.frame.is_bars(), hints.stamp) {
             (false, _) => None,
             (true, Some(stamp)) => Some((stamp, "it was said so".to_owned())),
+            (true, None) if seen.has_hour_24() => {
+                Some((Stamp::Close, "midnights are written as 24:00".to_owned()))
+            }
             (true, None) => stamp::find(shelf, &series, clock.as_ref(), &seen.rows, &seen.scanned)?,
         };
         let decided = [

@@ -35,6 +35,20 @@ pub(in crate::intake) struct Seen {
     pub scanned: Scanned,
 }
 
+impl Seen {
+    /// True where midnight is written as the end of its day, as only the close of a bar can be.
+    pub fn has_hour_24(&self) -> bool {
+        let is_24 = |(used, cell): (&Use, &[u8])| match used {
+            Use::Time => cell.starts_with(b"24"),
+            Use::Moment => cell.windows(6).any(|part| part == b" 24:00" || part == b"T24:00"),
+            _ => false,
+        };
+        let layout = &self.layout;
+        body_lines(layout, &self.sample)
+            .any(|line| layout.columns.iter().zip(cells::of(line, layout.delimiter)).any(is_24))
+    }
+}
+
 /// Looks at a file; gives it once for each side whose prices it holds.
 pub(super) fn look_at(
     member: &Member,

@@ -3,7 +3,7 @@
 use crate::intake::cells;
 use crate::intake::layout::{CELLS, DateOrder, Delimiter};
 use crate::intake::moment;
-use crate::intake::numbers::{self, NumberMarks, is_grouped, thirty_seconds};
+use crate::intake::numbers::{self, NumberMarks, is_grouped, thirty_seconds, without_blanks};
 use crate::model::price::{MAX_DECIMALS, parse_scaled};
 
 /// What a cell looks like.
@@ -47,6 +47,8 @@ pub fn find_delimiter(lines: &[&[u8]]) -> Delimiter {
     let lines = &lines[lines.len() / 3..];
     // Which marks stand in numbers is found later, with the delimiter known.
     let is_figure = |c: &[u8]| {
+        let bare = [b'.', b','].iter().find_map(|mark| without_blanks(c, *mark));
+        let c = bare.as_deref().unwrap_or(c);
         c.iter().any(u8::is_ascii_digit) && c.iter().all(|b| b.is_ascii_digit() || b".,'+-".contains(b))
     };
     let score = |d: Delimiter| {
@@ -96,8 +98,9 @@ struct MarksSeen {
     decimal: [u32; 2],
     thousands: [u32; 2],
     either: [u32; 2],
-    /// Numbers with an apostrophe before three digits.
+    /// Numbers with an apostrophe, or a blank, before three digits.
     apostrophes: u32,
+    blanks: u32,
     /// Those that may be in thirty-seconds, and those with such a mark that cannot.
     bonds: u32,
     not_bonds: u32,
@@ -108,6 +111,10 @@ const COMMA: usize = 1;
 
 impl MarksSeen {
     fn see(&mut self, cell: &[u8]) {
+        if let Some(bare) = [b'.', b','].iter().find_map(|mark| without_blanks(cell, *mark)) {
+            self.blanks += 1;
+            return self.see(&bare);
+        }
         let number = cell.strip_prefix(b"-").or(cell.strip_prefix(b"+")).unwrap_or(cell);
         let odd = |c: &u8| !c.is_ascii_digit() && !matches!(c, b'.' | b',' | b'\'' | b' ' | b'-' | b'+');
         if !number.iter().any(u8::is_ascii_digit)
@@ -162,7 +169,8 @@ impl MarksSeen {
         let mark = if other == POINT { b'.' } else { b',' };
         let thirty_seconds = self.bonds > 0 && self.not_bonds == 0 && self.apostrophes < self.bonds;
         let apostrophe = (self.apostrophes > 0 && !thirty_seconds).then_some(b'\'');
-        NumberMarks { decimal, thousands: between.then_some(mark).or(apostrophe), thirty_seconds }
+        let blank = (self.blanks > 0).then_some(b' ');
+        NumberMarks { decimal, thousands: between.then_some(mark).or(apostrophe).or(blank), thirty_seconds }
     }
 }
 
@@ -183,6 +191,8 @@ mod tests {
         assert_eq!(marks(&["1,234,567"]), ('.', Some(',')));
         assert_eq!(marks(&["1'234.5"]), ('.', Some('\'')));
         assert_eq!(marks(&["412,250", "412,500"]), (',', None));
+        assert_eq!(marks(&["10 834,25", "9\u{a0}834,5", "120"]), (',', Some(' ')));
+        assert_eq!(marks(&["2024 03 05", "10.5"]), ('.', None));
         assert_eq!(marks(&["1,08342", "2.410"]), (',', Some('.')));
         assert_eq!(marks(&["1.08342", "2,410"]), ('.', Some(',')));
         assert_eq!(marks(&["1.083", "2.410"]), ('.', None));
@@ -206,6 +216,7 @@ mod tests {
         let found = |text: &str| find_delimiter(&text.lines().map(str::as_bytes).collect::<Vec<_>>()).word();
         assert_eq!(found("2024-03-05 10:00,1.5,2\n2024-03-05 10:01,1.5,2"), "comma");
         assert_eq!(found("05.03.2024 10:00;1,5;2,5\n05.03.2024 10:01;1,5;2,5"), "semicolon");
+        assert_eq!(found("05.03.2024 10:00;10 834,25;2,5\n05.03.2024 10:01;10 834,50;2,5"), "semicolon");
         assert_eq!(found("2024-03-05 10:00 1,5  2,5\n2024-03-05 10:01 1,5  2,5"), "blanks");
         assert_eq!(found("20240305\t10:00\t1.5\n20240305\t10:01\t1.5"), "tab");
     }
