@@ -1,3 +1,3 @@
 #![no_main]
 
-libfuzzer_sys::fuzz_target!(|data: &[u8]| stavel_core::trials::recipe(data));
+libfuzzer_sys::fuzz_target!(|data: &[u8]| stavel_work::trials::recipe(data));

@@ -2,8 +2,7 @@
 //!
 //! A history is a [`model::Columns`]: a struct of arrays of integers, times in UTC microseconds
 //! and prices scaled by ten to the power of the series' decimals. Histories live in a
-//! [`store::Shelf`]; every stage of the work is a module with plain functions over columns, and a
-//! [`recipe::Step`] that names one act on a shelf with all its settings.
+//! [`store::Shelf`]; every stage of the work is a module with plain functions over columns.
 
 pub mod align;
 pub mod check;
@@ -17,7 +16,6 @@ pub mod hour_spreads;
 pub mod intake;
 pub mod job;
 pub mod model;
-pub mod recipe;
 pub mod rehearse;
 pub mod splice;
 mod stats;

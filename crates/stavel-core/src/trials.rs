@@ -8,17 +8,7 @@ use crate::intake::{ClockHint, Hints};
 use crate::job::Job;
 use crate::model::time::{DAY, HOUR};
 use crate::model::{Clock, SessionWeek, Span};
-use crate::recipe::Recipe;
 use crate::store::Shelf;
-
-/// A recipe.
-pub fn recipe(data: &[u8]) {
-    let Ok(text) = std::str::from_utf8(data) else { return };
-    let Ok(recipe) = Recipe::from_text(text, Path::new("recipe.toml")) else { return };
-    recipe.step.iter().for_each(|step| drop(step.command_line()));
-    let again = recipe.to_text().map(|text| Recipe::from_text(&text, Path::new("recipe.toml")));
-    assert!(matches!(again, Ok(Ok(_))), "a recipe does not survive being written");
-}
 
 /// A file of orders.
 pub fn orders(data: &[u8]) {
@@ -84,11 +74,9 @@ mod tests {
 
     /// What a target begins with is understood: else it would try next to nothing.
     #[test]
-    fn the_seeds_are_recipes_layouts_clocks_and_orders() {
+    fn the_seeds_are_layouts_clocks_and_orders() {
         let seeds = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/seeds");
         let read = |name: &str| std::fs::read(seeds.join(name)).unwrap();
-        let recipe = String::from_utf8(read("recipe/plain")).unwrap();
-        assert_eq!(Recipe::from_text(&recipe, Path::new("recipe.toml")).unwrap().step.len(), 3);
         let layout = read("layout/plain");
         let toml = layout.split(|b| *b == 0).next().unwrap();
         crate::intake::Layout::from_toml(std::str::from_utf8(toml).unwrap()).unwrap();
@@ -103,11 +91,10 @@ mod tests {
     #[test]
     fn what_fuzzing_found_is_read_without_a_panic() {
         let found = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/found");
-        let targets: [Target; 7] = [
+        let targets: [Target; 6] = [
             ("text", text),
             ("layout", layout),
             ("document", document),
-            ("recipe", recipe),
             ("orders", orders),
             ("clock", clock),
             ("file", file),
@@ -119,6 +106,6 @@ mod tests {
                 replayed += 1;
             }
         }
-        assert!(replayed >= 7, "every target keeps a file at least: {replayed}");
+        assert!(replayed >= 6, "every target keeps a file at least: {replayed}");
     }
 }

@@ -6,8 +6,6 @@
 pub mod pdf;
 pub mod report;
 pub mod scene;
-pub mod step;
 pub mod svg;
 
 pub use scene::{Candle, Layer, Pane, Scene, SceneRequest, scene};
-pub use step::{apply, bars_for_chart};

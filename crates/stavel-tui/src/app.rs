@@ -8,9 +8,9 @@ use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use stavel_core::job::Job;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Micros, SeriesName, Span};
-use stavel_core::recipe::{Report, Step, UndoStep};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
+use stavel_work::{Report, Step, UndoStep};
 
 use crate::act::{self, Act, Lens};
 use crate::data::Snapshot;
@@ -346,7 +346,7 @@ impl App {
 
     fn save_recipe(&mut self, path: &str) {
         let path = PathBuf::from(path);
-        let work = |shelf: &stavel_core::store::Shelf, _: &Job| stavel_core::recipe::what_was_done(shelf);
+        let work = |shelf: &stavel_core::store::Shelf, _: &Job| stavel_work::what_was_done(shelf);
         self.threads.read(Arc::new(Job::unwatched()), work, move |app, recipe| {
             let written = recipe.and_then(|recipe| {
                 std::fs::write(&path, recipe.to_text()?).map_err(|e| Error::io("Cannot write", &path, &e))?;

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use stavel_core::intake::is_table_name;
-use stavel_core::recipe::Step;
+use stavel_work::Step;
 
 use crate::canvas::{Canvas, bytes};
 use crate::lens::scroll;

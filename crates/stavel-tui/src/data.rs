@@ -6,8 +6,8 @@ use std::sync::Arc;
 use stavel_core::Result;
 use stavel_core::model::time::{DAY, day_of, weekday};
 use stavel_core::model::{Decision, Instrument, SeriesName, Span};
-use stavel_core::recipe::assumed_of_rows;
 use stavel_core::store::{Change, JournalLine, SeriesInfo, Shelf};
+use stavel_work::assumed_of_rows;
 
 /// Rows a day of one edition.
 #[derive(Debug, Default)]

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use stavel_core::intake::{DateOrder, Layout, Plan, Planned, Stamp, Use, plan};
-use stavel_core::recipe::{IntakeStep, Step, hints_of};
+use stavel_work::{IntakeStep, Step, hints_of};
 
 use crate::app::{App, Tone};
 use crate::browser::Browser;

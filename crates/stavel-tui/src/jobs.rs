@@ -6,9 +6,9 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::Instant;
 
 use stavel_core::job::Job;
-use stavel_core::recipe::{Report, Step, as_act};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
+use stavel_work::{Report, Step, as_act};
 
 use crate::app::App;
 
@@ -78,7 +78,7 @@ impl Threads {
                     if step.writes() { Shelf::open_to_write(&root)? } else { Shelf::open(&root)? };
                 as_act(&mut shelf, &step, |shelf| {
                     first(shelf)?;
-                    stavel_draw::apply(shelf, &step, &job)
+                    stavel_work::apply(shelf, &step, &job)
                 })
             });
             let _ = to_bench.send(Box::new(move |app| reply(app, outcome)));

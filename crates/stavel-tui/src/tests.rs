@@ -7,8 +7,8 @@ use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::Rect;
 use stavel_core::job::Job;
-use stavel_core::recipe::{Recipe, Step, apply};
 use stavel_core::store::Shelf;
+use stavel_work::{Recipe, Step, apply};
 
 use crate::act::{Act, Lens};
 use crate::app::App;

@@ -8,8 +8,8 @@ use stavel_core::check::{Against, Mend};
 use stavel_core::deliver::Format;
 use stavel_core::intake::{DateOrder, Stamp};
 use stavel_core::model::{Clock, SeriesName};
-use stavel_core::recipe::*;
 use stavel_core::splice::{Level, Rule};
+use stavel_work::*;
 
 /// One honest history out of vendor and broker data, for people who backtest.
 ///

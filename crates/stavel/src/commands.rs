@@ -9,12 +9,12 @@ use serde_json::{Value, json};
 use stavel_core::Error;
 use stavel_core::intake::Stamp;
 use stavel_core::job::Job;
-use stavel_core::recipe::{
+use stavel_core::splice::{Ask, ask_of};
+use stavel_core::store::Shelf;
+use stavel_work::{
     AlignStep, ChartStep, CheckStep, DeliverStep, Done, FramesStep, Recipe, RehearseStep, Report, SpliceStep,
     Step, UndoStep, frames_named,
 };
-use stavel_core::splice::{Ask, ask_of};
-use stavel_core::store::Shelf;
 
 use crate::args::*;
 use crate::progress::ProgressLine;
@@ -179,7 +179,7 @@ pub fn do_step(folder: &Path, step: &Step) -> Result<Report> {
     let mut shelf = if step.writes() { open_to_write(folder)? } else { Shelf::open(folder)? };
     let job = Arc::new(Job::unwatched());
     let line = ProgressLine::watch(job.clone());
-    let report = stavel_draw::apply(&mut shelf, step, &job);
+    let report = stavel_work::apply(&mut shelf, step, &job);
     drop(line);
     Ok(report?)
 }
@@ -262,11 +262,11 @@ fn run_recipe(folder: &Path, path: &Path, dry_run: bool, as_json: bool) -> Resul
     let mut documents = Vec::new();
     let mut lines = Vec::new();
     let mut ending = Ending::Done;
-    let act = |shelf: &mut Shelf, step: &Step| stavel_draw::apply(shelf, step, &job);
+    let act = |shelf: &mut Shelf, step: &Step| stavel_work::apply(shelf, step, &job);
     // All steps together are one act: undone as they were done.
     let told = format!("run {}", path.display());
     shelf.begin_act(&recipe.to_text()?)?;
-    let outcome = stavel_core::recipe::run(&mut shelf, &recipe, act, |number, step, done| {
+    let outcome = stavel_work::run(&mut shelf, &recipe, act, |number, step, done| {
         let number = number + 1;
         match done {
             Done::Now(report) => {

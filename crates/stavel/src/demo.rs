@@ -8,9 +8,9 @@ use serde_json::Value;
 use stavel_core::check::{self, Kind};
 use stavel_core::job::Job;
 use stavel_core::model::{SeriesName, Span, time};
-use stavel_core::recipe::{Recipe, Report, Step};
 use stavel_core::store::Shelf;
 use stavel_feed::{Spans, Truth, demo::SEED, write_demo};
+use stavel_work::{Recipe, Report, Step};
 
 use crate::args::DemoArgs;
 use crate::commands::{Ending, print_lines};
@@ -48,7 +48,7 @@ fn take_everything_in(folder: &Path, raw: &Path) -> Result<()> {
     let mut shelf = Shelf::open_to_write(folder)?;
     let first_acts = recipe.step.iter().take_while(|s| matches!(s, Step::Compose(_) | Step::Intake(_)));
     for step in first_acts {
-        let report = stavel_draw::apply(&mut shelf, step, &Job::unwatched())?;
+        let report = stavel_work::apply(&mut shelf, step, &Job::unwatched())?;
         report.lines.iter().for_each(|l| eprintln!("{}", stavel_core::error::printable(l)));
     }
     Ok(())
@@ -79,7 +79,7 @@ fn headless(folder: &Path, raw: &Path, as_json: bool) -> Result<Ending> {
             proofs.extend(planted(&shelf, &truth)?);
         }
         let at = Instant::now();
-        let report = stavel_draw::apply(&mut shelf, step, &Job::unwatched())?;
+        let report = stavel_work::apply(&mut shelf, step, &Job::unwatched())?;
         lines.push(format!(
             "{:<9}{:>6.2} s  {}",
             step.act(),

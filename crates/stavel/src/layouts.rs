@@ -8,8 +8,8 @@ use stavel_core::Error;
 use stavel_core::intake::{self, Hints, Layout, Plan, Planned, Understood};
 use stavel_core::model::Clock;
 use stavel_core::model::time::wall;
-use stavel_core::recipe::{IntakeStep, layout_named, plan_of};
 use stavel_core::store::Shelf;
+use stavel_work::{IntakeStep, layout_named, plan_of};
 
 use crate::args::LayoutAct;
 use crate::commands::{Ending, print_json, print_lines};

@@ -8,8 +8,8 @@ use serde_json::{Value, json};
 use stavel_core::job::Job;
 use stavel_core::model::time::{SECOND, rfc3339, wall};
 use stavel_core::model::{Clock, Made, SeriesName};
-use stavel_core::recipe::bytes_in_words;
 use stavel_core::store::{Change, EditionInfo, SeriesInfo, Shelf};
+use stavel_work::bytes_in_words;
 
 use crate::args::ShelfArgs;
 use crate::commands::{Ending, print_json, print_lines};

@@ -4,8 +4,8 @@ use stavel_core::align::{Ask, Fit, Study, clock_in_words, fit_to, study};
 use stavel_core::intake::Stamp;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, date, day_of};
 use stavel_core::model::{Clock, Frame, SeriesName};
-use stavel_core::recipe::{AlignStep, Step, doubt_in_words, stretches_in_words};
 use stavel_core::store::SeriesInfo;
+use stavel_work::{AlignStep, Step, doubt_in_words, stretches_in_words};
 
 use super::{Fact, align_evidence, step};
 use crate::act::Act;

@@ -2,7 +2,7 @@
 
 use stavel_core::align::{Dailies, Study, WeekEdges};
 use stavel_core::model::time::{HOUR, wall};
-use stavel_core::recipe::minute_of_week;
+use stavel_work::minute_of_week;
 
 use super::scroll;
 use crate::app::App;

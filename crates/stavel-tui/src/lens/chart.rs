@@ -5,8 +5,9 @@ use stavel_core::model::columns::{CARRIED_SPREAD, FILLED, SHEET_SPREAD, is_fille
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
 use stavel_core::model::{BarView, Clock, Columns, Field, Frame, Made, Micros, SeriesName, Span, present};
-use stavel_core::recipe::{ChartStep, Step};
-use stavel_draw::{Layer, Scene, SceneRequest, bars_for_chart, scene};
+use stavel_draw::{Layer, Scene, SceneRequest, scene};
+use stavel_work::bars_for_chart;
+use stavel_work::{ChartStep, Step};
 
 use super::Fact;
 use crate::act::Act;

@@ -11,8 +11,8 @@ use stavel_core::job::Job;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, date, wall};
 use stavel_core::model::{Columns, SeriesName, Span, time};
-use stavel_core::recipe::{CheckStep, ComposeStep, Step};
 use stavel_core::store::{SeriesInfo, Shelf};
+use stavel_work::{CheckStep, ComposeStep, Step};
 
 use super::check_mends::{self, Preview};
 use super::{Fact, check_against, check_calendar, check_week, rests_on, scroll, step};

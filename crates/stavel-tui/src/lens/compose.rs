@@ -3,7 +3,7 @@
 use stavel_core::model::Instrument;
 use stavel_core::model::instrument::KEYS;
 use stavel_core::model::session::open_quarters;
-use stavel_core::recipe::{ComposeStep, Step};
+use stavel_work::{ComposeStep, Step};
 
 use super::{Fact, scroll, step};
 use crate::act::Act;

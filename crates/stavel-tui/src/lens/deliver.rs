@@ -2,7 +2,7 @@
 
 use stavel_core::deliver::{Format, Order, first_lines};
 use stavel_core::model::{Clock, Span};
-use stavel_core::recipe::{DeliverStep, Report, Step};
+use stavel_work::{DeliverStep, Report, Step};
 
 use super::Fact;
 use crate::act::Act;

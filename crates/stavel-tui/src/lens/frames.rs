@@ -3,8 +3,8 @@
 use stavel_core::frames::{Grid, can_build};
 use stavel_core::model::time::{DAY, HOUR, date, wall};
 use stavel_core::model::{Clock, Frame, Span};
-use stavel_core::recipe::{FramesStep, Step};
 use stavel_core::store::SeriesInfo;
+use stavel_work::{FramesStep, Step};
 
 use super::{Fact, rests_on, step};
 use crate::act::Act;

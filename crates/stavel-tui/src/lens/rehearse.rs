@@ -7,9 +7,9 @@ use stavel_core::frames::Builder;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, wall};
 use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Shape, Side, Span};
-use stavel_core::recipe::{ComposeStep, Step};
 use stavel_core::rehearse::{Account, Direction, Landing, SpreadRule, Tape, money, money_sheet};
 use stavel_draw::{SceneRequest, scene};
+use stavel_work::{ComposeStep, Step};
 
 use super::{Fact, rests_on};
 use crate::act::Act;

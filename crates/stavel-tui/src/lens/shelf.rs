@@ -7,8 +7,8 @@ use std::sync::Arc;
 use stavel_core::job::Job;
 use stavel_core::model::time::{HOUR, date, day_of, wall};
 use stavel_core::model::{Clock, Decision, Made, SeriesName, Span};
-use stavel_core::recipe::{ShelfStep, Step, Upkeep};
 use stavel_core::store::{EditionInfo, SeriesInfo, Shelf};
+use stavel_work::{ShelfStep, Step, Upkeep};
 
 use super::{Fact, scroll, step};
 use crate::act::{Act, Lens};

@@ -6,9 +6,9 @@ use stavel_core::job::Job;
 use stavel_core::model::columns::shape_of;
 use stavel_core::model::time::{HOUR, MINUTE, rfc3339, wall};
 use stavel_core::model::{Columns, Field, Frame, Micros, SeriesName, SessionWeek, Shape, Span};
-use stavel_core::recipe::{SpliceStep, Step};
 use stavel_core::splice::{Ask, Judged, Level, Prepared, Rule, Seam, Spliced, Trial, ask_of, prepare};
 use stavel_core::store::SeriesInfo;
+use stavel_work::{SpliceStep, Step};
 
 use super::{splice_view, step};
 use crate::act::Act;

@@ -3,9 +3,9 @@
 use stavel_core::check::{Finding, Kind, Mend, check_series};
 use stavel_core::job::Job;
 use stavel_core::model::{SeriesName, Span, time};
-use stavel_core::recipe::{Recipe, Step, apply};
 use stavel_core::store::Shelf;
 use stavel_feed::{Spans, write_demo};
+use stavel_work::{Recipe, Step, apply};
 
 #[test]
 fn every_planted_defect_and_the_clock_are_found_in_other_markets_too() {

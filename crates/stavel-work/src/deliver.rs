@@ -2,14 +2,15 @@
 
 use serde_json::json;
 
-use super::apply::{Report, span_between};
-use super::bring_in::layout_named;
-use super::step::DeliverStep;
-use crate::deliver::{self, Format, Order};
-use crate::job::Job;
-use crate::model::{Clock, SeriesName};
-use crate::store::Shelf;
-use crate::{Error, Result};
+use crate::apply::span_between;
+use crate::intake::layout_named;
+use crate::report::Report;
+use crate::step::DeliverStep;
+use stavel_core::deliver::{self, Format, Order};
+use stavel_core::job::Job;
+use stavel_core::model::{Clock, SeriesName};
+use stavel_core::store::Shelf;
+use stavel_core::{Error, Result};
 
 /// Writes each series to a file and proves it.
 ///

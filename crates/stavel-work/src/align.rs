@@ -2,18 +2,18 @@
 
 use serde_json::{Value, json};
 
-use super::apply::Report;
-use super::bring_in::learned_line;
-use super::step::AlignStep;
-use crate::align::{self, Ask, Dailies, Doubt, Fit, Study, WeekEdges};
-use crate::intake::{Stamp, known_stamp};
-use crate::job::Job;
-use crate::model::price::as_float;
-use crate::model::provenance::Anchoring;
-use crate::model::time::{self, MINUTE, rfc3339};
-use crate::model::{Clock, Doubtful, SeriesName};
-use crate::store::Shelf;
-use crate::{Error, Result};
+use crate::intake::learned_line;
+use crate::report::Report;
+use crate::step::AlignStep;
+use stavel_core::align::{self, Ask, Dailies, Doubt, Fit, Study, WeekEdges};
+use stavel_core::intake::{Stamp, known_stamp};
+use stavel_core::job::Job;
+use stavel_core::model::price::as_float;
+use stavel_core::model::provenance::Anchoring;
+use stavel_core::model::time::{self, MINUTE, rfc3339};
+use stavel_core::model::{Clock, Doubtful, SeriesName};
+use stavel_core::store::Shelf;
+use stavel_core::{Error, Result};
 
 /// Rules told by a scan.
 const SCANNED: usize = 40;
@@ -303,7 +303,7 @@ fn alternatives_in_words(fit: &Fit) -> Vec<String> {
 
 /// An alignment as the document that other programs rely on.
 fn align_json(study: &Study, sure: bool, anchored: bool) -> Value {
-    let decimals = |info: &crate::store::SeriesInfo| info.edition.scale.price;
+    let decimals = |info: &stavel_core::store::SeriesInfo| info.edition.scale.price;
     let edges = |e: &WeekEdges| {
         json!({
             "opens": minute_of_week(e.opens), "closes": minute_of_week(e.closes), "weeks": e.weeks,

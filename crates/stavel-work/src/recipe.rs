@@ -5,11 +5,11 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::apply::Report;
-use super::step::*;
-use crate::model::{Made, SeriesName};
-use crate::store::Shelf;
-use crate::{Error, Result};
+use crate::report::Report;
+use crate::step::*;
+use stavel_core::model::{Made, SeriesName};
+use stavel_core::store::Shelf;
+use stavel_core::{Error, Result};
 
 /// A list of steps in a TOML file.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -205,7 +205,7 @@ fn fingerprint(shelf: &Shelf, step: &Step) -> Result<String> {
         hash_path(&path, &mut hash)?;
     }
     if let Some(name) = step.layout()
-        && let Ok(layout) = super::layout_named(shelf, name)
+        && let Ok(layout) = crate::intake::layout_named(shelf, name)
     {
         hash.update(layout.to_toml().as_bytes());
     }
@@ -256,9 +256,11 @@ fn builds_on(shelf: &Shelf, name: &SeriesName, now: i64, made: i64, step: &Step)
 
 #[cfg(test)]
 mod tests {
-    use super::super::apply;
+
+    use stavel_core::job::Job;
+
     use super::*;
-    use crate::job::Job;
+    use crate::apply;
 
     fn recipe_in(dir: &Path) -> Recipe {
         let mut rows = String::from("Time (UTC),Open,High,Low,Close,Volume\n");

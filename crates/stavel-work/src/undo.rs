@@ -2,10 +2,10 @@
 
 use serde_json::{Value, json};
 
-use super::apply::Report;
-use crate::Result;
-use crate::model::SeriesName;
-use crate::store::{Shelf, Stepped, SteppedAct};
+use crate::report::Report;
+use stavel_core::Result;
+use stavel_core::model::SeriesName;
+use stavel_core::store::{Shelf, Stepped, SteppedAct};
 
 /// Steps a series back or forth, or without one the last whole act.
 pub fn step_over(shelf: &mut Shelf, series: Option<&SeriesName>, back: bool) -> Result<Report> {

@@ -4,14 +4,14 @@ use std::path::PathBuf;
 
 use serde_json::json;
 
-use super::apply::Report;
-use super::step::IntakeStep;
-use crate::check;
-use crate::intake::{self, ClockHint, FactsTaken, Hints, Layout, Planned, Taken};
-use crate::job::Job;
-use crate::model::{Clock, Made, SeriesName};
-use crate::store::{EditionInfo, Shelf};
-use crate::{Error, Result};
+use crate::report::Report;
+use crate::step::IntakeStep;
+use stavel_core::check;
+use stavel_core::intake::{self, ClockHint, FactsTaken, Hints, Layout, Planned, Taken};
+use stavel_core::job::Job;
+use stavel_core::model::{Clock, Made, SeriesName};
+use stavel_core::store::{EditionInfo, Shelf};
+use stavel_core::{Error, Result};
 
 /// The hints an intake step gives.
 ///

@@ -5,11 +5,11 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::check::{Against, Mend};
-use crate::deliver::Format;
-use crate::intake::{DateOrder, Stamp};
-use crate::model::{Clock, Frame, SeriesName};
-use crate::splice::{Level, Rule};
+use stavel_core::check::{Against, Mend};
+use stavel_core::deliver::Format;
+use stavel_core::intake::{DateOrder, Stamp};
+use stavel_core::model::{Clock, Frame, SeriesName};
+use stavel_core::splice::{Level, Rule};
 
 /// An act on a shelf. In a recipe: a `[[step]]` table whose `act` names it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

@@ -2,16 +2,17 @@
 
 use serde_json::json;
 
-use super::apply::{Report, span_between};
-use super::step::RehearseStep;
-use crate::job::Job;
-use crate::model::columns::shape_of;
-use crate::model::price::scaled;
-use crate::model::time::rfc3339;
-use crate::model::{Shape, Span};
-use crate::rehearse::{Played, SpreadRule, money_sheet, read_orders, run_orders};
-use crate::store::{EditionInfo, Shelf};
-use crate::{Error, Result};
+use crate::apply::span_between;
+use crate::report::Report;
+use crate::step::RehearseStep;
+use stavel_core::job::Job;
+use stavel_core::model::columns::shape_of;
+use stavel_core::model::price::scaled;
+use stavel_core::model::time::rfc3339;
+use stavel_core::model::{Shape, Span};
+use stavel_core::rehearse::{Played, SpreadRule, money_sheet, read_orders, run_orders};
+use stavel_core::store::{EditionInfo, Shelf};
+use stavel_core::{Error, Result};
 
 /// Plays a list of orders without a screen.
 pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<Report> {
@@ -55,8 +56,8 @@ pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<Report>
         step.series,
         outcome.quotes,
         a.deals().len(),
-        crate::rehearse::money(a.realised()),
-        crate::rehearse::money(a.costs()),
+        stavel_core::rehearse::money(a.realised()),
+        stavel_core::rehearse::money(a.costs()),
         scaled(a.position(), 2)
     )];
     lines.extend(a.journal_lines());

@@ -2,28 +2,24 @@
 
 use serde_json::{Map, Value, json};
 
-use super::apply::{Report, span_between};
-use super::step::CheckStep;
-use crate::check::{self, Agreement, Crossed, Kind, Mend, MendList};
-use crate::job::Job;
-use crate::model::SeriesName;
-use crate::model::price::as_float;
-use crate::model::time::{self, MINUTE, length_in_words, rfc3339};
-use crate::store::{SeriesInfo, Shelf};
-use crate::{Error, Result};
-
-/// What a check step did: how it is told, and what is found in the series as it is afterwards.
-pub struct Checked {
-    pub told: Report,
-    pub info: SeriesInfo,
-    pub found: check::Report,
-}
+use crate::apply::span_between;
+use crate::page::{is_page, write_page};
+use crate::report::Report;
+use crate::step::CheckStep;
+use stavel_core::check::{self, Agreement, Crossed, Kind, Mend, MendList};
+use stavel_core::job::Job;
+use stavel_core::model::SeriesName;
+use stavel_core::model::price::as_float;
+use stavel_core::model::time::{self, MINUTE, length_in_words, rfc3339};
+use stavel_core::store::Shelf;
+use stavel_core::{Error, Result};
 
 /// Does a check step.
 ///
 /// # Errors
 /// Where the series or a mend list cannot be read, or the mends leave nothing.
-pub fn check_step(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Checked> {
+pub fn check_step(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Report> {
+    step.report.as_deref().map_or(Ok(()), is_page)?;
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;
     let mends = mends_of(step)?;
     if let Some(path) = &step.save_mends {
@@ -84,7 +80,13 @@ pub fn check_step(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Chec
         lines.insert(0, format!("{} mended: {}", step.series, words.join(", ")));
         changed.push(step.series.clone());
     }
-    Ok(Checked { told: Report { changed, ..Report::new(json, lines) }, info, found })
+    let mut report = Report { changed, ..Report::new(json, lines) };
+    if let Some(path) = &step.report {
+        write_page(&info, &found, path)?;
+        report.lines.push(format!("{} holds the report", path.display()));
+        report.files.push(path.clone());
+    }
+    Ok(report)
 }
 
 /// The mends of the step's list file, then its own.

@@ -1,9 +1,9 @@
 //! What a step's result rests on that nobody said and nothing shows.
 
-use super::step::Step;
-use crate::Result;
-use crate::model::{Decision, Instrument, Made, SeriesName, Standing};
-use crate::store::Shelf;
+use crate::step::Step;
+use stavel_core::Result;
+use stavel_core::model::{Decision, Instrument, Made, SeriesName, Standing};
+use stavel_core::store::Shelf;
 
 /// The assumptions behind what a step did: those of the rows it read, and values of spec sheets that it used
 /// and that are only defaults.

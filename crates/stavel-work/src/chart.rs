@@ -1,77 +1,22 @@
-//! Charts of series on a shelf, and steps with charts among them.
-
-use std::path::Path;
+//! Charts of series on a shelf.
 
 use serde_json::json;
-use stavel_core::check;
 use stavel_core::frames::{self, Making};
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, rfc3339};
 use stavel_core::model::{Clock, Columns, Frame, SeriesName, Span};
-use stavel_core::recipe::{self, ChartStep, CheckStep, Report, Step};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
-use crate::report;
-use crate::scene::{SceneRequest, scene};
+use stavel_draw::{SceneRequest, pdf, scene, svg};
+
+use crate::apply::span_between;
+use crate::page::write_file;
+use crate::report::Report;
+use crate::step::ChartStep;
 
 /// Most bars in a file's chart; more would be thinner than a line.
 const MOST_BARS: usize = 900;
-
-/// Does any step: charts and pages here, all others in the core.
-///
-/// # Errors
-/// As [`recipe::apply`].
-pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
-    match step {
-        Step::Chart(step) => chart(shelf, step, job),
-        Step::Check(check @ CheckStep { report: Some(path), .. }) => {
-            is_page(path)?;
-            recipe::as_act(shelf, step, |shelf| check_with_page(shelf, check, path, job))
-        }
-        other => recipe::apply(shelf, other, job),
-    }
-}
-
-fn check_with_page(shelf: &mut Shelf, check: &CheckStep, path: &Path, job: &Job) -> Result<Report> {
-    let done = recipe::check_step(shelf, check, job)?;
-    write_page(&done.info, &done.found, path)?;
-    let mut report = done.told;
-    report.lines.push(format!("{} holds the report", path.display()));
-    report.files.push(path.to_owned());
-    Ok(report)
-}
-
-fn is_page(path: &Path) -> Result<()> {
-    match path.extension().and_then(|e| e.to_str()) {
-        Some("html" | "pdf") => Ok(()),
-        _ => Err(Error::arguments(format!("{} must end in .html or .pdf.", path.display()))),
-    }
-}
-
-/// Writes the report of a check.
-fn write_page(info: &SeriesInfo, found: &check::Report, path: &Path) -> Result<()> {
-    let page = report::Page {
-        series: &info.name,
-        edition: info.edition.number,
-        clock: if info.is_afloat() { "as written, its clock is not known".into() } else { "UTC".into() },
-        decimals: info.edition.scale.price,
-        report: found,
-    };
-    let bytes = match path.extension().and_then(|e| e.to_str()) {
-        Some("pdf") => crate::pdf::from_svg(&report::draw(&page))?,
-        _ => report::html(&page).into_bytes(),
-    };
-    write_file(path, &bytes)
-}
-
-/// Writes a file, and the folder it goes to.
-fn write_file(path: &Path, bytes: &[u8]) -> Result<()> {
-    if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
-        std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
-    }
-    std::fs::write(path, bytes).map_err(|e| Error::io("Cannot write", path, &e))
-}
 
 /// Bars of a series in a span, in the shortest usual frame that gives at most `most` of them.
 ///
@@ -117,8 +62,12 @@ pub fn bars_for_chart(
     Ok((frame, frames::build_bars(shelf, info, frame, &Making { span, ..Making::default() }, job)?.bars))
 }
 
-fn chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<Report> {
-    let span = recipe::span_between(step.from.as_deref(), step.to.as_deref())?;
+/// Draws a chart of a series into a file.
+///
+/// # Errors
+/// Where there is nothing to draw in the span, or the file cannot be written.
+pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<Report> {
+    let span = span_between(step.from.as_deref(), step.to.as_deref())?;
     let info = shelf.find(&step.series)?;
     job.begin(format!("chart {}", step.series), info.edition.rows);
     let (frame, bars) = bars_for_chart(shelf, &info, span, MOST_BARS, job)?;
@@ -145,10 +94,10 @@ fn chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<Report> {
         average: step.ma,
         clock: &clock,
     };
-    let picture = crate::svg::draw(&scene(&request));
+    let picture = svg::draw(&scene(&request));
     let bytes = match step.out.extension().and_then(|e| e.to_str()) {
         Some("svg") => picture.into_bytes(),
-        Some("pdf") => crate::pdf::from_svg(&picture)?,
+        Some("pdf") => pdf::from_svg(&picture)?,
         _ => return Err(Error::arguments(format!("{} must end in .svg or .pdf.", step.out.display()))),
     };
     write_file(&step.out, &bytes)?;

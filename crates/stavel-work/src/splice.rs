@@ -4,14 +4,14 @@ use std::sync::Arc;
 
 use serde_json::{Value, json};
 
-use super::apply::{LongList, Report};
-use super::step::SpliceStep;
-use crate::job::Job;
-use crate::model::price::as_float;
-use crate::model::time::{self, length_in_words, rfc3339};
-use crate::splice::{Ask, Judged, Seam, Spliced, SplicedSeries, splice_series};
-use crate::store::{SeriesInfo, Shelf};
-use crate::{Result, align};
+use crate::report::{LongList, Report};
+use crate::step::SpliceStep;
+use stavel_core::job::Job;
+use stavel_core::model::price::as_float;
+use stavel_core::model::time::{self, length_in_words, rfc3339};
+use stavel_core::splice::{Ask, Judged, Seam, Spliced, SplicedSeries, splice_series};
+use stavel_core::store::{SeriesInfo, Shelf};
+use stavel_core::{Result, align};
 
 /// Rows in both sources from which on their changes are compared, and the least their correlation is to be.
 const ENOUGH: u64 = 100;
@@ -179,7 +179,9 @@ fn splice_lines(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
         }
         if gap.median != 0 {
             let done = match step.level {
-                crate::splice::Level::None => "left as it is (--level shift or ratio mends it)".to_owned(),
+                stavel_core::splice::Level::None => {
+                    "left as it is (--level shift or ratio mends it)".to_owned()
+                }
                 level => format!("mended by {level}"),
             };
             lines.push(format!(

@@ -1,0 +1,90 @@
+//! Doing a step.
+
+use stavel_core::job::Job;
+use stavel_core::model::time;
+use stavel_core::model::{Micros, SeriesName, Span};
+use stavel_core::store::Shelf;
+use stavel_core::{Error, Result};
+
+use crate::align::align_one;
+use crate::assumptions::assumptions;
+use crate::chart::draw_chart;
+use crate::check::check_step;
+use crate::compose::compose_one;
+use crate::deliver::deliver_all;
+use crate::frames::build_frames;
+use crate::intake::intake_files;
+use crate::rehearse::rehearse;
+use crate::report::Report;
+use crate::splice::splice_one;
+use crate::step::Step;
+use crate::undo::step_over;
+use crate::upkeep::upkeep;
+
+/// Does a step. What it changes is one act of the journal, undone and redone as a whole.
+///
+/// # Errors
+/// One sentence; the shelf is then as it was before the step.
+pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
+    as_act(shelf, step, |shelf| done(shelf, step, job))
+}
+
+/// Does the work of a step as one act, where the step changes the shelf.
+///
+/// # Errors
+/// What the work gives; what it changed is undone then.
+pub fn as_act(
+    shelf: &mut Shelf,
+    step: &Step,
+    work: impl FnOnce(&mut Shelf) -> Result<Report>,
+) -> Result<Report> {
+    if !step.writes() || matches!(step, Step::Undo(_) | Step::Redo(_)) {
+        return work(shelf);
+    }
+    shelf.begin_act(&toml::to_string(step).unwrap_or_default())?;
+    match work(shelf) {
+        Ok(report) => {
+            let named = report.changed.first().map(SeriesName::to_string).unwrap_or_default();
+            shelf.end_act(&named, report.lines.first().map(String::as_str).unwrap_or_default())?;
+            Ok(report)
+        }
+        Err(e) => {
+            shelf.abandon_act()?;
+            Err(e)
+        }
+    }
+}
+
+fn done(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
+    let mut report = match step {
+        Step::Intake(s) => intake_files(shelf, s, job),
+        Step::Check(s) => check_step(shelf, s, job),
+        Step::Align(s) => align_one(shelf, s, job),
+        Step::Splice(s) => splice_one(shelf, s, job),
+        Step::Frames(s) => build_frames(shelf, s, job),
+        Step::Compose(s) => compose_one(shelf, s, job),
+        Step::Deliver(s) => deliver_all(shelf, s, job),
+        Step::Rehearse(s) => rehearse(shelf, s, job),
+        Step::Undo(s) => step_over(shelf, s.series.as_ref(), true),
+        Step::Redo(s) => step_over(shelf, s.series.as_ref(), false),
+        Step::Shelf(s) => upkeep(shelf, s, job),
+        Step::Chart(s) => draw_chart(shelf, s, job),
+    }?;
+    report.assumed.extend(assumptions(shelf, step)?);
+    report.tell_assumed();
+    Ok(report)
+}
+
+/// A span out of the two ends a person gave.
+pub fn span_between(from: Option<&str>, to: Option<&str>) -> Result<Span> {
+    let end = |t: Option<&str>, other: Micros| t.map_or(Ok(other), time::parse);
+    let span = Span::new(end(from, Micros::MIN)?, end(to, Micros::MAX)?);
+    if span.from >= span.to {
+        return Err(Error::arguments(format!(
+            "The span from {} to {} is empty; the first must be the earlier.",
+            from.unwrap_or_default(),
+            to.unwrap_or_default()
+        )));
+    }
+    Ok(span)
+}

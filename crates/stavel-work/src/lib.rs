@@ -1,0 +1,38 @@
+//! The acts of the work as values.
+//!
+//! A [`Step`] is one act with all its settings. The command line, the bench and recipe files all make steps;
+//! [`apply`] does them, and gives a [`Report`] for people and programs. A [`Recipe`] is a list of steps in a file.
+
+mod align;
+mod apply;
+mod assumptions;
+mod chart;
+mod check;
+mod compose;
+mod deliver;
+mod frames;
+mod intake;
+mod page;
+mod recipe;
+mod rehearse;
+mod report;
+mod splice;
+mod step;
+#[cfg(any(test, fuzzing))]
+pub mod trials;
+mod undo;
+mod upkeep;
+
+pub use align::{doubt_in_words, minute_of_week, stretches_in_words};
+pub use apply::{apply, as_act, span_between};
+pub use assumptions::of_rows as assumed_of_rows;
+pub use chart::bars_for_chart;
+pub use check::check_json;
+pub use frames::frames_named;
+pub use intake::{hints_of, layout_named, plan_of};
+pub use recipe::{Done, Recipe, run, what_was_done};
+pub use report::{LongList, Report, bytes_in_words};
+pub use step::{
+    AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, RehearseStep,
+    ShelfStep, SpliceStep, Step, UndoStep, Upkeep,
+};

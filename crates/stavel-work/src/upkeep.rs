@@ -1,0 +1,49 @@
+//! Renaming, removing and tidying series.
+
+use serde_json::json;
+use stavel_core::job::Job;
+use stavel_core::store::Shelf;
+use stavel_core::{Error, Result};
+
+use crate::report::{Report, bytes_in_words};
+use crate::step::{ShelfStep, Upkeep};
+
+pub fn upkeep(shelf: &mut Shelf, step: &ShelfStep, job: &Job) -> Result<Report> {
+    let named = || step.series.as_ref().ok_or_else(|| Error::arguments("Say which series is meant."));
+    match step.what {
+        Upkeep::Remove => {
+            let name = named()?;
+            shelf.remove(name)?;
+            let line = format!(
+                "{name} is off the shelf; stavel undo {name} brings it back until the shelf is tidied"
+            );
+            Ok(Report { changed: vec![name.clone()], ..Report::new(json!({"removed": name}), vec![line]) })
+        }
+        Upkeep::Rename => {
+            let (name, to) =
+                (named()?, step.to.as_ref().ok_or_else(|| Error::arguments("Say the new name."))?);
+            shelf.rename(name, to)?;
+            let line = format!("{name} is {to} now, with all its editions");
+            Ok(Report {
+                changed: vec![to.clone()],
+                ..Report::new(json!({"renamed": name, "to": to}), vec![line])
+            })
+        }
+        Upkeep::Tidy => {
+            let tidied = shelf.tidy(step.series.as_ref(), job)?;
+            let mut line = format!(
+                "{} older editions are gone, and {} files with {}",
+                tidied.editions,
+                tidied.files,
+                bytes_in_words(tidied.bytes)
+            );
+            if tidied.joined > 0 {
+                line += &format!("; {} small files were joined into others", tidied.joined);
+            }
+            let json = json!({
+                "editions": tidied.editions, "files": tidied.files, "bytes": tidied.bytes, "joined": tidied.joined,
+            });
+            Ok(Report::new(json, vec![line]))
+        }
+    }
+}
