@@ -64,6 +64,10 @@ impl Error {
         Self::new(Kind::Storage, format!("{doing} {}: {err}.", path.display()))
     }
 
+    /// True where the disk or the catalog failed.
+    pub fn is_storage(&self) -> bool {
+        self.kind == Kind::Storage
+    }
     /// True where the person stopped it.
     pub fn is_cancelled(&self) -> bool {
         self.kind == Kind::Cancelled

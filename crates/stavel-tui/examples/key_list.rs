@@ -3,6 +3,6 @@
 fn main() {
     println!(
         "# Keys\n\nMade from the bench's own table of acts; a test keeps it true.\n\n{}",
-        stavel_tui::act::key_list()
+        stavel_tui::key_list()
     );
 }

@@ -1,22 +1,23 @@
-//! The state of the bench, and how acts change it.
+//! The bench: it knows the lenses, and does what they ask for.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::Duration;
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
-use stavel_core::job::Job;
+use stavel_core::intake::Layout;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Micros, SeriesName, Span};
-use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
-use stavel_work::{Report, Step, UndoStep};
+use stavel_work::{Recipe, Report, Step, UndoStep, Upkeep};
 
-use crate::act::{self, Act, Lens};
+use crate::act::{Act, Common, Table};
 use crate::data::Snapshot;
-use crate::jobs::{Running, Threads};
-use crate::lens;
-use crate::overlay::{Overlay, Palette, Prompt};
+use crate::effect::{Effect, Effects, Place, Tone};
+use crate::jobs::{Errand, Running, Slot, Threads};
+use crate::lens::{self, AnyLens};
+use crate::overlay::{Asker, Outcome, Overlay, Palette, Prompt};
+use crate::view::{Found, View, whole_of};
 
 /// What the message line says, and in which tone.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -27,93 +28,176 @@ pub struct Message {
     pub tone: Tone,
 }
 
-/// How a message is meant.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub enum Tone {
-    #[default]
-    Plain,
-    Good,
-    Wrong,
-}
-
 /// The bench.
 pub struct App {
-    pub root: PathBuf,
     pub threads: Threads,
     pub snapshot: Snapshot,
     /// False until the shelf was read for the first time.
     pub is_read: bool,
     pub selected: Option<SeriesName>,
     pub window: Span,
-    pub lens: Lens,
+    pub lenses: Vec<Box<dyn AnyLens>>,
+    /// The place of the lens that is open.
+    pub open: usize,
+    pub table: Table,
     pub running: Option<Running>,
     pub message: Message,
     pub overlay: Option<Overlay>,
     /// Columns and rows of the screen.
     pub size: (u16, u16),
-    pub shelf: lens::shelf::State,
-    pub chart: lens::chart::State,
-    pub check: lens::check::State,
-    pub align: lens::align::State,
-    pub splice: lens::splice::State,
-    pub frames: lens::frames::State,
-    pub compose: lens::compose::State,
-    pub deliver: lens::deliver::State,
-    pub rehearse: lens::rehearse::State,
     pub quit: bool,
+    found: Option<Found>,
+    begin_at: Option<Micros>,
+    catalog: Slot<Snapshot>,
+    coverage: Slot<Snapshot>,
+    /// How often the shelf was read.
+    reads: u64,
+    /// Messages of threads that were collected.
+    collected: u64,
+    recipe: Errand<Recipe>,
+    recipe_path: PathBuf,
+    /// The series that was removed last, for undo, and the one whose first edition was undone last, for redo: they
+    /// are on no list.
+    removed: Option<SeriesName>,
+    undone: Option<SeriesName>,
 }
 
 impl App {
     /// A bench on the shelf in a folder; reading begins at once on another thread.
     pub fn new(root: PathBuf) -> App {
+        App::with_lenses(root, lens::all())
+    }
+
+    /// A bench with these lenses, in the order of the bar.
+    pub fn with_lenses(root: PathBuf, lenses: Vec<Box<dyn AnyLens>>) -> App {
         let mut app = App {
-            threads: Threads::new(root.clone()),
-            root,
+            threads: Threads::new(root),
             snapshot: Snapshot::default(),
             is_read: false,
             selected: None,
             window: Span::new(0, DAY),
-            lens: Lens::Shelf,
+            table: lens::table(&lenses),
+            lenses,
+            open: 0,
             running: None,
             message: Message::default(),
             overlay: None,
             size: (160, 47),
-            shelf: Default::default(),
-            chart: Default::default(),
-            check: Default::default(),
-            align: Default::default(),
-            splice: Default::default(),
-            frames: Default::default(),
-            compose: Default::default(),
-            deliver: Default::default(),
-            rehearse: Default::default(),
             quit: false,
+            found: None,
+            begin_at: None,
+            catalog: Slot::default(),
+            coverage: Slot::default(),
+            reads: 0,
+            collected: 0,
+            recipe: Errand::default(),
+            recipe_path: PathBuf::new(),
+            removed: None,
+            undone: None,
         };
         app.reload();
         app
     }
 
-    /// Reads the shelf again: first the catalog, then what takes longer.
-    pub fn reload(&mut self) {
-        let before = self.snapshot.clone();
-        let work = move |shelf: &stavel_core::store::Shelf, _: &Job| Snapshot::read(shelf, &before);
-        self.threads.read(Arc::new(Job::unwatched()), work, |app, read| {
-            app.take_snapshot(read);
-            let catalog = app.snapshot.clone();
-            let work = move |shelf: &stavel_core::store::Shelf, _: &Job| catalog.with_coverage(shelf);
-            app.threads.read(Arc::new(Job::unwatched()), work, |app, read| match read {
-                Ok(full) => app.snapshot.coverage = full.coverage,
-                Err(err) => app.complain(&err),
-            });
-        });
+    /// What a lens sees.
+    pub fn view(&self) -> View<'_> {
+        View {
+            snapshot: &self.snapshot,
+            is_read: self.is_read,
+            selected: self.selected.as_ref(),
+            window: self.window,
+            size: self.size,
+            found: self.found.as_ref(),
+            begin_at: self.begin_at,
+            threads: &self.threads,
+        }
     }
 
-    fn take_snapshot(&mut self, read: Result<Snapshot>) {
-        self.is_read = true;
-        match read {
-            Ok(snapshot) => self.snapshot = snapshot,
-            Err(err) => return self.complain(&err),
+    /// Has a lens do something, and does what it asks for.
+    fn with_lens(&mut self, place: usize, call: impl FnOnce(&mut dyn AnyLens, &View<'_>) -> Effects) {
+        let mut lenses = std::mem::take(&mut self.lenses);
+        let effects = match lenses.get_mut(place) {
+            Some(lens) => call(lens.as_mut(), &self.view()),
+            None => Effects::new(),
+        };
+        self.lenses = lenses;
+        self.do_all(effects, place);
+    }
+
+    /// The lens that is open.
+    pub fn lens(&self) -> &dyn AnyLens {
+        self.lenses[self.open].as_ref()
+    }
+
+    /// Opens a lens by its word.
+    pub fn open_lens(&mut self, word: &str) {
+        if let Some(place) = self.lenses.iter().position(|lens| lens.word() == word) {
+            self.open = place;
         }
+    }
+
+    /// Does what a lens asks for.
+    fn do_all(&mut self, effects: Effects, asked_by: usize) {
+        for effect in effects {
+            match effect {
+                Effect::Say(text, tone) => self.say(text, tone),
+                Effect::Complain(err) => self.complain(&err),
+                Effect::Start(step) => self.start(*step, None),
+                Effect::Select(name) => self.select(name),
+                Effect::NextSeries { back } => self.step_series(if back { -1 } else { 1 }),
+                Effect::Show(place) => self.show(&place),
+                Effect::Ask { label, proposal } => {
+                    let prompt = Prompt::new(label, &proposal, Asker::Lens(asked_by));
+                    self.overlay = Some(Overlay::Prompt(prompt));
+                }
+                Effect::Open(word) => self.open_lens(word),
+                Effect::TakeIn => self.overlay = Some(Overlay::Intake(Box::default())),
+                Effect::Found(found) => self.found = Some(found),
+            }
+        }
+    }
+
+    /// Reads the shelf again: first the catalog, then what takes longer.
+    pub fn reload(&mut self) {
+        self.reads += 1;
+        let before = self.snapshot.clone();
+        let key = self.reads.to_string();
+        self.catalog.want(key, &self.threads, move |shelf, _| Snapshot::read(shelf, &before));
+    }
+
+    /// Takes what was read of the shelf.
+    fn collect(&mut self) {
+        if self.catalog.collect() {
+            self.is_read = true;
+            match self.catalog.value.take() {
+                Some(Ok(catalog)) => self.take_snapshot(catalog),
+                Some(Err(err)) => self.complain(&err),
+                None => {}
+            }
+        }
+        if self.coverage.collect() {
+            match self.coverage.value.take() {
+                Some(Ok(full)) => self.snapshot.coverage = full.coverage.clone(),
+                Some(Err(err)) => self.complain(&err),
+                None => {}
+            }
+        }
+        if let Some(recipe) = self.recipe.collect() {
+            self.write_recipe(recipe);
+        }
+        for place in 0..self.lenses.len() {
+            self.with_lens(place, |lens, view| lens.collect(view));
+        }
+        if let Some(Overlay::Intake(form)) = &mut self.overlay {
+            form.collect();
+        }
+    }
+
+    fn take_snapshot(&mut self, catalog: Arc<Snapshot>) {
+        self.snapshot = (*catalog).clone();
+        self.coverage.want(self.reads.to_string(), &self.threads, move |shelf, _| {
+            (*catalog).clone().with_coverage(shelf)
+        });
         let gone = self.selected.as_ref().is_some_and(|s| self.snapshot.find(s).is_none());
         if self.selected.is_none() || gone {
             let instrument = self.selected.take().map(|s| s.instrument);
@@ -142,25 +226,23 @@ impl App {
         self.selected = Some(name);
         if is_new {
             self.window = self.whole();
-            self.align = Default::default();
-            self.splice = Default::default();
+            self.lenses.iter_mut().for_each(|lens| lens.instrument_changed());
         }
     }
 
     /// From the first to the last row of the instrument.
     pub fn whole(&self) -> Span {
-        let ends = self
-            .snapshot
-            .series_of(self.instrument())
-            .map(|s| Span::new(s.edition.first, s.edition.last + HOUR));
-        ends.reduce(|a, b| Span::new(a.from.min(b.from), a.to.max(b.to))).unwrap_or(Span::new(0, DAY))
+        whole_of(&self.snapshot, self.instrument())
     }
 
-    /// Shows a place on the chart: so much time before and after it.
-    pub fn show_place(&mut self, at: Micros, around: Micros) {
-        self.window = Span::new(at - around, at + around);
-        self.chart.cursor_at = Some(at);
-        self.lens = Lens::Chart;
+    /// Shows a place on the chart.
+    fn show(&mut self, place: &Place) {
+        if let Some(series) = &place.series {
+            self.selected = Some(series.clone());
+        }
+        self.window = Span::new(place.at - place.around, place.at + place.around);
+        self.lenses.iter_mut().for_each(|lens| lens.place_shown(place));
+        self.open_lens("chart");
     }
 
     pub fn say(&mut self, text: impl Into<String>, tone: Tone) {
@@ -168,38 +250,26 @@ impl App {
             Message { text: stavel_core::error::printable(&text.into()), also: String::new(), tone };
     }
 
-    pub fn complain(&mut self, err: &Error) {
-        if err.is_cancelled() {
-            self.say(err.to_string(), Tone::Plain);
-        } else {
-            self.say(err.to_string(), Tone::Wrong);
-        }
+    fn complain(&mut self, err: &Error) {
+        self.say(err.to_string(), if err.is_cancelled() { Tone::Plain } else { Tone::Wrong });
     }
 
-    /// Does a step as a job; one at a time.
-    pub fn start(&mut self, step: Step) {
-        self.start_with(step, |_| Ok(()));
-    }
-
-    /// Does a step as a job, with something before it that is undone with it where it fails.
-    pub fn start_with(&mut self, step: Step, first: impl FnOnce(&mut Shelf) -> Result<()> + Send + 'static) {
+    /// Does a step as a job, one at a time; a layout is saved before it, in the same act.
+    fn start(&mut self, step: Step, layout: Option<(String, Layout)>) {
         if let Some(running) = &self.running {
             let act = running.step.act();
             return self.say(format!("{act} is still running; Esc stops it"), Tone::Wrong);
         }
-        let job = Arc::new(Job::unwatched());
-        self.running = Some(Running { job: job.clone(), step: step.clone(), begun: Instant::now() });
         self.say(format!("doing: {}", step.command_line()), Tone::Plain);
-        self.threads.act(step.clone(), first, job, move |app, outcome| app.finished(&step, outcome));
+        self.running = Some(self.threads.start(step, layout));
     }
 
-    fn finished(&mut self, step: &Step, outcome: Result<Report>) {
-        let took = self.running.take().map_or(0.0, |r| r.begun.elapsed().as_secs_f64());
+    fn finished(&mut self, running: &Running, outcome: Result<Report>) {
+        let (step, took) = (&running.step, running.begun.elapsed().as_secs_f64());
         match outcome {
             Ok(report) => {
                 let first = report.lines.first().map_or("done", String::as_str);
-                let tone = if report.wants_person { Tone::Wrong } else { Tone::Good };
-                self.say(first, tone);
+                self.say(first, if report.wants_person { Tone::Wrong } else { Tone::Good });
                 self.message.also =
                     stavel_core::error::printable(&format!("{took:.1} s: {}", step.command_line()));
                 if let Step::Intake(_) | Step::Splice(_) = step
@@ -208,39 +278,78 @@ impl App {
                     self.select(made.clone());
                     self.window = Span::new(0, 0);
                 }
-                self.deliver.note(step, &report);
-                self.shelf.note(step);
+                match step {
+                    Step::Shelf(s) if s.what == Upkeep::Remove => self.removed = s.series.clone(),
+                    Step::Shelf(s) if s.what == Upkeep::Tidy => (self.removed, self.undone) = (None, None),
+                    Step::Undo(s) => self.undone = s.series.clone(),
+                    _ => {}
+                }
+                self.lenses.iter_mut().for_each(|lens| lens.step_done(step, &report));
             }
             Err(err) => self.complain(&err),
         }
-        self.check.report.forget();
         self.reload();
     }
 
-    /// Takes replies of threads and lets time pass; true where something may have changed.
-    pub fn tick(&mut self, passed: std::time::Duration) -> bool {
+    /// Takes what threads have done and lets time pass; true where something may have changed.
+    pub fn tick(&mut self, passed: Duration) -> bool {
         let mut changed = self.running.is_some();
-        while let Ok(reply) = self.threads.from_threads.try_recv() {
-            reply(self);
+        let sent = self.threads.sent();
+        if sent != self.collected {
+            self.collected = sent;
             changed = true;
+            if let Some(outcome) = self.running.as_ref().and_then(Running::outcome)
+                && let Some(running) = self.running.take()
+            {
+                self.finished(&running, outcome);
+            }
+            self.collect();
         }
         if self.window.length() == 0 && self.snapshot.series_of(self.instrument()).next().is_some() {
             self.window = self.whole();
         }
-        changed |= self.rehearse.run(passed);
-        lens::want(self);
+        for lens in &mut self.lenses {
+            changed |= lens.pass(passed);
+        }
+        if let Some(Overlay::Intake(mut form)) = self.overlay.take_if(|o| matches!(o, Overlay::Intake(_))) {
+            form.want(&self.view());
+            self.overlay = Some(Overlay::Intake(form));
+        }
+        self.with_lens(self.open, |lens, view| lens.want(view));
         changed
     }
 
     /// A key that was pressed.
     pub fn key(&mut self, key: KeyEvent) {
-        if let Some(overlay) = self.overlay.take() {
-            return overlay.key(self, key);
+        if let Some(mut overlay) = self.overlay.take() {
+            let outcome = overlay.key(key, &self.view(), &self.table);
+            return self.after_overlay(overlay, outcome);
         }
-        if let Some(act) = act::act_of(key, self.lens) {
+        if let Some(act) = self.table.act_of(key, self.open) {
             self.act(act);
         } else if let KeyCode::Char(c) = key.code {
             self.say(format!("'{c}' does nothing here; ? lists the keys"), Tone::Plain);
+        }
+    }
+
+    fn after_overlay(&mut self, overlay: Overlay, outcome: Outcome) {
+        match outcome {
+            Outcome::Stay => self.overlay = Some(overlay),
+            Outcome::Say(text) => {
+                self.say(text, Tone::Wrong);
+                self.overlay = Some(overlay);
+            }
+            Outcome::Close => {}
+            Outcome::Act(act, lens) => {
+                // An act of a lens is done in that lens.
+                self.open = lens.unwrap_or(self.open);
+                self.act(act);
+            }
+            Outcome::Answer(Asker::Lens(place), text) => {
+                self.with_lens(place, |lens, view| lens.answer(&text, view));
+            }
+            Outcome::Answer(Asker::RecipePath, path) => self.save_recipe(Path::new(&path)),
+            Outcome::Start(step, layout) => self.start(*step, layout),
         }
     }
 
@@ -254,49 +363,53 @@ impl App {
     /// Does an act.
     pub fn act(&mut self, act: Act) {
         match act {
-            Act::Quit => self.leave(),
-            Act::Open(lens) => self.lens = lens,
-            Act::NextLens => {
-                let at = Lens::ALL.iter().position(|l| *l == self.lens).unwrap_or(0);
-                self.lens = Lens::ALL[(at + 1) % Lens::ALL.len()];
+            Act::Open(place) => self.open = place.min(self.lenses.len() - 1),
+            Act::OfLens { lens, row } => self.with_lens(lens, |lens, view| lens.act(row, view)),
+            Act::Common(common) => self.common(common),
+        }
+    }
+
+    fn common(&mut self, act: Common) {
+        match act {
+            Common::Quit => self.leave(),
+            Common::NextLens => self.open = (self.open + 1) % self.lenses.len(),
+            Common::PanBack => self.pan(-1),
+            Common::PanOn => self.pan(1),
+            Common::ZoomIn => self.zoom(0.5),
+            Common::ZoomOut => self.zoom(2.0),
+            Common::Whole => self.window = self.whole(),
+            Common::Up => self.with_lens(self.open, |lens, view| lens.choose(false, view)),
+            Common::Down => self.with_lens(self.open, |lens, view| lens.choose(true, view)),
+            Common::NextSeries => self.step_series(1),
+            Common::PreviousSeries => self.step_series(-1),
+            Common::Palette => self.overlay = Some(Overlay::Palette(Palette::default())),
+            Common::Keys => self.overlay = Some(Overlay::Keys(0)),
+            Common::Stop => self.stop(),
+            Common::Undo => {
+                let series = self.removed.take().or_else(|| self.selected.clone());
+                self.start(Step::Undo(UndoStep { series }), None);
             }
-            Act::Left => self.pan(-1),
-            Act::Right => self.pan(1),
-            Act::ZoomIn => self.zoom(0.5),
-            Act::ZoomOut => self.zoom(2.0),
-            Act::Whole => self.window = self.whole(),
-            Act::NextSeries => self.step_series(1),
-            Act::PreviousSeries => self.step_series(-1),
-            Act::Palette => self.overlay = Some(Overlay::Palette(Palette::default())),
-            Act::Keys => self.overlay = Some(Overlay::Keys(0)),
-            Act::Intake => self.overlay = Some(Overlay::Intake(Box::default())),
-            Act::CancelJob => match &self.running {
-                Some(running) => {
-                    running.job.stop();
-                    self.say("stopping …", Tone::Plain);
-                }
-                None => {
-                    self.message = Message::default();
-                    self.check.forget_mends();
-                }
-            },
-            Act::Undo => match self.shelf.removed.take().or_else(|| self.selected.clone()) {
-                Some(series) => self.start(Step::Undo(UndoStep { series: Some(series) })),
-                None => self.start(Step::Undo(UndoStep::default())),
-            },
-            Act::Redo => match self.shelf.undone.take().or_else(|| self.selected.clone()) {
-                Some(series) => self.start(Step::Redo(UndoStep { series: Some(series) })),
-                None => self.start(Step::Redo(UndoStep::default())),
-            },
-            Act::UndoAct => self.start(Step::Undo(UndoStep::default())),
-            Act::RedoAct => self.start(Step::Redo(UndoStep::default())),
-            Act::SaveRecipe => {
-                let prompt =
-                    Prompt::new("save what was done as", "recipe.toml", |app, path| app.save_recipe(path));
+            Common::Redo => {
+                let series = self.undone.take().or_else(|| self.selected.clone());
+                self.start(Step::Redo(UndoStep { series }), None);
+            }
+            Common::UndoAct => self.start(Step::Undo(UndoStep::default()), None),
+            Common::RedoAct => self.start(Step::Redo(UndoStep::default()), None),
+            Common::SaveRecipe => {
+                let prompt = Prompt::new("save what was done as", "recipe.toml", Asker::RecipePath);
                 self.overlay = Some(Overlay::Prompt(prompt));
             }
-            other => lens::act(self, other),
         }
+    }
+
+    /// Stops the job that runs; where none does, what was said and chosen is let go.
+    fn stop(&mut self) {
+        if let Some(running) = &self.running {
+            running.job.stop();
+            return self.say("stopping …", Tone::Plain);
+        }
+        self.message = Message::default();
+        self.lenses.iter_mut().for_each(|lens| lens.let_go());
     }
 
     fn leave(&mut self) {
@@ -312,10 +425,12 @@ impl App {
         self.window = Span::new(at - half, at - half + self.window.length());
     }
 
-    /// Begins a rehearsal at a time, once its series is read.
-    pub fn open_at(&mut self, at: Option<Micros>) {
-        self.rehearse.start_at = at;
+    /// Begins with a rehearsal of a series, from a time on.
+    pub fn open_rehearsal(&mut self, series: SeriesName, at: Option<Micros>) {
+        self.selected = Some(series);
+        self.begin_at = at;
         self.window = Span::new(0, 0);
+        self.open_lens("rehearse");
     }
 
     fn pan(&mut self, direction: i64) {
@@ -329,8 +444,7 @@ impl App {
 
     fn zoom(&mut self, factor: f64) {
         let whole = self.whole();
-        let middle = self.chart.cursor_time().filter(|_| self.lens == Lens::Chart);
-        let middle = middle.unwrap_or(self.window.from + self.window.length() / 2);
+        let middle = self.lens().cursor().unwrap_or(self.window.from + self.window.length() / 2);
         let length = ((self.window.length() as f64 * factor) as Micros).clamp(HOUR, whole.length().max(HOUR));
         let from = middle - length / 2;
         self.window = if length == whole.length() { whole } else { Span::new(from, from + length) };
@@ -344,21 +458,23 @@ impl App {
         }
     }
 
-    fn save_recipe(&mut self, path: &str) {
-        let path = PathBuf::from(path);
-        let work = |shelf: &stavel_core::store::Shelf, _: &Job| stavel_work::what_was_done(shelf);
-        self.threads.read(Arc::new(Job::unwatched()), work, move |app, recipe| {
-            let written = recipe.and_then(|recipe| {
-                std::fs::write(&path, recipe.to_text()?).map_err(|e| Error::io("Cannot write", &path, &e))?;
-                Ok(recipe.step.len())
-            });
-            match written {
-                Ok(n) => app.say(
-                    format!("{n} steps written; do them again with: stavel run {}", path.display()),
-                    Tone::Good,
-                ),
-                Err(err) => app.complain(&err),
-            }
+    fn save_recipe(&mut self, path: &Path) {
+        self.recipe_path = path.to_owned();
+        self.recipe.send(&self.threads, |shelf, _| stavel_work::what_was_done(shelf));
+    }
+
+    fn write_recipe(&mut self, recipe: Result<Recipe>) {
+        let path = self.recipe_path.clone();
+        let written = recipe.and_then(|recipe| {
+            std::fs::write(&path, recipe.to_text()?).map_err(|e| Error::io("Cannot write", &path, &e))?;
+            Ok(recipe.step.len())
         });
+        match written {
+            Ok(n) => {
+                let again = format!("{n} steps written; do them again with: stavel run {}", path.display());
+                self.say(again, Tone::Good);
+            }
+            Err(err) => self.complain(&err),
+        }
     }
 }

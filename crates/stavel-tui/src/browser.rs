@@ -6,8 +6,7 @@ use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use stavel_core::intake::is_table_name;
 use stavel_work::Step;
 
-use crate::canvas::{Canvas, bytes};
-use crate::lens::scroll;
+use crate::canvas::{Canvas, bytes, scroll};
 use crate::theme;
 
 /// An entry of the list.

@@ -108,6 +108,11 @@ pub fn wrapped(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
+/// The first line of a list to show in so many rows, so that `at` is among them.
+pub fn scroll(at: usize, rows: usize, count: usize) -> usize {
+    at.saturating_sub(rows.saturating_sub(1) / 2).min(count.saturating_sub(rows))
+}
+
 /// `1 234 567`.
 pub fn thousands(n: u64) -> String {
     let digits = n.to_string();

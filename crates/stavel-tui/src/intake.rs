@@ -3,14 +3,15 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use stavel_core::intake::{DateOrder, Layout, Plan, Planned, Stamp, Use, plan};
 use stavel_work::{IntakeStep, Step, hints_of};
+use tui_input::Input;
 
-use crate::app::{App, Tone};
 use crate::browser::Browser;
 use crate::jobs::Slot;
-use crate::overlay::Overlay;
+use crate::overlay::{Outcome, edit, type_text};
+use crate::view::View;
 
 /// Labels of the fields, with a word on what belongs there.
 pub const FIELDS: [(&str, &str); 4] = [
@@ -26,7 +27,7 @@ pub const COLUMNS: usize = FIELDS.len();
 /// The form. What it was read for lives with it.
 #[derive(Default)]
 pub struct IntakeForm {
-    pub typed: [String; 4],
+    pub typed: [Input; 4],
     /// The field that is typed in; [`COLUMNS`] for the columns below.
     pub at: usize,
     pub planned: Slot<Planned>,
@@ -44,13 +45,18 @@ pub struct IntakeForm {
 }
 
 impl IntakeForm {
+    /// What is typed in a field.
+    pub fn text(&self, field: usize) -> &str {
+        self.typed[field].value()
+    }
+
     /// The step the form stands for; a corrected layout goes by the name it is saved under.
     pub fn step(&self) -> IntakeStep {
         let alone = self.planned.get().is_some_and(|p| p.plans.len() == 1);
-        let some = |i: usize| Some(self.typed[i].trim().to_owned()).filter(|t| !t.is_empty());
+        let some = |i: usize| Some(self.text(i).trim().to_owned()).filter(|t| !t.is_empty());
         IntakeStep {
-            paths: paths_in(&self.typed[0]),
-            source: self.typed[1].trim().into(),
+            paths: paths_in(self.text(0)),
+            source: self.text(1).trim().into(),
             instrument: some(2),
             clock: some(3),
             stamp: self.stamp,
@@ -65,7 +71,7 @@ impl IntakeForm {
     fn layout_name(&self) -> String {
         let known = self.plan().and_then(|p| p.files[0].1.name.clone());
         known.unwrap_or_else(|| {
-            format!("{}-{}", self.typed[1].trim(), if self.has_bars() { "bars" } else { "ticks" })
+            format!("{}-{}", self.text(1).trim(), if self.has_bars() { "bars" } else { "ticks" })
         })
     }
 
@@ -97,37 +103,37 @@ impl IntakeForm {
     pub fn paste(&mut self, text: &str) {
         let at = self.at.min(FIELDS.len() - 1);
         let field = &mut self.typed[at];
-        if at == 0 && !field.is_empty() && !field.ends_with(' ') {
-            field.push(' ');
+        if at == 0 && !field.value().is_empty() && !field.value().ends_with(' ') {
+            type_text(field, " ");
         }
-        field.push_str(text);
+        type_text(field, text);
     }
 
     /// Has the files looked at, once a path and a source are there.
-    pub fn want(app: &mut App) {
-        let Some(Overlay::Intake(form)) = &mut app.overlay else { return };
-        let step = IntakeStep { layout: None, ..form.step() };
-        if step.paths.is_empty() || step.source.is_empty() || form.browser.is_some() {
+    pub fn want(&mut self, view: &View<'_>) {
+        let step = IntakeStep { layout: None, ..self.step() };
+        if step.paths.is_empty() || step.source.is_empty() || self.browser.is_some() {
             return;
         }
-        if let Some(planned) = form.planned.get() {
-            form.understood = Some(planned.clone());
+        if let Some(planned) = self.planned.get() {
+            self.understood = Some(planned.clone());
         }
-        let corrected = form.corrected.clone();
+        let corrected = self.corrected.clone();
         let key = format!("{step:?} {:?}", corrected.as_ref().map(|(_, l)| l.to_toml()));
-        let place: fn(&mut App) -> Option<&mut Slot<Planned>> = |app| match &mut app.overlay {
-            Some(Overlay::Intake(form)) => Some(&mut form.planned),
-            _ => None,
-        };
-        let (threads, form) = (&app.threads, form);
-        form.planned.want(key, threads, place, move |shelf, _| {
+        self.planned.want(key, view.threads, move |shelf, _| {
             let mut hints = hints_of(shelf, &step)?;
-            hints.corrected = corrected;
+            hints.corrected.clone_from(&corrected);
             plan(shelf, &step.paths, &hints)
         });
     }
 
-    pub fn key(mut self: Box<Self>, app: &mut App, key: KeyEvent) {
+    /// Takes what was understood of the files.
+    pub fn collect(&mut self) {
+        self.planned.collect();
+    }
+
+    /// A key.
+    pub fn key(&mut self, key: KeyEvent, view: &View<'_>) -> Outcome {
         if let Some(browser) = self.browser.take() {
             match browser.key(key) {
                 Ok(open) => self.browser = Some(open),
@@ -137,43 +143,34 @@ impl IntakeForm {
                     }
                 }
             }
-            app.overlay = Some(Overlay::Intake(self));
-            return;
+            return Outcome::Stay;
         }
-        let clear = key.modifiers.contains(KeyModifiers::CONTROL) && key.code == KeyCode::Char('u');
         match key.code {
-            KeyCode::Esc => return,
-            KeyCode::Enter => return self.take(app),
+            KeyCode::Esc => return Outcome::Close,
+            KeyCode::Enter => return self.take(),
             KeyCode::Tab => self.at = (self.at + 1) % (COLUMNS + 1),
             KeyCode::BackTab => self.at = (self.at + COLUMNS) % (COLUMNS + 1),
             KeyCode::PageDown => self.shown += 1,
             KeyCode::PageUp => self.shown = self.shown.saturating_sub(1),
             _ if self.at == COLUMNS => self.key_in_columns(key.code),
             KeyCode::Down if self.at == 0 => {
-                let recent = app.snapshot.journal.iter().filter_map(|l| toml::from_str(&l.step).ok());
-                self.browser = Some(Browser::open(paths_in(&self.typed[0]).last(), recent));
-                self.typed[0].clear();
+                let recent = view.snapshot.journal.iter().filter_map(|l| toml::from_str(&l.step).ok());
+                self.browser = Some(Browser::open(paths_in(self.text(0)).last(), recent));
+                self.typed[0].reset();
             }
             KeyCode::Down => self.at += 1,
             KeyCode::Up => self.at = self.at.saturating_sub(1),
-            KeyCode::Backspace => self.change(|field| {
-                field.pop();
-            }),
-            _ if clear => self.change(String::clear),
-            KeyCode::Char(c) => self.change(|field| field.push(c)),
-            _ => {}
+            _ => {
+                edit(&mut self.typed[self.at], key);
+                // Other files need no correction made for these.
+                if self.at == 0 {
+                    self.corrected = None;
+                }
+            }
         }
         let most = self.planned.get().map_or(0, |p| p.plans.len().saturating_sub(1));
         self.shown = self.shown.min(most);
-        app.overlay = Some(Overlay::Intake(self));
-    }
-
-    /// Changes the field under the cursor; other files need no correction made for these.
-    fn change(&mut self, how: impl FnOnce(&mut String)) {
-        how(&mut self.typed[self.at]);
-        if self.at == 0 {
-            self.corrected = None;
-        }
+        Outcome::Stay
     }
 
     fn key_in_columns(&mut self, code: KeyCode) {
@@ -218,19 +215,14 @@ impl IntakeForm {
 
     /// Takes the files in. A corrected layout is saved with them, so that such files are known next time; not
     /// where nothing could be taken.
-    fn take(self: Box<Self>, app: &mut App) {
+    fn take(&mut self) -> Outcome {
         let step = self.step();
         if step.paths.is_empty() || step.source.is_empty() {
-            app.say("a path and a source are needed", Tone::Wrong);
-            let at = usize::from(!step.paths.is_empty());
-            app.overlay = Some(Overlay::Intake(Box::new(IntakeForm { at, ..*self })));
-            return;
+            self.at = usize::from(!step.paths.is_empty());
+            return Outcome::Say("a path and a source are needed".into());
         }
         let corrected = self.corrected.as_ref().map(|(_, layout)| (self.layout_name(), layout.clone()));
-        app.start_with(Step::Intake(step), move |shelf| match corrected {
-            Some((name, layout)) => shelf.save_layout(&name, &layout),
-            None => Ok(()),
-        });
+        Outcome::Start(Box::new(Step::Intake(step)), corrected)
     }
 }
 
@@ -288,8 +280,8 @@ mod tests {
         let hints = stavel_core::intake::Hints { source: "quill".into(), ..Default::default() };
         let planned = plan(&shelf, std::slice::from_ref(&path), &hints).unwrap();
         let mut form = IntakeForm { at: COLUMNS, ..Default::default() };
-        form.typed[0] = path.to_string_lossy().into_owned();
-        form.typed[1] = "quill".into();
+        form.typed[0] = Input::new(path.to_string_lossy().into_owned());
+        form.typed[1] = Input::new("quill".into());
         form.planned.value = Some(Ok(std::sync::Arc::new(planned)));
         assert_eq!(form.step().layout, None);
         form.key_in_columns(KeyCode::Right);

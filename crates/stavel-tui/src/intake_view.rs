@@ -15,8 +15,8 @@ use crate::theme;
 pub fn draw(form: &IntakeForm, mut canvas: Canvas<'_>) {
     // On a small screen the columns need the room of the fields.
     if form.at == COLUMNS && canvas.height() < 24 {
-        let x = canvas.put(1, 0, form.typed[1].trim(), theme::strong());
-        canvas.put(x + 2, 0, &form.typed[0], theme::faint());
+        let x = canvas.put(1, 0, form.text(1).trim(), theme::strong());
+        canvas.put(x + 2, 0, form.text(0), theme::faint());
         let (width, height) = (canvas.width(), canvas.height().saturating_sub(1));
         let below = canvas.part(0, 1, width, height);
         match &form.planned.value {
@@ -31,19 +31,24 @@ pub fn draw(form: &IntakeForm, mut canvas: Canvas<'_>) {
         let here = i == form.at && form.browser.is_none();
         canvas.put(1, y, if here { "▸" } else { " " }, theme::strong());
         canvas.put(3, y, label, if here { theme::strong() } else { theme::words() });
-        if form.typed[i].is_empty() && !here {
+        if form.text(i).is_empty() && !here {
             canvas.put(15, y, about, theme::faint());
             continue;
         }
-        // Of a long path the end says most.
+        // Of a long path the part at the cursor is shown.
         let room = canvas.width().saturating_sub(18) as usize;
-        let long = form.typed[i].chars().count().saturating_sub(room);
-        let shown: String = form.typed[i].chars().skip(long).collect();
-        let x = canvas.put(15, y, &shown, theme::strong());
+        let hidden = form.typed[i].visual_scroll(room);
+        let shown = |chars: &mut dyn Iterator<Item = char>| chars.collect::<String>();
+        let text = form.text(i);
         if here {
+            let at = form.typed[i].cursor();
+            let before = shown(&mut text.chars().take(at).skip(hidden));
+            let x = canvas.put(15, y, &before, theme::strong());
             let x = canvas.put(x, y, "▏", theme::strong());
-            let hint = if form.typed[i].is_empty() { *about } else { "" };
-            canvas.put(x + 1, y, hint, theme::faint());
+            let x = canvas.put(x, y, &shown(&mut text.chars().skip(at)), theme::strong());
+            canvas.put(x + 1, y, if text.is_empty() { about } else { "" }, theme::faint());
+        } else {
+            canvas.put(15, y, &shown(&mut text.chars().skip(hidden)), theme::strong());
         }
     }
     let top = FIELDS.len() as u16 + 1;
@@ -87,7 +92,7 @@ fn draw_planned(form: &IntakeForm, planned: &Planned, mut canvas: Canvas<'_>) {
     let shown = form.shown.min(planned.plans.len().saturating_sub(1));
     // One table to confirm: what becomes of which files.
     let room = (canvas.height() as usize / 4).max(2);
-    let first = crate::lens::scroll(shown, room, planned.plans.len());
+    let first = crate::canvas::scroll(shown, room, planned.plans.len());
     for (i, plan) in planned.plans.iter().enumerate().skip(first).take(room) {
         let style = if i == shown && planned.plans.len() > 1 { theme::chosen() } else { theme::strong() };
         let x = canvas.put(1, y, &format!("{:<22}", series_in_words(plan)), style);

@@ -1,24 +1,27 @@
 //! The bench: the full-screen terminal interface.
 //!
-//! Key → [`act::Act`] → [`app::App::act`] → state → [`view::draw`]. What takes long is read or done on
-//! other threads ([`jobs`]) and comes back as a reply; the screen never waits for it.
+//! Key → act of a lens → [`Lens::act`](lens::Lens::act), which answers with [`effect::Effect`]s → the bench
+//! ([`app::App`]) does them → [`screen::draw`]. What takes long is read or done on other threads ([`jobs`]) and comes
+//! back as a message; the screen never waits for it.
 
-pub mod act;
-pub mod app;
+mod act;
+mod app;
 mod browser;
 mod canvas;
 mod data;
+mod effect;
 mod intake;
 mod intake_view;
 mod jobs;
 mod lens;
-mod over;
 mod overlay;
+mod overlay_view;
 mod scene_view;
+mod screen;
 mod spine;
 mod terminal;
 mod theme;
-pub mod view;
+mod view;
 
 use std::path::Path;
 
@@ -42,10 +45,13 @@ pub fn run(folder: &Path) -> Result<()> {
 pub fn rehearse(folder: &Path, series: &SeriesName, from: Option<&str>) -> Result<()> {
     let info = Shelf::open(folder)?.find(series)?;
     let mut app = app::App::new(folder.to_owned());
-    app.selected = Some(info.name);
-    app.lens = act::Lens::Rehearse;
-    app.open_at(from.map(stavel_core::model::time::parse).transpose()?);
+    app.open_rehearsal(info.name, from.map(stavel_core::model::time::parse).transpose()?);
     terminal::run(app)
+}
+
+/// The key list as a Markdown table, for the docs.
+pub fn key_list() -> String {
+    lens::table(&lens::all()).key_list()
 }
 
 #[cfg(test)]

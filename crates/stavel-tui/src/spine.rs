@@ -4,9 +4,10 @@ use stavel_core::model::time::{DAY, civil_from_days, date, day_of, days_from_civ
 use stavel_core::model::{Micros, Span};
 use stavel_core::store::SeriesInfo;
 
-use crate::app::App;
 use crate::canvas::{Canvas, thousands};
+use crate::data::Snapshot;
 use crate::theme;
+use crate::view::View;
 
 /// Columns left of the axis, for names.
 const NAMES: u16 = 13;
@@ -14,9 +15,9 @@ const NAMES: u16 = 13;
 const WORDS: u16 = 38;
 
 /// The series shown, at most `most`, the chosen one always among them.
-fn shown(app: &App, most: usize) -> Vec<&SeriesInfo> {
-    let mut rows: Vec<&SeriesInfo> = app.snapshot.roots_of(app.instrument()).collect();
-    let chosen = app.selected.as_ref().and_then(|s| app.snapshot.find(s));
+fn shown<'a>(view: &View<'a>, most: usize) -> Vec<&'a SeriesInfo> {
+    let mut rows: Vec<&SeriesInfo> = view.snapshot.roots_of(view.instrument_name()).collect();
+    let chosen = view.series();
     rows.truncate(most);
     if let Some(chosen) = chosen.filter(|c| !rows.iter().any(|r| r.name == c.name))
         && let Some(last) = rows.last_mut()
@@ -27,8 +28,8 @@ fn shown(app: &App, most: usize) -> Vec<&SeriesInfo> {
 }
 
 /// Lines the spine needs: axis, strips, window.
-pub fn height(app: &App, most: usize) -> u16 {
-    shown(app, most).len().max(1) as u16 + 2
+pub fn height(view: &View<'_>, most: usize) -> u16 {
+    shown(view, most).len().max(1) as u16 + 2
 }
 
 /// Where the axis lies in so many columns.
@@ -48,10 +49,10 @@ fn column_of(whole: Span, columns: u16, t: Micros) -> u16 {
 }
 
 /// Draws the spine.
-pub fn draw(app: &App, mut canvas: Canvas<'_>, most: usize) {
-    let rows = shown(app, most);
+pub fn draw(view: &View<'_>, mut canvas: Canvas<'_>, most: usize) {
+    let rows = shown(view, most);
     if rows.is_empty() {
-        let text = if app.is_read {
+        let text = if view.is_read {
             "nothing on the shelf yet: press i to take files in"
         } else {
             "reading the shelf …"
@@ -59,35 +60,35 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>, most: usize) {
         canvas.put(1, 1, text, theme::faint());
         return;
     }
-    let whole = app.whole();
+    let whole = view.whole();
     let (left, columns) = axis(canvas.width());
     for (column, label) in labels(whole, columns) {
         canvas.put(left + column, 0, &label, theme::faint());
     }
     for (i, info) in rows.iter().enumerate() {
         let y = i as u16 + 1;
-        let colour = app.snapshot.colour_of(&info.name);
-        let chosen = app.selected.as_ref() == Some(&info.name);
+        let colour = view.snapshot.colour_of(&info.name);
+        let chosen = view.selected == Some(&info.name);
         let name_style = if chosen { theme::strong().fg(colour) } else { theme::words().fg(colour) };
         canvas.put(0, y, if chosen { "▸" } else { " " }, name_style);
         canvas.put(1, y, &info.name.short(), name_style);
-        strip(app, info, whole, columns, |column, mark| {
+        strip(view.snapshot, info, whole, columns, |column, mark| {
             canvas.put(left + column, y, mark, theme::words().fg(colour));
         });
         canvas.put(left + columns + 1, y, &about(info), theme::faint());
     }
-    window(app, &mut canvas, whole, rows.len() as u16 + 1);
+    window(view.window, &mut canvas, whole, rows.len() as u16 + 1);
 }
 
 /// Calls `mark` for every column of a strip with its shade.
 pub fn strip(
-    app: &App,
+    snapshot: &Snapshot,
     info: &SeriesInfo,
     whole: Span,
     columns: u16,
     mut mark: impl FnMut(u16, &'static str),
 ) {
-    let Some(coverage) = app.snapshot.coverage.get(&info.edition.id) else {
+    let Some(coverage) = snapshot.coverage.get(&info.edition.id) else {
         return;
     };
     for column in 0..columns {
@@ -141,9 +142,9 @@ pub fn labels(whole: Span, columns: u16) -> Vec<(u16, String)> {
     out
 }
 
-fn window(app: &App, canvas: &mut Canvas<'_>, whole: Span, y: u16) {
+fn window(window: Span, canvas: &mut Canvas<'_>, whole: Span, y: u16) {
     let (left, columns) = axis(canvas.width());
-    let (a, b) = (column_of(whole, columns, app.window.from), column_of(whole, columns, app.window.to));
+    let (a, b) = (column_of(whole, columns, window.from), column_of(whole, columns, window.to));
     let style = theme::words();
     if b > a + 1 {
         let inside = (b - a - 1) as usize;

@@ -11,10 +11,10 @@ use ratatui::crossterm::event::{
 use ratatui::crossterm::execute;
 use ratatui::layout::Rect;
 
-use crate::act::Act;
+use crate::act::{Act, Common};
 use crate::app::App;
+use crate::screen;
 use crate::spine;
-use crate::view;
 
 /// The longest wait for a key: twenty pictures a second are smooth enough.
 const BEAT: Duration = Duration::from_millis(50);
@@ -34,7 +34,7 @@ pub fn run(mut app: App) -> Result<()> {
         dirty |= app.tick(now - last);
         last = now;
         if dirty {
-            terminal.draw(|frame| view::draw(&app, frame))?;
+            terminal.draw(|frame| screen::draw(&app, frame))?;
             dirty = false;
         }
         if event::poll(BEAT)? {
@@ -67,12 +67,14 @@ pub fn handle_mouse(app: &mut App, mouse: MouseEvent) {
         return;
     }
     let area = Rect { x: 0, y: 0, width: app.size.0, height: app.size.1 };
-    let places = view::places(app, area);
+    let places = screen::places(app, area);
     let at = ratatui::layout::Position { x: mouse.column, y: mouse.row };
     let on_spine = places.spine.contains(at);
     match mouse.kind {
-        MouseEventKind::ScrollUp => app.act(if on_spine { Act::ZoomIn } else { Act::Up }),
-        MouseEventKind::ScrollDown => app.act(if on_spine { Act::ZoomOut } else { Act::Down }),
+        MouseEventKind::ScrollUp => app.act(Act::Common(if on_spine { Common::ZoomIn } else { Common::Up })),
+        MouseEventKind::ScrollDown => {
+            app.act(Act::Common(if on_spine { Common::ZoomOut } else { Common::Down }))
+        }
         MouseEventKind::Down(_) if on_spine => {
             let (left, columns) = spine::axis(area.width);
             if (left..left + columns).contains(&mouse.column) {
@@ -80,7 +82,7 @@ pub fn handle_mouse(app: &mut App, mouse: MouseEvent) {
             }
         }
         MouseEventKind::Down(_) if places.bar.contains(at) => {
-            if let Some(lens) = view::lens_at(mouse.column, area.width) {
+            if let Some(lens) = screen::lens_at(app, mouse.column, area.width) {
                 app.act(Act::Open(lens));
             }
         }

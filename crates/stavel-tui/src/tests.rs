@@ -10,9 +10,9 @@ use stavel_core::job::Job;
 use stavel_core::store::Shelf;
 use stavel_work::{Recipe, Step, apply};
 
-use crate::act::{Act, Lens};
+use crate::act::{Act, Common};
 use crate::app::App;
-use crate::{terminal, view};
+use crate::{screen, terminal};
 
 /// A shelf with the small demo's NOKSEK series, as a person has it after intake.
 fn demo_shelf(folder: &Path) {
@@ -32,10 +32,10 @@ fn on_demo() -> (tempfile::TempDir, App) {
 }
 
 /// The screen as text.
-fn screen(app: &App) -> String {
+fn shown(app: &App) -> String {
     let area = Rect { x: 0, y: 0, width: app.size.0, height: app.size.1 };
     let mut buffer = Buffer::empty(area);
-    view::draw_bench(app, area, &mut buffer);
+    screen::draw_bench(app, area, &mut buffer);
     let line = |y: u16| (0..area.width).map(|x| buffer[(x, y)].symbol()).collect::<String>();
     (0..area.height).map(|y| line(y).trim_end().to_owned() + "\n").collect()
 }
@@ -43,8 +43,8 @@ fn screen(app: &App) -> String {
 /// Lets threads answer until the screen shows some words; fails with the screen after a minute.
 fn wait(app: &mut App, words: &str) {
     let end = Instant::now() + Duration::from_secs(60);
-    while !screen(app).contains(words) {
-        assert!(Instant::now() < end, "never saw '{words}' in\n{}", screen(app));
+    while !shown(app).contains(words) {
+        assert!(Instant::now() < end, "never saw '{words}' in\n{}", shown(app));
         app.tick(Duration::ZERO);
         std::thread::yield_now();
     }
@@ -67,10 +67,10 @@ fn an_empty_shelf_says_what_to_do_and_wrong_files_are_told_in_the_form() {
     let dir = tempfile::tempdir().unwrap();
     let mut app = App::new(dir.path().join("shelf"));
     wait(&mut app, "The shelf is empty");
-    for lens in Lens::ALL {
+    for lens in 0..app.lenses.len() {
         app.act(Act::Open(lens));
         app.tick(Duration::ZERO);
-        assert!(screen(&app).contains("take files in (i)"), "{}", lens.word());
+        assert!(shown(&app).contains("take files in (i)"), "{}", app.lens().word());
     }
     press(&mut app, "1i");
     press(&mut app, "/nowhere/x.csv\tquill");
@@ -89,7 +89,7 @@ fn the_work_from_afloat_to_frames_by_keys_at_both_sizes() {
     press(&mut app, "3");
     wait(&mut app, "trade begins and ends 1 h late");
     wait(&mut app, "◐ hours sun 17:00");
-    app.act(Act::Open(Lens::Align));
+    app.open_lens("align");
     wait(&mut app, "midnight is 17:00 in New York");
     press(&mut app, "a");
     wait(&mut app, "check quill:1m (3), then splice (5)");
@@ -101,7 +101,7 @@ fn the_work_from_afloat_to_frames_by_keys_at_both_sizes() {
     wait(&mut app, "all up to date");
     wait(&mut app, "○ clock America/New_York+7h");
     app.size = (80, 24);
-    for (lens, words) in Lens::ALL.into_iter().zip([
+    for (lens, words) in [
         "rows",
         "O 1.0",
         "findings in",
@@ -111,15 +111,18 @@ fn the_work_from_afloat_to_frames_by_keys_at_both_sizes() {
         "tick_size",
         "times in UTC",
         "pace",
-    ]) {
+    ]
+    .into_iter()
+    .enumerate()
+    {
         app.act(Act::Open(lens));
         wait(&mut app, words);
-        for line in screen(&app).lines() {
+        for line in shown(&app).lines() {
             assert!(line.chars().count() <= 80);
         }
     }
     app.size = (79, 24);
-    assert!(screen(&app).contains("Stavel needs 80x24; this is 79x24"));
+    assert!(shown(&app).contains("Stavel needs 80x24; this is 79x24"));
 }
 
 #[test]
@@ -141,14 +144,14 @@ fn palette_help_mouse_and_window() {
     let (_dir, mut app) = on_demo();
     wait(&mut app, "align it (4)");
     press(&mut app, ":oldest\x1b:integ\x1b:find the clock\n");
-    assert_eq!(app.lens, Lens::Align);
+    assert_eq!(app.lens().word(), "align");
     press(&mut app, "?");
-    assert!(screen(&app).contains("every key"));
+    assert!(shown(&app).contains("every key"));
     press(&mut app, "\x1b");
     let whole = app.window;
     press(&mut app, "++");
     assert_eq!(app.window.length(), whole.length() / 4);
-    app.act(Act::Left);
+    app.act(Act::Common(Common::PanBack));
     assert!(app.window.from < whole.from + whole.length() * 3 / 8);
     let click = |column, row| MouseEvent {
         kind: MouseEventKind::Down(MouseButton::Left),
@@ -156,11 +159,11 @@ fn palette_help_mouse_and_window() {
         row,
         modifiers: KeyModifiers::NONE,
     };
-    let places = view::places(&app, Rect { x: 0, y: 0, width: 160, height: 47 });
+    let places = screen::places(&app, Rect { x: 0, y: 0, width: 160, height: 47 });
     terminal::handle_mouse(&mut app, click(14, places.spine.y + 1));
     assert!(app.window.from < whole.from, "the window is centred on the first day");
     terminal::handle_mouse(&mut app, click(12, places.bar.y));
-    assert_eq!(app.lens, Lens::Chart);
+    assert_eq!(app.lens().word(), "chart");
     terminal::handle_mouse(
         &mut app,
         MouseEvent { kind: MouseEventKind::ScrollUp, ..click(60, places.spine.y + 1) },
@@ -184,16 +187,14 @@ fn a_rehearsal_runs_deals_and_names_the_nearest_data() {
         app.tick(Duration::from_millis(50));
     });
     press(&mut app, " x");
-    let shown = screen(&app);
+    let shown = shown(&app);
     assert!(
         shown.contains("sold 1.00 at")
             && shown.contains("commission 35.00")
             && shown.contains("position 0.00"),
         "{shown}"
     );
-    for _ in 0..40 {
-        app.act(Act::NextDay);
-    }
+    press(&mut app, &"d".repeat(40));
     assert!(app.message.text.contains("the nearest data are at 2024-04-04"), "{}", app.message.text);
 }
 
@@ -208,12 +209,12 @@ fn what_comes_from_files_cannot_steer_the_terminal() {
     app.paste(&format!("'{}'", file.display()));
     press(&mut app, "\tquill");
     wait(&mut app, "no prices");
-    assert!(!screen(&app).contains('\u{1b}'));
+    assert!(!shown(&app).contains('\u{1b}'));
 }
 
 /// The line of the screen that holds some words.
 fn line_with(app: &App, words: &str) -> String {
-    let screen = screen(app);
+    let screen = shown(app);
     screen
         .lines()
         .find(|l| l.contains(words))
@@ -249,10 +250,10 @@ fn a_cut_is_moved_with_live_numbers_and_a_stale_series_is_joined_again() {
     }
     press(&mut app, "a");
     wait(&mut app, "joined:1m is edition 1");
-    assert!(screen(&app).contains("it is up to date"));
+    assert!(shown(&app).contains("it is up to date"));
     press(&mut app, "\n");
     wait(&mut app, "• quill:1m");
-    assert_eq!(app.lens, Lens::Chart);
+    assert_eq!(app.lens().word(), "chart");
 
     press(&mut app, "3");
     app.select("NOKSEK@quill:1m".parse().unwrap());
@@ -268,7 +269,7 @@ fn a_cut_is_moved_with_live_numbers_and_a_stale_series_is_joined_again() {
     wait(&mut app, "stale: quill:1m");
     press(&mut app, "a");
     wait(&mut app, "joined:1m is edition 2");
-    assert!(screen(&app).contains("it is up to date"));
+    assert!(shown(&app).contains("it is up to date"));
     // Another bench goes on with the rule the series was joined by.
     let mut app = App::new(dir.path().to_owned());
     wait(&mut app, "joined:1m");
@@ -284,10 +285,10 @@ fn hours_of_the_week_and_worst_days_lead_to_the_chart() {
     press(&mut app, "3w");
     wait(&mut app, "mon 00:00");
     press(&mut app, "..,");
-    app.act(Act::Down);
+    app.act(Act::Common(Common::Down));
     wait(&mut app, "tue 01:00");
     press(&mut app, "\n");
-    assert_eq!(app.lens, Lens::Chart);
+    assert_eq!(app.lens().word(), "chart");
     // Tuesday at one on the session's clock is in the middle of the window.
     let middle = (app.window.from + app.window.to) / 2;
     let clock = &app.snapshot.instrument("NOKSEK").unwrap().sheet.session.clock;
@@ -297,5 +298,6 @@ fn hours_of_the_week_and_worst_days_lead_to_the_chart() {
     press(&mut app, "3x");
     wait(&mut app, "worst days");
     press(&mut app, "\n");
-    assert_eq!((app.lens, app.chart.overlay.is_some()), (Lens::Chart, true));
+    assert_eq!(app.lens().word(), "chart");
+    wait(&mut app, "• quill:ticks");
 }

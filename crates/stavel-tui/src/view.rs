@@ -1,306 +1,74 @@
-//! The frame of the bench: title, spine, lens bar, lens, facts, message and keys.
+//! What a lens sees of the bench: nothing of it can be changed here.
 
-use ratatui::Frame;
-use ratatui::buffer::Buffer;
-use ratatui::layout::Rect;
+use std::sync::Arc;
 
-use crate::act::{Act, Lens, TABLE, lines_for};
-use crate::app::{App, Tone};
-use crate::canvas::{Canvas, thousands, wrapped};
-use crate::intake::COLUMNS;
-use crate::intake_view;
-use crate::lens::{self, Fact};
-use crate::over::{self, arrow};
-use crate::overlay::Overlay;
-use crate::spine;
-use crate::theme;
+use stavel_core::check::Report;
+use stavel_core::model::time::{DAY, HOUR};
+use stavel_core::model::{Instrument, Micros, SeriesName, Span};
+use stavel_core::store::SeriesInfo;
 
-/// The smallest screen the bench works on.
-pub const SMALLEST: (u16, u16) = (80, 24);
+use crate::data::Snapshot;
+use crate::jobs::Threads;
 
-/// Columns of the facts; none on a narrow screen.
+/// The bench as a lens sees it.
+pub struct View<'a> {
+    pub snapshot: &'a Snapshot,
+    /// False until the shelf was read for the first time.
+    pub is_read: bool,
+    /// The series chosen; none where the shelf is empty.
+    pub selected: Option<&'a SeriesName>,
+    pub window: Span,
+    /// Columns and rows of the screen.
+    pub size: (u16, u16),
+    /// What was found in the series that was checked last.
+    pub found: Option<&'a Found>,
+    /// The moment at which a rehearsal begins, where the bench was opened for one.
+    pub begin_at: Option<Micros>,
+    /// Reads on other threads.
+    pub threads: &'a Threads,
+}
+
+/// What was found in an edition of a series.
+#[derive(Debug, Clone)]
+pub struct Found {
+    pub edition: i64,
+    pub report: Arc<Report>,
+}
+
+impl<'a> View<'a> {
+    /// The instrument chosen; empty where the shelf is.
+    pub fn instrument_name(&self) -> &'a str {
+        self.selected.map_or("", |s| s.instrument.as_str())
+    }
+
+    /// The instrument chosen.
+    pub fn instrument(&self) -> Option<&'a Instrument> {
+        self.snapshot.instrument(self.instrument_name())
+    }
+
+    /// The series chosen.
+    pub fn series(&self) -> Option<&'a SeriesInfo> {
+        self.selected.and_then(|s| self.snapshot.find(s))
+    }
+
+    /// From the first to the last row of the instrument.
+    pub fn whole(&self) -> Span {
+        whole_of(self.snapshot, self.instrument_name())
+    }
+
+    /// Columns of the facts; 0 on a narrow screen.
+    pub fn facts_width(&self) -> u16 {
+        facts_width(self.size.0)
+    }
+}
+
+/// From the first to the last row of an instrument, whatever the series.
+pub fn whole_of(snapshot: &Snapshot, instrument: &str) -> Span {
+    let ends = snapshot.series_of(instrument).map(|s| Span::new(s.edition.first, s.edition.last + HOUR));
+    ends.reduce(|a, b| Span::new(a.from.min(b.from), a.to.max(b.to))).unwrap_or(Span::new(0, DAY))
+}
+
+/// Columns of the facts on a screen with so many; 0 on a narrow one.
 pub fn facts_width(columns: u16) -> u16 {
     if columns >= 120 { 34 } else { 0 }
 }
-
-/// Most strips on the spine.
-fn strips(rows: u16) -> usize {
-    if rows >= 36 { 5 } else { 3 }
-}
-
-/// Where the parts of the bench lie; mouse clicks are looked up in it too.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Places {
-    pub spine: Rect,
-    pub bar: Rect,
-    pub lens: Rect,
-    pub facts: Rect,
-}
-
-/// The places on a screen.
-pub fn places(app: &App, area: Rect) -> Places {
-    let spine = spine::height(app, strips(area.height));
-    let facts = facts_width(area.width);
-    let top = 1 + spine;
-    let body = area.height.saturating_sub(top + 2 + 3);
-    let at = |x, y, width, height| Rect { x: area.x + x, y: area.y + y, width, height };
-    Places {
-        spine: at(0, 1, area.width, spine),
-        bar: at(0, top, area.width, 1),
-        lens: at(0, top + 2, area.width - facts, body),
-        facts: at(area.width - facts, top + 2, facts, body),
-    }
-}
-
-/// Draws the bench.
-pub fn draw(app: &App, frame: &mut Frame<'_>) {
-    let area = frame.area();
-    draw_bench(app, area, frame.buffer_mut());
-}
-
-/// Draws the bench into a buffer.
-pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
-    if area.width < SMALLEST.0 || area.height < SMALLEST.1 {
-        let text =
-            format!("Stavel needs {}x{}; this is {}x{}", SMALLEST.0, SMALLEST.1, area.width, area.height);
-        Canvas::new(buffer, area).paragraph(0, &text, theme::words());
-        return;
-    }
-    let places = places(app, area);
-    title(app, Canvas::new(buffer, Rect { height: 1, ..area }));
-    spine::draw(app, Canvas::new(buffer, places.spine), strips(area.height));
-    bar(app, Canvas::new(buffer, places.bar));
-    Canvas::new(buffer, Rect { y: places.bar.y + 1, height: 1, ..places.bar }).rule(0, theme::rule());
-    match &app.overlay {
-        // The form needs the room that facts have, and there are no facts of it.
-        Some(Overlay::Intake(form)) => {
-            intake_view::draw(form, Canvas::new(buffer, places.lens.union(places.facts)))
-        }
-        _ => {
-            lens::draw(app, Canvas::new(buffer, places.lens));
-            if places.facts.width > 0 {
-                facts(app, Canvas::new(buffer, places.facts));
-            }
-        }
-    }
-    let foot = Rect { y: area.y + area.height - 3, height: 3, ..area };
-    let mut foot = Canvas::new(buffer, foot);
-    foot.rule(0, theme::rule());
-    message(app, &mut foot);
-    keys(app, &mut foot);
-    match &app.overlay {
-        Some(Overlay::Palette(p)) => over::palette(p, Canvas::new(buffer, places.lens)),
-        Some(Overlay::Keys(scrolled)) => over::key_list(app, *scrolled, Canvas::new(buffer, places.lens)),
-        _ => {}
-    }
-}
-
-fn title(app: &App, mut canvas: Canvas<'_>) {
-    let mut x = canvas.put(1, 0, "Stavel", theme::strong().fg(theme::RISING)) + 3;
-    if let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)) {
-        let colour = app.snapshot.colour_of(&info.name);
-        x = canvas.put(x, 0, &info.name.instrument, theme::strong());
-        x = canvas.put(x, 0, " · ", theme::faint());
-        x = canvas.put(x, 0, &info.name.short(), theme::words().fg(colour));
-        x = canvas.put(x, 0, " · ", theme::faint());
-        let clock = info.edition.clock.as_ref().map_or("afloat".to_owned(), |c| c.to_string());
-        let style = if info.is_afloat() { theme::words().fg(theme::WRONG) } else { theme::words() };
-        x = canvas.put(x, 0, &clock, style) + 3;
-        if canvas.width() >= 100 {
-            canvas.put(x, 0, &format!("window {}", spine::window_in_words(app.window)), theme::faint());
-        }
-    }
-    let width = canvas.width();
-    if let Some(running) = &app.running {
-        let (doing, done, total) = running.job.state();
-        let took = running.begun.elapsed().as_secs_f64();
-        let share = if total > 0 { (done as f64 / total as f64).min(1.0) } else { 0.0 };
-        let left =
-            if share > 0.01 { format!(" {:.0} s left", took / share * (1.0 - share)) } else { String::new() };
-        let rate = thousands((done as f64 / took.max(0.05)) as u64);
-        canvas.put_right(
-            width - 1,
-            0,
-            &format!("▸ {doing} {:.0} % {rate}/s{left}", share * 100.0),
-            theme::words().fg(theme::GOOD),
-        );
-    }
-}
-
-fn bar(app: &App, mut canvas: Canvas<'_>) {
-    let narrow = canvas.width() < 100;
-    let mut x = u16::from(!narrow);
-    for (i, lens) in Lens::ALL.into_iter().enumerate() {
-        let label = if narrow {
-            format!("{} {}", i + 1, lens.word())
-        } else {
-            format!(" {} {} ", i + 1, lens.word())
-        };
-        let style = if lens == app.lens { theme::chosen() } else { theme::words() };
-        x = canvas.put(x, 0, &label, style) + u16::from(narrow);
-    }
-    let due = format!(
-        "next ▸ {}",
-        if app.instrument().is_empty() {
-            "take files in (i)".into()
-        } else {
-            app.snapshot.next_for(app.instrument())
-        }
-    );
-    let width = canvas.width();
-    if !app.is_read {
-        return;
-    }
-    if x + due.chars().count() as u16 + 2 < width {
-        canvas.put_right(width - 1, 0, &due, theme::words().fg(theme::RISING));
-    }
-}
-
-/// Which lens of the bar lies at a column.
-pub fn lens_at(column: u16, columns: u16) -> Option<Lens> {
-    let narrow = columns < 100;
-    let mut x = u16::from(!narrow);
-    for lens in Lens::ALL {
-        let width = lens.word().len() as u16 + if narrow { 3 } else { 4 };
-        if (x..x + width).contains(&column) {
-            return Some(lens);
-        }
-        x += width;
-    }
-    None
-}
-
-fn facts(app: &App, mut canvas: Canvas<'_>) {
-    for y in 0..canvas.height() {
-        canvas.put(0, y, "│", theme::rule());
-    }
-    let (width, height) = (canvas.width() - 3, canvas.height());
-    let mut canvas = canvas.part(2, 0, width, height);
-    let mut y = 0;
-    for fact in lens::facts(app) {
-        match fact {
-            Fact::Heading(text) => {
-                canvas.put(0, y, &text, theme::strong());
-                y += 1;
-            }
-            Fact::Pair(label, value) => {
-                canvas.put(0, y, label, theme::faint());
-                let room = (width as usize).saturating_sub(13);
-                for line in wrapped(&value, room) {
-                    canvas.put(12, y, &line, theme::words());
-                    y += 1;
-                }
-                y += u16::from(value.is_empty());
-            }
-            Fact::Words(text) => y = canvas.paragraph(y, &text, theme::words()),
-            Fact::Gap => y += 1,
-        }
-    }
-}
-
-fn message(app: &App, canvas: &mut Canvas<'_>) {
-    if let Some(Overlay::Prompt(p)) = &app.overlay {
-        let x = canvas.put(1, 1, &format!("{}: ", p.label), theme::words().fg(theme::RISING));
-        let x = canvas.put(x, 1, &p.typed, theme::strong());
-        canvas.put(x, 1, "▏", theme::strong());
-        return;
-    }
-    let colour = match app.message.tone {
-        Tone::Plain => theme::WORDS,
-        Tone::Good => theme::GOOD,
-        Tone::Wrong => theme::WRONG,
-    };
-    let x = canvas.put(1, 1, &app.message.text, theme::words().fg(colour));
-    let width = canvas.width();
-    if x as usize + app.message.also.chars().count() + 4 < width as usize {
-        canvas.put_right(width - 1, 1, &app.message.also, theme::faint());
-    }
-}
-
-fn keys(app: &App, canvas: &mut Canvas<'_>) {
-    let fixed: Option<&[(&str, &str)]> = match &app.overlay {
-        Some(Overlay::Prompt(_)) => Some(&[("Enter", "do it"), ("Esc", "leave it"), ("Ctrl-u", "clear")]),
-        Some(Overlay::Palette(_)) => Some(&[("↑↓", "choose"), ("Enter", "do it"), ("Esc", "close")]),
-        Some(Overlay::Keys(_)) => Some(&[("↑↓", "scroll"), ("any key", "closes")]),
-        Some(Overlay::Intake(form)) if form.browser.is_some() => Some(&[
-            ("↑↓", "choose"),
-            ("→", "open"),
-            ("←", "up"),
-            ("Space", "mark"),
-            ("letters", "filter"),
-            ("Tab", "recent places"),
-            ("Enter", "take these"),
-            ("Esc", "back"),
-        ]),
-        Some(Overlay::Intake(form)) if form.at == COLUMNS => Some(&[
-            ("←→", "column"),
-            ("↑↓", "what it is"),
-            ("d", "dates"),
-            (",", "decimal mark"),
-            ("s", "stamp"),
-            ("r", "add/replace"),
-            ("x", "as found"),
-            ("Enter", "take it in"),
-            ("Esc", "leave it"),
-        ]),
-        Some(Overlay::Intake(_)) => Some(&[
-            ("Tab", "next field, columns"),
-            ("↓", "folders"),
-            ("PgUp PgDn", "series"),
-            ("Enter", "take it in"),
-            ("Ctrl-u", "clear"),
-            ("Esc", "leave it"),
-        ]),
-        None => None,
-    };
-    let mut x = 1;
-    if let Some(fixed) = fixed {
-        for (key, word) in fixed {
-            x = canvas.pieces(
-                x,
-                2,
-                &[(*key, theme::strong()), (" ", theme::faint()), (*word, theme::faint())],
-            ) + 3;
-        }
-        return;
-    }
-    // What everyone needs has its place at the right; the rest goes as far as there is room.
-    let always = [Act::Palette, Act::Keys, Act::Quit];
-    let width = canvas.width();
-    let room = width.saturating_sub(ALWAYS + 1);
-    let mut at = room;
-    for line in TABLE.iter().filter(|l| always.contains(&l.act)) {
-        let key = line.keys.first().copied().unwrap_or_default();
-        at = canvas.pieces(
-            at,
-            2,
-            &[(key, theme::strong()), (" ", theme::faint()), (line.short, theme::faint())],
-        ) + 2;
-    }
-    // The hint of a pair of keys stands with its second; its first is shown before it.
-    let mut before = String::new();
-    let hidden = |act: &Act| {
-        let rare = matches!(act, Act::Compare | Act::Verify | Act::Tidy);
-        rare || matches!(act, Act::Open(_) | Act::NextLens | Act::CancelJob | Act::SaveRecipe)
-    };
-    for line in lines_for(app.lens).filter(|l| !hidden(&l.act) && !always.contains(&l.act)) {
-        let name = arrow(line.keys.first().copied().unwrap_or_default());
-        if line.short.is_empty() {
-            before.push_str(name);
-            continue;
-        }
-        let text = format!("{before}{name}");
-        before.clear();
-        if x + (text.chars().count() + line.short.len() + 2) as u16 > room {
-            break;
-        }
-        x = canvas.pieces(
-            x,
-            2,
-            &[(text.as_str(), theme::strong()), (" ", theme::faint()), (line.short, theme::faint())],
-        ) + 2;
-    }
-}
-
-/// Columns of the hints that are always there: palette, keys, quit.
-const ALWAYS: u16 = 26;

@@ -7,41 +7,163 @@ use stavel_core::model::{Clock, Frame, SeriesName};
 use stavel_core::store::SeriesInfo;
 use stavel_work::{AlignStep, Step, doubt_in_words, stretches_in_words};
 
-use super::{Fact, align_evidence, step};
-use crate::act::Act;
-use crate::app::{App, Tone};
+use super::{Fact, Lens, align_evidence, step};
+use crate::act::Row;
 use crate::canvas::Canvas;
+use crate::effect::{Beside, Effect, Effects, Place, ask, say, start, warn};
 use crate::jobs::Slot;
-use crate::overlay::{Overlay, Prompt};
 use crate::theme;
+use crate::view::View;
 
+/// What can be done to find a clock.
+#[derive(Debug, Clone, Copy)]
+pub enum Act {
+    Anchor,
+    SeeBar,
+    Evidence,
+    OwnClock,
+    BarBack,
+    BarOn,
+    HourBack,
+    HourOn,
+}
+
+/// The lens.
 #[derive(Default)]
-pub struct State {
+pub struct AlignLens {
     study: Slot<Study>,
-    pub at: usize,
+    /// The long bar that is looked at.
+    at: usize,
     /// The clock a person chose, with what the weeks say of it at once.
     chosen: Option<Fit>,
     /// True once a person was told what speaks against the clock found.
     warned: bool,
     /// True where sessions and days are shown instead of the longest bars.
-    pub sessions: bool,
+    sessions: bool,
 }
 
-impl State {
-    /// The fit that is shown: of the clock chosen, else of the clock found.
-    pub fn fit<'a>(&'a self, found: &'a Study) -> &'a Fit {
-        self.chosen.as_ref().unwrap_or(&found.fit)
+impl Lens for AlignLens {
+    type Act = Act;
+    const WORD: &'static str = "align";
+    const ABOUT: &'static str = "align: find the clock";
+    const ROWS: &'static [Row<Act>] = &[
+        Row::new(Act::Anchor, "a", "accept, anchor", "store the series in UTC with the clock found")
+            .command("stavel align SERIES --to SERIES --anchor"),
+        Row::new(Act::SeeBar, "Enter", "see bar", "see the chosen long bar on the chart"),
+        Row::new(Act::Evidence, "e", "evidence", "the longest bars, or sessions and daily bars"),
+        Row::new(
+            Act::OwnClock,
+            "o",
+            "own clock",
+            "take a clock of your own and see what the weeks say of it",
+        )
+        .command("stavel align SERIES --to SERIES --clock CLOCK --anchor"),
+        Row::new(Act::BarBack, ",", "", "set the clock a bar back"),
+        Row::new(Act::BarOn, ".", "", "set the clock a bar on"),
+        Row::new(Act::HourBack, "<", "", "set the clock an hour back"),
+        Row::new(Act::HourOn, ">", "nudge", "set the clock an hour on"),
+    ];
+
+    fn act(&mut self, act: Act, _view: &View<'_>) -> Effects {
+        let Some(found) = self.study.get().cloned() else { return Effects::new() };
+        let bar = found.here.name.frame.length().max(MINUTE);
+        match act {
+            Act::Anchor => self.accept(&found),
+            Act::SeeBar => self.see_bar(&found),
+            Act::Evidence => {
+                self.sessions = !self.sessions;
+                Effects::new()
+            }
+            Act::BarBack => self.nudge(&found, -bar),
+            Act::BarOn => self.nudge(&found, bar),
+            Act::HourBack => self.nudge(&found, -HOUR),
+            Act::HourOn => self.nudge(&found, HOUR),
+            Act::OwnClock => ask("clock (empty: the one found)", self.fit(&found).clock.to_string()),
+        }
+    }
+
+    fn choose(&mut self, down: bool, _view: &View<'_>) -> Effects {
+        let count = self.study.get().map_or(0, |found| found.evidence.len());
+        self.at = step(self.at, count, down);
+        Effects::new()
+    }
+
+    /// A clock that was typed.
+    fn answer(&mut self, typed: &str, _view: &View<'_>) -> Effects {
+        let Some(found) = self.study.get().cloned() else { return Effects::new() };
+        if typed.is_empty() {
+            self.chosen = None;
+            return say("back to the clock found");
+        }
+        match typed.parse::<Clock>() {
+            Ok(clock) => self.rate(&found, &clock, Stamp::Open),
+            Err(err) => vec![Effect::Complain(err)],
+        }
+    }
+
+    fn instrument_changed(&mut self) {
+        *self = AlignLens::default();
+    }
+
+    fn collect(&mut self, _view: &View<'_>) -> Effects {
+        self.study.collect();
+        Effects::new()
+    }
+
+    fn want(&mut self, view: &View<'_>) -> Effects {
+        let Some((here, there)) = pair(view) else { return Effects::new() };
+        let (a, b): (SeriesName, SeriesName) = (here.name.clone(), there.name.clone());
+        let ids = format!("{} {}", here.edition.id, there.edition.id);
+        // A clock chosen for one pair says nothing of another.
+        if self.study.get().is_some_and(|s| s.here.name != a || s.there.name != b) {
+            (self.chosen, self.warned) = (None, false);
+        }
+        let ask = self.chosen.as_ref().map(|f| Ask { clock: Some(f.clock.clone()), stamp: Some(f.stamp) });
+        let ask = ask.unwrap_or_default();
+        let key = format!("{ids} {ask:?}");
+        self.study.want(key, view.threads, move |shelf, job| study(shelf, &a, &b, &ask, job));
+        Effects::new()
+    }
+
+    fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {
+        match (&self.study.value, pair(view)) {
+            (_, None) => {
+                let text = "Nothing to align: no series of this instrument is afloat.";
+                canvas.put(2, 1, text, theme::words());
+                let text = "A file without a zone comes in afloat; its clock is found here.";
+                canvas.put(2, 2, text, theme::faint());
+            }
+            (Some(Ok(found)), _) => self.draw_study(found, canvas),
+            (Some(Err(err)), _) => {
+                canvas.paragraph(1, &err.to_string(), theme::words().fg(theme::WRONG));
+            }
+            (None, Some((here, there))) => {
+                let text = format!("comparing {} with {} …", here.name.short(), there.name.short());
+                canvas.put(2, 1, &text, theme::faint());
+            }
+        }
+    }
+
+    fn facts(&self, _view: &View<'_>) -> Vec<Fact> {
+        let Some(found) = self.study.get() else { return Vec::new() };
+        if !found.is_sure() && self.chosen.is_none() {
+            return vec![
+                Fact::heading("no clock"),
+                Fact::words("The two series are not alike at any one offset. Are they the same instrument?"),
+                Fact::words("o: take a clock of your own and see what the weeks say of it"),
+            ];
+        }
+        facts_of(found, self.fit(found), self.chosen.is_some())
     }
 }
 
 /// The series whose clock is asked for and the one it is compared with: the afloat one and an anchored
 /// one of another source; where none is afloat, one that was anchored by an alignment.
-fn pair(app: &App) -> Option<(&SeriesInfo, &SeriesInfo)> {
-    let all: Vec<&SeriesInfo> = app.snapshot.roots_of(app.instrument()).collect();
-    let chosen = app.selected.as_ref();
+fn pair<'a>(view: &View<'a>) -> Option<(&'a SeriesInfo, &'a SeriesInfo)> {
+    let all: Vec<&SeriesInfo> = view.snapshot.roots_of(view.instrument_name()).collect();
     let candidates = |test: fn(&SeriesInfo) -> bool| {
-        let found: Vec<&SeriesInfo> = all.iter().copied().filter(|s| test(s)).collect();
-        found.iter().copied().find(|s| Some(&s.name) == chosen).or(found.first().copied())
+        let found: Vec<&'a SeriesInfo> = all.iter().copied().filter(|s| test(s)).collect();
+        found.iter().copied().find(|s| Some(&s.name) == view.selected).or(found.first().copied())
     };
     let here =
         candidates(|s| s.is_afloat()).or_else(|| candidates(|s| s.edition.provenance.made.is_aligned()))?;
@@ -56,164 +178,97 @@ fn pair(app: &App) -> Option<(&SeriesInfo, &SeriesInfo)> {
     Some((here, there))
 }
 
-pub fn want(app: &mut App) {
-    let Some((here, there)) = pair(app) else { return };
-    let (a, b): (SeriesName, SeriesName) = (here.name.clone(), there.name.clone());
-    let ids = format!("{} {}", here.edition.id, there.edition.id);
-    // A clock chosen for one pair says nothing of another.
-    if app.align.study.get().is_some_and(|s| s.here.name != a || s.there.name != b) {
-        (app.align.chosen, app.align.warned) = (None, false);
+impl AlignLens {
+    /// The fit that is shown: of the clock chosen, else of the clock found.
+    fn fit<'a>(&'a self, found: &'a Study) -> &'a Fit {
+        self.chosen.as_ref().unwrap_or(&found.fit)
     }
-    let ask = app.align.chosen.as_ref().map(|f| Ask { clock: Some(f.clock.clone()), stamp: Some(f.stamp) });
-    let ask = ask.unwrap_or_default();
-    let key = format!("{ids} {ask:?}");
-    app.align.study.want(
-        key,
-        &app.threads,
-        |app| Some(&mut app.align.study),
-        move |shelf, job| study(shelf, &a, &b, &ask, job),
-    );
-}
 
-pub fn act(app: &mut App, act: Act) {
-    let Some(found) = app.align.study.get().cloned() else { return };
-    match act {
-        Act::Up | Act::Down => app.align.at = step(app.align.at, found.evidence.len(), act == Act::Down),
-        Act::Accept => accept(app, &found),
-        Act::Enter => {
-            if let Some(e) = found.evidence.get(app.align.at) {
-                let at = e.utc;
-                let fit = app.align.fit(&found);
-                let back = fit.stamp.back(found.here.name.frame);
-                app.chart.overlay_clock = Some((fit.clock.clone(), back));
-                app.chart.overlay = Some(found.here.name.clone());
-                app.selected = Some(found.there.name.clone());
-                app.show_place(at, 50 * MINUTE);
+    /// The chosen long bar on the chart, in both series.
+    fn see_bar(&self, found: &Study) -> Effects {
+        let Some(bar) = found.evidence.get(self.at) else { return Effects::new() };
+        let fit = self.fit(found);
+        let by = Some((fit.clock.clone(), fit.stamp.back(found.here.name.frame)));
+        vec![Effect::Show(Place {
+            series: Some(found.there.name.clone()),
+            at: bar.utc,
+            around: 50 * MINUTE,
+            beside: Some(Beside { series: found.here.name.clone(), by }),
+        })]
+    }
+
+    fn accept(&mut self, found: &Study) -> Effects {
+        if !found.here.is_afloat() {
+            return say(format!("{} is anchored already; u sets it afloat again", found.here.name.short()));
+        }
+        let chosen = self.chosen.as_ref();
+        if chosen.is_none() && !found.is_sure() {
+            return warn("no clock was found that can be trusted; o takes one of your own");
+        }
+        let doubts = if chosen.is_some() { Vec::new() } else { found.doubts() };
+        if let Some(first) = doubts.first()
+            && !std::mem::replace(&mut self.warned, true)
+        {
+            return warn(format!("{}; a again takes it all the same", doubt_in_words(found, first)));
+        }
+        let step = AlignStep {
+            anchor: true,
+            accept: !doubts.is_empty(),
+            clock: self.chosen.as_ref().map(|fit| fit.clock.clone()),
+            stamp: self.chosen.as_ref().map(|fit| fit.stamp),
+            ..AlignStep::of(found.here.name.clone(), Some(found.there.name.clone()))
+        };
+        start(Step::Align(step))
+    }
+
+    /// Shifts the clock by a length.
+    fn nudge(&mut self, found: &Study, by: Micros) -> Effects {
+        let fit = self.fit(found);
+        let stamp = fit.stamp;
+        match fit.clock.shifted(by) {
+            Ok(clock) if clock.offset_at(found.here.edition.first).abs() <= 18 * HOUR => {
+                self.rate(found, &clock, stamp)
             }
+            Ok(_) => say("no clock is farther from UTC than this"),
+            Err(err) => vec![Effect::Complain(err)],
         }
-        Act::Evidence => app.align.sessions = !app.align.sessions,
-        Act::NudgeBack => nudge(app, &found, -found.here.name.frame.length().max(MINUTE)),
-        Act::NudgeOn => nudge(app, &found, found.here.name.frame.length().max(MINUTE)),
-        Act::HourBack => nudge(app, &found, -HOUR),
-        Act::HourOn => nudge(app, &found, HOUR),
-        Act::OwnClock => {
-            let now = app.align.fit(&found).clock.to_string();
-            let done = move |app: &mut App, typed: &str| choose(app, typed);
-            app.overlay = Some(Overlay::Prompt(Prompt::new("clock (empty: the one found)", &now, done)));
-        }
-        _ => {}
     }
-}
 
-fn accept(app: &mut App, found: &Study) {
-    let fit = app.align.fit(found).clone();
-    let chosen = app.align.chosen.is_some();
-    if !found.here.is_afloat() {
-        let text = format!("{} is anchored already; u sets it afloat again", found.here.name.short());
-        return app.say(text, Tone::Plain);
-    }
-    if !chosen && !found.is_sure() {
-        return app.say("no clock was found that can be trusted; o takes one of your own", Tone::Wrong);
-    }
-    let doubts = if chosen { Vec::new() } else { found.doubts() };
-    let doubtful = !doubts.is_empty();
-    if doubtful && !std::mem::replace(&mut app.align.warned, true) {
-        let first = doubt_in_words(found, &doubts[0]);
-        return app.say(format!("{first}; a again takes it all the same"), Tone::Wrong);
-    }
-    let step = AlignStep {
-        accept: doubtful,
-        ..AlignStep::of(found.here.name.clone(), Some(found.there.name.clone()))
-    };
-    let (clock, stamp) = if chosen { (Some(fit.clock), Some(fit.stamp)) } else { (None, None) };
-    app.start(Step::Align(AlignStep { anchor: true, clock, stamp, ..step }));
-}
-
-/// Takes a clock that was typed.
-fn choose(app: &mut App, typed: &str) {
-    let Some(found) = app.align.study.get().cloned() else { return };
-    if typed.is_empty() {
-        app.align.chosen = None;
-        return app.say("back to the clock found", Tone::Plain);
-    }
-    match typed.parse::<Clock>() {
-        Ok(clock) => rate(app, &found, &clock, Stamp::Open),
-        Err(err) => app.complain(&err),
-    }
-}
-
-/// Shifts the clock by a length: by hours as a clock, by a bar to the other stamp of bars.
-fn nudge(app: &mut App, found: &Study, by: Micros) {
-    let fit = app.align.fit(found).clone();
-    match fit.clock.shifted(by) {
-        Ok(clock) if clock.offset_at(found.here.edition.first).abs() <= 18 * HOUR => {
-            rate(app, found, &clock, fit.stamp);
-        }
-        Ok(_) => app.say("no clock is farther from UTC than this", Tone::Plain),
-        Err(err) => app.complain(&err),
-    }
-}
-
-fn rate(app: &mut App, found: &Study, clock: &Clock, stamp: Stamp) {
-    let fit = fit_to(&found.weeks, found.here.name.frame.length(), &found.fit, clock, stamp);
-    let agree = fit.weeks.iter().filter(|w| w.agrees).count();
-    app.say(
-        format!("{clock}: {agree} of {} weeks agree, confidence {:.2}", fit.weeks.len(), fit.confidence),
-        Tone::Plain,
-    );
-    app.align.chosen = Some(fit);
-}
-
-pub fn draw(app: &App, mut canvas: Canvas<'_>) {
-    let found = match (&app.align.study.value, pair(app)) {
-        (_, None) => {
-            canvas.put(2, 1, "Nothing to align: no series of this instrument is afloat.", theme::words());
-            canvas.put(
-                2,
-                2,
-                "A file without a zone comes in afloat; its clock is found here.",
-                theme::faint(),
-            );
-            return;
-        }
-        (Some(Ok(found)), _) => found,
-        (Some(Err(err)), _) => {
-            canvas.paragraph(1, &err.to_string(), theme::words().fg(theme::WRONG));
-            return;
-        }
-        (None, Some((here, there))) => {
-            canvas.put(
-                2,
-                1,
-                &format!("comparing {} with {} …", here.name.short(), there.name.short()),
-                theme::faint(),
-            );
-            return;
-        }
-    };
-    let fit = app.align.fit(found);
-    let (here, there) = (found.here.name.short(), found.there.name.short());
-    let title = if canvas.width() >= 100 {
-        format!("{here} written time against {there} (UTC): agreement by week")
-    } else if found.is_sure() || app.align.chosen.is_some() {
-        // Without room for facts the clock is told here.
+    /// Takes a clock, and says what the weeks say of it.
+    fn rate(&mut self, found: &Study, clock: &Clock, stamp: Stamp) -> Effects {
+        let fit = fit_to(&found.weeks, found.here.name.frame.length(), &found.fit, clock, stamp);
         let agree = fit.weeks.iter().filter(|w| w.agrees).count();
-        format!("{here} against {there}: {}, {agree} of {} weeks", fit.clock, fit.weeks.len())
-    } else {
-        format!("{here} against {there}: no clock, they are not alike")
-    };
-    canvas.put(1, 0, &title, theme::words());
-    let width = canvas.width();
-    let bars = (found.evidence.len() as u16 + 2).max(10).min(canvas.height() / 2);
-    let heat = canvas.height().saturating_sub(bars + 1);
-    draw_heat(found, fit, canvas.part(0, 1, width, heat));
-    let below = heat + 1;
-    canvas.rule(below, theme::rule());
-    let part = canvas.part(0, below + 1, width, bars.saturating_sub(1));
-    if app.align.sessions {
-        align_evidence::draw_sessions(found, part);
-    } else {
-        align_evidence::draw_bars(app, found, part);
+        let told =
+            format!("{clock}: {agree} of {} weeks agree, confidence {:.2}", fit.weeks.len(), fit.confidence);
+        self.chosen = Some(fit);
+        say(told)
+    }
+
+    fn draw_study(&self, found: &Study, mut canvas: Canvas<'_>) {
+        let fit = self.fit(found);
+        let (here, there) = (found.here.name.short(), found.there.name.short());
+        let title = if canvas.width() >= 100 {
+            format!("{here} written time against {there} (UTC): agreement by week")
+        } else if found.is_sure() || self.chosen.is_some() {
+            // Without room for facts the clock is told here.
+            let agree = fit.weeks.iter().filter(|w| w.agrees).count();
+            format!("{here} against {there}: {}, {agree} of {} weeks", fit.clock, fit.weeks.len())
+        } else {
+            format!("{here} against {there}: no clock, they are not alike")
+        };
+        canvas.put(1, 0, &title, theme::words());
+        let width = canvas.width();
+        let bars = (found.evidence.len() as u16 + 2).max(10).min(canvas.height() / 2);
+        let heat = canvas.height().saturating_sub(bars + 1);
+        draw_heat(found, fit, canvas.part(0, 1, width, heat));
+        let below = heat + 1;
+        canvas.rule(below, theme::rule());
+        let part = canvas.part(0, below + 1, width, bars.saturating_sub(1));
+        if self.sessions {
+            align_evidence::draw_sessions(found, part);
+        } else {
+            align_evidence::draw_bars(self.at, found, part);
+        }
     }
 }
 
@@ -286,17 +341,8 @@ fn draw_heat(found: &Study, fit: &Fit, mut canvas: Canvas<'_>) {
     );
 }
 
-pub fn facts(app: &App) -> Vec<Fact> {
-    let Some(found) = app.align.study.get() else { return Vec::new() };
-    let fit = app.align.fit(found);
-    let chosen = app.align.chosen.is_some();
-    if !found.is_sure() && !chosen {
-        return vec![
-            Fact::heading("no clock"),
-            Fact::words("The two series are not alike at any one offset. Are they the same instrument?"),
-            Fact::words("o: take a clock of your own and see what the weeks say of it"),
-        ];
-    }
+/// What is told of a clock, found or chosen.
+fn facts_of(found: &Study, fit: &Fit, chosen: bool) -> Vec<Fact> {
     let agree = fit.weeks.iter().filter(|w| w.agrees).count();
     let mut out = match fit.clock.changes() {
         [] => vec![Fact::heading(fit.clock.to_string())],

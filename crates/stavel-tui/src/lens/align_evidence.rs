@@ -4,13 +4,11 @@ use stavel_core::align::{Dailies, Study, WeekEdges};
 use stavel_core::model::time::{HOUR, wall};
 use stavel_work::minute_of_week;
 
-use super::scroll;
-use crate::app::App;
-use crate::canvas::Canvas;
+use crate::canvas::{Canvas, scroll};
 use crate::theme;
 
 /// The longest bars as written, with the bars of the other series there, without a clock and with it.
-pub fn draw_bars(app: &App, found: &Study, mut canvas: Canvas<'_>) {
+pub fn draw_bars(at: usize, found: &Study, mut canvas: Canvas<'_>) {
     let head = format!(
         "{:<3} {:<17} {:<17} {:>7}  {:>7} {:>7} {:>7}",
         "", "written", "UTC", "diff", "here", "there", "before"
@@ -19,7 +17,7 @@ pub fn draw_bars(app: &App, found: &Study, mut canvas: Canvas<'_>) {
     canvas.put(14, 0, &head, theme::faint());
     let rows = canvas.height().saturating_sub(1) as usize;
     let longest = found.evidence.iter().map(|e| e.range_here.max(e.range_there)).max().unwrap_or(1).max(1);
-    let at = app.align.at.min(found.evidence.len().saturating_sub(1));
+    let at = at.min(found.evidence.len().saturating_sub(1));
     let first = scroll(at, rows, found.evidence.len());
     for (i, e) in found.evidence.iter().enumerate().skip(first).take(rows) {
         let y = (i - first) as u16 + 1;

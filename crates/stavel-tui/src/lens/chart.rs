@@ -6,94 +6,127 @@ use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
 use stavel_core::model::{BarView, Clock, Columns, Field, Frame, Made, Micros, SeriesName, Span, present};
 use stavel_draw::{Layer, Scene, SceneRequest, scene};
-use stavel_work::bars_for_chart;
-use stavel_work::{ChartStep, Step};
+use stavel_work::{ChartStep, Step, bars_for_chart};
 
-use super::Fact;
-use crate::act::Act;
-use crate::app::App;
+use super::{Fact, Lens};
+use crate::act::Row;
 use crate::canvas::{Canvas, thousands};
+use crate::effect::{Beside, Effects, Place, ask, start};
 use crate::jobs::Slot;
-use crate::overlay::{Overlay, Prompt};
 use crate::scene_view::{LABELS, Slots, draw_scene, line_colour};
 use crate::theme;
+use crate::view::View;
 
 /// The moving averages `m` goes through.
 const AVERAGES: [usize; 4] = [0, 20, 50, 200];
 
+/// What can be done with the chart.
+#[derive(Debug, Clone, Copy)]
+pub enum Act {
+    CursorBack,
+    CursorOn,
+    Average,
+    Beside,
+    Save,
+}
+
 /// Bars to draw, and the scene made of them.
-pub struct Drawn {
-    pub frame: Frame,
-    pub bars: Columns,
-    pub scene: Scene,
-    pub series: SeriesName,
+struct Drawn {
+    frame: Frame,
+    bars: Columns,
+    scene: Scene,
+    series: SeriesName,
 }
 
+/// The lens.
 #[derive(Default)]
-pub struct State {
-    pub drawn: Slot<Drawn>,
+pub struct ChartLens {
+    drawn: Slot<Drawn>,
     /// The moment the cursor is at.
-    pub cursor_at: Option<Micros>,
+    cursor_at: Option<Micros>,
+    /// A place among [`AVERAGES`].
     average: usize,
-    pub overlay: Option<SeriesName>,
-    /// The clock an afloat series is laid over by, and what its bars are moved back by.
-    pub overlay_clock: Option<(Clock, Micros)>,
+    /// What is laid over the series.
+    beside: Option<Beside>,
+    /// The chart that a file name is asked for.
+    saving: Option<ChartStep>,
 }
 
-impl State {
-    /// Place of the bar under the cursor.
-    fn cursor(&self) -> Option<usize> {
-        let drawn = self.drawn.get()?;
-        let last = drawn.bars.len().checked_sub(1)?;
-        let at = self.cursor_at.unwrap_or(Micros::MAX);
-        Some(drawn.bars.time.partition_point(|t| *t <= at).saturating_sub(1).min(last))
+impl Lens for ChartLens {
+    type Act = Act;
+    const WORD: &'static str = "chart";
+    const ABOUT: &'static str = "the chart: look";
+    const ROWS: &'static [Row<Act>] = &[
+        Row::new(Act::CursorBack, ",", "", "move the cursor a bar back"),
+        Row::new(Act::CursorOn, ".", "cursor", "move the cursor a bar on"),
+        Row::new(Act::Average, "m", "mean", "another moving average, or none"),
+        Row::new(Act::Beside, "o", "overlay", "lay another series of the instrument over it"),
+        Row::new(Act::Save, "w", "save svg", "write the chart of the window to an SVG or PDF file")
+            .command("stavel chart SERIES --out FILE"),
+    ];
+
+    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+        match act {
+            Act::CursorBack => self.move_cursor(false),
+            Act::CursorOn => self.move_cursor(true),
+            Act::Average => self.average = (self.average + 1) % AVERAGES.len(),
+            Act::Beside => self.lay_next_over(view),
+            Act::Save => return self.ask_where_to_save(view),
+        }
+        Effects::new()
     }
 
-    /// Time of the bar under the cursor, where a person put it there.
-    pub fn cursor_time(&self) -> Option<Micros> {
+    fn answer(&mut self, path: &str, _view: &View<'_>) -> Effects {
+        let saving = self.saving.take();
+        saving.map_or_else(Effects::new, |step| start(Step::Chart(ChartStep { out: path.into(), ..step })))
+    }
+
+    fn place_shown(&mut self, place: &Place) {
+        self.cursor_at = Some(place.at);
+        if place.beside.is_some() {
+            self.beside.clone_from(&place.beside);
+        }
+    }
+
+    fn cursor(&self) -> Option<Micros> {
         self.cursor_at
     }
-}
 
-/// Bars that fit beside the labels and facts.
-fn room(app: &App) -> usize {
-    let facts = crate::view::facts_width(app.size.0);
-    app.size.0.saturating_sub(facts + LABELS + 1).max(20) as usize
-}
+    fn collect(&mut self, _view: &View<'_>) -> Effects {
+        self.drawn.collect();
+        Effects::new()
+    }
 
-pub fn want(app: &mut App) {
-    let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)).cloned() else { return };
-    let overlay = app.chart.overlay.as_ref().and_then(|s| app.snapshot.find(s)).cloned();
-    let overlay = overlay.filter(|o| o.name.instrument == info.name.instrument && o.name != info.name);
-    let by = app.chart.overlay_clock.clone().filter(|_| overlay.as_ref().is_some_and(|o| o.is_afloat()));
-    let (window, most, average) = (app.window, room(app), AVERAGES[app.chart.average]);
-    let clock = app
-        .snapshot
-        .instrument(&info.name.instrument)
-        .map_or_else(Clock::utc, |i| i.sheet.session.clock.clone());
-    let key = format!(
-        "{} {window:?} {most} {average} {:?} {by:?}",
-        info.edition.id,
-        overlay.as_ref().map(|o| o.edition.id)
-    );
-    app.chart.drawn.want(
-        key,
-        &app.threads,
-        |app| Some(&mut app.chart.drawn),
-        move |shelf, job| {
+    fn want(&mut self, view: &View<'_>) -> Effects {
+        let Some(info) = view.series().cloned() else { return Effects::new() };
+        let beside = self
+            .beside
+            .as_ref()
+            .filter(|b| b.series.instrument == info.name.instrument && b.series != info.name);
+        let beside = beside.and_then(|b| Some((view.snapshot.find(&b.series)?.clone(), b.by.clone())));
+        // A clock is for a series that is afloat; it may have been anchored since.
+        let beside = beside.map(|(series, by)| (by.filter(|_| series.is_afloat()), series));
+        let (window, most, average) = (view.window, room(view), AVERAGES[self.average]);
+        let clock = view.instrument().map_or_else(Clock::utc, |i| i.sheet.session.clock.clone());
+        let key = format!(
+            "{} {window:?} {most} {average} {:?}",
+            info.edition.id,
+            beside.as_ref().map(|(by, b)| (b.edition.id, by))
+        );
+        self.drawn.want(key, view.threads, move |shelf, job| {
             let (frame, bars) = bars_for_chart(shelf, &info, window, most, job)?;
-            let other = match (&overlay, &by) {
-                (Some(o), Some((clock, back))) => {
+            let other = match &beside {
+                Some((Some((clock, back)), series)) => {
                     let written = Span::new(clock.to_wall(window.from), clock.to_wall(window.to));
-                    let (_, mut rows) = bars_for_chart(shelf, o, written, most, job)?;
+                    let (_, mut rows) = bars_for_chart(shelf, series, written, most, job)?;
                     rows.time.iter_mut().for_each(|t| *t = clock.from_wall(*t).settle() - back);
-                    Some((format!("{} by {clock}", o.name.short()), rows))
+                    Some((format!("{} by {clock}", series.name.short()), rows))
                 }
-                (Some(o), None) => {
-                    let (_, rows) = bars_for_chart(shelf, o, window, most, job)?;
-                    Some((o.name.short(), rows))
+                Some((None, series)) => {
+                    let (_, rows) = bars_for_chart(shelf, series, window, most, job)?;
+                    Some((series.name.short(), rows))
                 }
-                (None, _) => None,
+                None => None,
             };
             let request = SceneRequest {
                 title: info.name.to_string(),
@@ -103,108 +136,114 @@ pub fn want(app: &mut App) {
                 clock: &clock,
             };
             Ok(Drawn { frame, scene: scene(&request), series: info.name.clone(), bars })
-        },
-    );
-}
-
-pub fn act(app: &mut App, act: Act) {
-    match act {
-        Act::CursorLeft | Act::CursorRight => move_cursor(app, act == Act::CursorRight),
-        Act::Average => app.chart.average = (app.chart.average + 1) % AVERAGES.len(),
-        Act::Overlay => {
-            let others: Vec<SeriesName> = app
-                .snapshot
-                .series_of(app.instrument())
-                .filter(|s| Some(&s.name) != app.selected.as_ref() && !s.is_afloat())
-                .map(|s| s.name.clone())
-                .collect();
-            let at = others.iter().position(|o| Some(o) == app.chart.overlay.as_ref());
-            app.chart.overlay_clock = None;
-            app.chart.overlay = match at {
-                None => others.first().cloned(),
-                Some(at) => others.get(at + 1).cloned(),
-            };
-        }
-        Act::SaveChart => save(app),
-        Act::Up | Act::Down => app.act(if act == Act::Up { Act::PreviousSeries } else { Act::NextSeries }),
-        _ => {}
+        });
+        Effects::new()
     }
-}
 
-fn move_cursor(app: &mut App, right: bool) {
-    let Some(at) = app.chart.cursor() else { return };
-    if let Some(drawn) = app.chart.drawn.get() {
-        let to = if right { (at + 1).min(drawn.bars.len() - 1) } else { at.saturating_sub(1) };
-        app.chart.cursor_at = Some(drawn.bars.time[to]);
-    }
-}
-
-fn save(app: &mut App) {
-    let Some(series) = app.selected.clone() else { return };
-    let (window, average) = (app.window, AVERAGES[app.chart.average]);
-    let with = app.chart.overlay.clone();
-    let proposal = format!("{}_{}.svg", series.instrument, series.source);
-    let prompt = Prompt::new("write the chart to (.svg or .pdf)", &proposal, move |app, path| {
-        app.start(Step::Chart(ChartStep {
-            series,
-            with,
-            from: Some(wall(window.from)),
-            to: Some(wall(window.to)),
-            ma: Some(average).filter(|n| *n > 0),
-            out: path.into(),
-        }));
-    });
-    app.overlay = Some(Overlay::Prompt(prompt));
-}
-
-pub fn draw(app: &App, mut canvas: Canvas<'_>) {
-    match &app.chart.drawn.value {
-        None => {
-            canvas.put(
-                2,
-                1,
-                if app.selected.is_some() { "reading …" } else { "nothing chosen" },
-                theme::faint(),
-            );
-        }
-        Some(Err(err)) => {
-            canvas.paragraph(1, &err.to_string(), theme::words().fg(theme::WRONG));
-        }
-        Some(Ok(drawn)) if drawn.bars.is_empty() => {
-            canvas.put(2, 1, "no rows in this window", theme::words());
-            canvas.put(2, 2, "0 shows the whole history, - zooms out", theme::faint());
-        }
-        Some(Ok(drawn)) => {
-            let title = format!("{}  bars of {}", drawn.scene.title, drawn.frame);
-            let x = canvas.put(1, 0, &title, theme::words());
-            if crate::view::facts_width(app.size.0) > 0 {
-                legend(&drawn.scene, &mut canvas, x + 3);
-            } else if let Some(at) = app.chart.cursor() {
-                // Without room for facts the bar under the cursor is told here.
-                let value = |f: Field| {
-                    let cell = drawn.bars.cells(f).get(at);
-                    cell.map_or("–".to_owned(), |v| scaled(v, drawn.bars.scale.price))
-                };
-                let words = format!(
-                    "{}  O {} H {} L {} C {}",
-                    wall(drawn.bars.time[at]),
-                    value(Field::Open),
-                    value(Field::High),
-                    value(Field::Low),
-                    value(Field::Close)
-                );
-                canvas.put(0, 0, &format!("{words:<80}"), theme::words());
+    fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {
+        match &self.drawn.value {
+            None => {
+                let words = if view.selected.is_some() { "reading …" } else { "nothing chosen" };
+                canvas.put(2, 1, words, theme::faint());
             }
-            let (width, height) = (canvas.width(), canvas.height());
-            let cursor = app.chart.cursor();
-            draw_scene(&drawn.scene, cursor, canvas.part(0, 2, width, height.saturating_sub(2)));
-            draw_marks(app, drawn, canvas.part(0, 1, width, 1));
+            Some(Err(err)) => {
+                canvas.paragraph(1, &err.to_string(), theme::words().fg(theme::WRONG));
+            }
+            Some(Ok(drawn)) if drawn.bars.is_empty() => {
+                canvas.put(2, 1, "no rows in this window", theme::words());
+                canvas.put(2, 2, "0 shows the whole history, - zooms out", theme::faint());
+            }
+            Some(Ok(drawn)) => self.draw_bars(drawn, view, &mut canvas),
         }
+    }
+
+    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+        match (self.drawn.get(), self.bar_at_cursor()) {
+            (Some(drawn), Some(at)) => facts_of(drawn, at, view),
+            _ => Vec::new(),
+        }
+    }
+}
+
+/// Bars that fit beside the labels and facts.
+fn room(view: &View<'_>) -> usize {
+    view.size.0.saturating_sub(view.facts_width() + LABELS + 1).max(20) as usize
+}
+
+impl ChartLens {
+    /// Place of the bar under the cursor.
+    fn bar_at_cursor(&self) -> Option<usize> {
+        let drawn = self.drawn.get()?;
+        let last = drawn.bars.len().checked_sub(1)?;
+        let at = self.cursor_at.unwrap_or(Micros::MAX);
+        Some(drawn.bars.time.partition_point(|t| *t <= at).saturating_sub(1).min(last))
+    }
+
+    fn move_cursor(&mut self, on: bool) {
+        let Some(at) = self.bar_at_cursor() else { return };
+        if let Some(drawn) = self.drawn.get() {
+            let to = if on { (at + 1).min(drawn.bars.len() - 1) } else { at.saturating_sub(1) };
+            self.cursor_at = Some(drawn.bars.time[to]);
+        }
+    }
+
+    /// Lays the next of the other series of the instrument over it; after the last, none.
+    fn lay_next_over(&mut self, view: &View<'_>) {
+        let others: Vec<&SeriesName> = view
+            .snapshot
+            .series_of(view.instrument_name())
+            .filter(|s| Some(&s.name) != view.selected && !s.is_afloat())
+            .map(|s| &s.name)
+            .collect();
+        let at = others.iter().position(|o| Some(*o) == self.beside.as_ref().map(|b| &b.series));
+        let next = others.get(at.map_or(0, |at| at + 1));
+        self.beside = next.map(|series| Beside { series: (*series).clone(), by: None });
+    }
+
+    fn ask_where_to_save(&mut self, view: &View<'_>) -> Effects {
+        let Some(series) = view.selected.cloned() else { return Effects::new() };
+        let proposal = format!("{}_{}.svg", series.instrument, series.source);
+        self.saving = Some(ChartStep {
+            series,
+            with: self.beside.as_ref().map(|b| b.series.clone()),
+            from: Some(wall(view.window.from)),
+            to: Some(wall(view.window.to)),
+            ma: Some(AVERAGES[self.average]).filter(|n| *n > 0),
+            out: Default::default(),
+        });
+        ask("write the chart to (.svg or .pdf)", proposal)
+    }
+
+    fn draw_bars(&self, drawn: &Drawn, view: &View<'_>, canvas: &mut Canvas<'_>) {
+        let title = format!("{}  bars of {}", drawn.scene.title, drawn.frame);
+        let x = canvas.put(1, 0, &title, theme::words());
+        let cursor = self.bar_at_cursor();
+        if view.facts_width() > 0 {
+            legend(&drawn.scene, canvas, x + 3);
+        } else if let Some(at) = cursor {
+            // Without room for facts the bar under the cursor is told here.
+            let value = |f: Field| {
+                let cell = drawn.bars.cells(f).get(at);
+                cell.map_or("–".to_owned(), |v| scaled(v, drawn.bars.scale.price))
+            };
+            let words = format!(
+                "{}  O {} H {} L {} C {}",
+                wall(drawn.bars.time[at]),
+                value(Field::Open),
+                value(Field::High),
+                value(Field::Low),
+                value(Field::Close)
+            );
+            canvas.put(0, 0, &format!("{words:<80}"), theme::words());
+        }
+        let (width, height) = (canvas.width(), canvas.height());
+        draw_scene(&drawn.scene, cursor, canvas.part(0, 2, width, height.saturating_sub(2)));
+        draw_marks(view, drawn, canvas.part(0, 1, width, 1));
     }
 }
 
 /// What check found in this series and where its sources meet, above the bars.
-fn draw_marks(app: &App, drawn: &Drawn, mut canvas: Canvas<'_>) {
+fn draw_marks(view: &View<'_>, drawn: &Drawn, mut canvas: Canvas<'_>) {
     let slots = Slots::of(&drawn.scene, canvas.width());
     let end = drawn.bars.time.last().map_or(0, |t| t + drawn.frame.length());
     let mut mark = |from: Micros, to: Micros, mark: &str, colour| {
@@ -213,7 +252,9 @@ fn draw_marks(app: &App, drawn: &Drawn, mut canvas: Canvas<'_>) {
             canvas.put(slots.middle(slot), 0, mark, theme::words().fg(colour));
         }
     };
-    let found = app.check.found_in(app, &drawn.series).into_iter().flat_map(|r| &r.findings);
+    let info = view.snapshot.find(&drawn.series);
+    let found = view.found.filter(|f| info.is_some_and(|info| info.edition.id == f.edition));
+    let found = found.into_iter().flat_map(|f| &f.report.findings);
     let mut found: Vec<_> = found.filter(|f| f.kind != Kind::ClosedMarket).collect();
     // The worst is drawn last, so that it is the one seen.
     found.sort_by_key(|f| f.kind.severity());
@@ -221,8 +262,7 @@ fn draw_marks(app: &App, drawn: &Drawn, mut canvas: Canvas<'_>) {
         let (shape, colour) = theme::severity(f.kind.severity());
         mark(f.span.from, f.span.to, shape, colour);
     }
-    if let Some(Made::Splice(joining)) = app.snapshot.find(&drawn.series).map(|s| &s.edition.provenance.made)
-    {
+    if let Some(Made::Splice(joining)) = info.map(|s| &s.edition.provenance.made) {
         joining.seams.iter().for_each(|at| mark(*at, at + 1, "┃", theme::CHOSEN));
     }
 }
@@ -255,7 +295,7 @@ fn origin_in_words(origin: i64) -> String {
 }
 
 /// A bar's values as facts.
-pub fn bar_facts(bars: &Columns, at: usize) -> Vec<Fact> {
+fn bar_facts(bars: &Columns, at: usize) -> Vec<Fact> {
     let mut out = Vec::new();
     for (field, column) in bars.fields.iter().zip(&bars.data) {
         let value = match (field, present(column[at])) {
@@ -269,12 +309,11 @@ pub fn bar_facts(bars: &Columns, at: usize) -> Vec<Fact> {
     out
 }
 
-pub fn facts(app: &App) -> Vec<Fact> {
-    let (Some(drawn), Some(at)) = (app.chart.drawn.get(), app.chart.cursor()) else { return Vec::new() };
-    let instrument = app.snapshot.instrument(&drawn.series.instrument);
+fn facts_of(drawn: &Drawn, at: usize, view: &View<'_>) -> Vec<Fact> {
+    let instrument = view.snapshot.instrument(&drawn.series.instrument);
     let clock = instrument.map_or_else(Clock::utc, |i| i.sheet.session.clock.clone());
     let time = drawn.bars.time[at];
-    let afloat = app.snapshot.find(&drawn.series).is_some_and(|s| s.is_afloat());
+    let afloat = view.snapshot.find(&drawn.series).is_some_and(|s| s.is_afloat());
     let mut out = vec![Fact::heading(format!("bar of {}", drawn.frame))];
     if afloat {
         out.push(Fact::Pair("written", wall(time)));

@@ -1,27 +1,42 @@
 //! Check: a calendar of days shaded by completeness, what was found, and mends before they are done.
 
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 use stavel_core::check::{
-    Against, Crossed, Finding, Kind, Mend, MendList, Report, WEEK_HOURS, check_series, cross_check,
+    Against, Crossed, Finding, Kind, Learned, Mend, MendList, Report, WEEK_HOURS, check_series, cross_check,
     learn_week, preview_mends,
 };
-use stavel_core::job::Job;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, date, wall};
 use stavel_core::model::{Columns, SeriesName, Span, time};
-use stavel_core::store::{SeriesInfo, Shelf};
+use stavel_core::store::SeriesInfo;
 use stavel_work::{CheckStep, ComposeStep, Step};
 
 use super::check_mends::{self, Preview};
-use super::{Fact, check_against, check_calendar, check_week, rests_on, scroll, step};
-use crate::act::Act;
-use crate::app::{App, Tone};
-use crate::canvas::{Canvas, thousands};
-use crate::jobs::Slot;
-use crate::overlay::{Overlay, Prompt};
+use super::{Fact, Lens, check_against, check_calendar, check_week, rests_on, step};
+use crate::act::Row;
+use crate::canvas::{Canvas, scroll, thousands};
+use crate::effect::{Beside, Effect, Effects, Place, ask, say, start, tell_done};
+use crate::jobs::{Errand, Slot};
 use crate::theme;
+use crate::view::{Found, View};
+
+/// What can be done with a check.
+#[derive(Debug, Clone, Copy)]
+pub enum Act {
+    SeePlace,
+    MendKind,
+    MendSafe,
+    DoMends,
+    Week,
+    HourBack,
+    HourOn,
+    Against,
+    Learn,
+    WriteReport,
+    SaveMends,
+    LoadMends,
+}
 
 /// What is shown below the calendar.
 #[derive(Default, Clone, Copy, PartialEq, Eq)]
@@ -32,78 +47,213 @@ enum Below {
     Against,
 }
 
+/// The lens.
 #[derive(Default)]
-pub struct State {
-    pub report: Slot<Report>,
+pub struct CheckLens {
+    report: Slot<Report>,
     at: usize,
     /// Mends chosen and not yet done, with what they would do.
     mends: Vec<Mend>,
     preview: Slot<Preview>,
     /// The rows around the chosen finding.
     place: Slot<(Columns, Span)>,
-    pub crossed: Slot<Crossed>,
+    crossed: Slot<Crossed>,
     below: Below,
-    /// The hour of the week, and the place among the worst days, that are looked at.
-    pub hour: usize,
-    pub worst: usize,
+    /// The hour of the week that is looked at.
+    hour: usize,
+    /// The place among the worst days that is looked at.
+    worst: usize,
+    learned: Errand<Learned>,
+    learning: Option<SeriesName>,
+    asked: Option<Asked>,
 }
 
-impl State {
-    /// Shows a part below the calendar, or the findings again.
-    fn show(&mut self, part: Below) {
-        self.below = if self.below == part { Below::Findings } else { part };
+/// A question whose answer is awaited.
+enum Asked {
+    SaveMends,
+    LoadMends,
+    Report,
+    /// The session week of an instrument.
+    Week(String),
+}
+
+impl Lens for CheckLens {
+    type Act = Act;
+    const WORD: &'static str = "check";
+    const ABOUT: &'static str = "check: find what is wrong, mend it";
+    const ROWS: &'static [Row<Act>] = &[
+        Row::new(Act::SeePlace, "Enter", "see place", "go to the chosen finding on the chart"),
+        Row::new(
+            Act::MendKind,
+            "m",
+            "mend kind",
+            "choose the mend for this kind of finding, or take it away; what it would do is shown",
+        )
+        .command("stavel check SERIES --mend KIND,..."),
+        Row::new(Act::MendSafe, "M", "mend safe", "choose every mend that is safe without looking")
+            .command("stavel check SERIES --mend KIND,..."),
+        Row::new(Act::DoMends, "a", "do mends", "do the chosen mends: a new edition")
+            .command("stavel check SERIES --mend KIND,..."),
+        Row::new(Act::Week, "w", "week", "movement and spread by hour of the week"),
+        Row::new(Act::HourBack, ",", "", "the hour of the week before"),
+        Row::new(Act::HourOn, ".", "hour", "the next hour of the week"),
+        Row::new(Act::Against, "x", "against", "hold it against another source, month by month")
+            .command("stavel check SERIES --against SERIES"),
+        Row::new(Act::Learn, "l", "learn", "read the session week off the rows")
+            .command("stavel check SERIES --learn"),
+        Row::new(Act::WriteReport, "R", "report", "write a page to keep with the data")
+            .command("stavel check SERIES --report FILE"),
+        Row::new(Act::SaveMends, "W", "", "save the chosen mends as a list")
+            .command("stavel check SERIES --mend KIND,... --save-mends FILE"),
+        Row::new(Act::LoadMends, "L", "mend list", "take the mends of a saved list")
+            .command("stavel check SERIES --mends FILE"),
+    ];
+
+    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+        match act {
+            Act::Week => self.show(Below::Week),
+            Act::Against => self.show(Below::Against),
+            Act::HourBack => self.move_hour(WEEK_HOURS - 1),
+            Act::HourOn => self.move_hour(1),
+            Act::SeePlace => self.see_place(view),
+            Act::MendKind => self.mend_kind(view),
+            Act::MendSafe => self.mend_safe(),
+            Act::DoMends => match (view.selected.cloned(), self.mends.is_empty()) {
+                (Some(series), false) => {
+                    let mend = std::mem::take(&mut self.mends);
+                    start(Step::Check(CheckStep { mend, ..CheckStep::of(series) }))
+                }
+                _ => say("choose what to mend first: m the finding's kind, M all that is safe"),
+            },
+            Act::SaveMends if self.mends.is_empty() => say("there are no mends to save; m and M choose some"),
+            Act::SaveMends => self.ask(Asked::SaveMends, "save the mends as", "mends.toml"),
+            Act::LoadMends => self.ask(Asked::LoadMends, "take the mends of", "mends.toml"),
+            Act::WriteReport => self.ask(Asked::Report, "write the report to (.html or .pdf)", "check.html"),
+            Act::Learn => self.learn(view),
+        }
     }
 
-    /// Lets the mends go that were chosen.
-    pub fn forget_mends(&mut self) {
+    fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
+        match self.below {
+            Below::Week => return self.move_hour(if down { 24 } else { WEEK_HOURS - 24 }),
+            Below::Against => {
+                let days = self.crossed.get().map_or(0, |c| c.cross.worst_days.len());
+                self.worst = step(self.worst, days, down);
+            }
+            Below::Findings => {
+                let count = self.report.get().map_or(0, |r| seen(view.window, r).len());
+                self.at = step(self.at, count, down);
+            }
+        }
+        Effects::new()
+    }
+
+    fn answer(&mut self, text: &str, view: &View<'_>) -> Effects {
+        let path = Path::new(text);
+        match self.asked.take() {
+            Some(Asked::SaveMends) => {
+                let list = MendList { mend: self.mends.clone() };
+                match list.write(path) {
+                    Ok(()) => tell_done(format!("{text} holds {} mends", list.mend.len())),
+                    Err(err) => vec![Effect::Complain(err)],
+                }
+            }
+            Some(Asked::LoadMends) => match MendList::read(path) {
+                Ok(list) => {
+                    self.mends = list.mend;
+                    Effects::new()
+                }
+                Err(err) => vec![Effect::Complain(err)],
+            },
+            Some(Asked::Report) => {
+                let report = Some(PathBuf::from(text));
+                let step = |series: SeriesName| CheckStep { report, ..CheckStep::of(series) };
+                view.selected.cloned().map_or_else(Effects::new, |s| start(Step::Check(step(s))))
+            }
+            Some(Asked::Week(name)) => {
+                let set = [("hours".to_owned(), text.to_owned())].into();
+                start(Step::Compose(ComposeStep { name, set, ..ComposeStep::default() }))
+            }
+            None => Effects::new(),
+        }
+    }
+
+    fn want(&mut self, view: &View<'_>) -> Effects {
+        let Some(info) = view.series() else { return Effects::new() };
+        let (name, edition) = (info.name.clone(), info.edition.id.to_string());
+        self.report.want(edition.clone(), view.threads, move |shelf, job| {
+            check_series(shelf, &name, Span::ALL, job).map(|(_, report)| report)
+        });
+        if self.report.is_for(&edition) {
+            self.want_preview(info, view);
+            self.want_place(info, view);
+        } else {
+            self.mends.clear();
+        }
+        if self.below == Below::Against { self.want_crossed(info, view) } else { Effects::new() }
+    }
+
+    fn collect(&mut self, view: &View<'_>) -> Effects {
+        let mut out = Effects::new();
+        if self.report.collect()
+            && let (Some(report), Some(info)) = (self.report.get(), view.series())
+            && self.report.is_for(&info.edition.id.to_string())
+        {
+            out.push(Effect::Found(Found { edition: info.edition.id, report: report.clone() }));
+        }
+        self.preview.collect();
+        self.place.collect();
+        self.crossed.collect();
+        if let Some(learned) = self.learned.collect() {
+            out.extend(self.propose_week(learned, view));
+        }
+        out
+    }
+
+    fn step_done(&mut self, _step: &Step, _report: &stavel_work::Report) {
+        self.report.forget();
+    }
+
+    fn let_go(&mut self) {
         self.mends.clear();
     }
 
-    /// What was found in a series, if that is what was checked last.
-    pub fn found_in(&self, app: &App, series: &SeriesName) -> Option<&Report> {
-        let edition = app.snapshot.find(series)?.edition.id;
-        self.report.get().filter(|_| self.report.is_for(&edition.to_string())).map(|r| r.as_ref())
+    fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {
+        match &self.report.value {
+            Some(Ok(report)) => self.draw_report(report, view, canvas),
+            Some(Err(err)) => {
+                canvas.paragraph(1, &err.to_string(), theme::words().fg(theme::WRONG));
+            }
+            None => {
+                canvas.put(2, 1, "checking …", theme::faint());
+            }
+        }
+    }
+
+    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+        let Some(report) = self.report.get() else { return Vec::new() };
+        let mut out = facts_of(report, view);
+        if let Some(finding) = seen(view.window, report).get(self.at) {
+            out.extend(facts_of_finding(finding));
+        }
+        out
     }
 }
 
-pub fn want(app: &mut App) {
-    let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)).cloned() else { return };
-    let (name, edition) = (info.name.clone(), info.edition.id.to_string());
-    let series = name.clone();
-    app.check.report.want(
-        edition.clone(),
-        &app.threads,
-        |app| Some(&mut app.check.report),
-        move |shelf, job| check_series(shelf, &series, Span::ALL, job).map(|(_, report)| report),
-    );
-    if app.check.report.is_for(&edition) {
-        want_preview(app, &name, &edition);
-        want_place(app, info.clone());
-    } else {
-        app.check.mends.clear();
-    }
-    if app.check.below == Below::Against {
-        want_crossed(app, &name, &edition);
-    }
+/// More findings of one kind than this in the window are told by their first alone.
+const TOGETHER: usize = 12;
+
+/// The findings in the window: each, or the first of a kind that has very many.
+fn seen(window: Span, report: &Report) -> Vec<&Finding> {
+    let inside: Vec<&Finding> =
+        report.findings.iter().filter(|f| f.span.overlap(&window).is_some()).collect();
+    let of_kind = inside.chunk_by(|a, b| a.kind == b.kind);
+    of_kind.flat_map(|run| if run.len() > TOGETHER { &run[..1] } else { run }).copied().collect()
 }
 
-/// Has the chosen mends tried, around the finding that is chosen.
-fn want_preview(app: &mut App, name: &SeriesName, edition: &str) {
-    let Some(report) = app.check.report.get().cloned().filter(|_| !app.check.mends.is_empty()) else {
-        return;
-    };
-    let window = around(seen(app, &report).get(app.check.at).map_or(app.window, |f| f.span));
-    let (name, mends) = (name.clone(), app.check.mends.clone());
-    let key = format!("{edition} {window:?} {mends:?}");
-    app.check.preview.want(
-        key,
-        &app.threads,
-        |app| Some(&mut app.check.preview),
-        move |shelf, job| {
-            let (before, after, counts) = preview_mends(shelf, &name, &report, &mends, window, job)?;
-            Ok(Preview { counts, before, after, window })
-        },
-    );
+/// How many findings of a kind are in the window.
+fn count_in_window(window: Span, report: &Report, kind: Kind) -> usize {
+    report.findings.iter().filter(|f| f.kind == kind && f.span.overlap(&window).is_some()).count()
 }
 
 /// A finding's span with some room on both sides.
@@ -112,220 +262,208 @@ fn around(span: Span) -> Span {
     Span::new(span.from - room, span.to + room)
 }
 
-/// Has the rows read around the finding that is chosen.
-fn want_place(app: &mut App, info: SeriesInfo) {
-    let Some(report) = app.check.report.get().cloned() else { return };
-    let Some(window) = seen(app, &report).get(app.check.at).map(|f| around(f.span)) else { return };
-    let key = format!("{} {window:?}", info.edition.id);
-    app.check.place.want(
-        key,
-        &app.threads,
-        |app| Some(&mut app.check.place),
-        move |shelf, _| Ok((shelf.read(&info.edition, window)?, window)),
-    );
-}
-
-/// Has the series held against the longest one of another source.
-fn want_crossed(app: &mut App, name: &SeriesName, edition: &str) {
-    let afloat = app.snapshot.find(name).is_some_and(|s| s.is_afloat());
-    let others =
-        app.snapshot.roots_of(&name.instrument).filter(|s| s.name != *name && s.is_afloat() == afloat);
-    // What was joined out of this series would agree with it too well.
-    let fits = |s: &&SeriesInfo| {
-        (
-            !s.edition.provenance.made.is_joined(),
-            s.name.source != name.source,
-            s.edition.last - s.edition.first,
-        )
-    };
-    let Some(other) = others.max_by_key(fits) else {
-        app.check.below = Below::Findings;
-        return app.say("there is no other series to hold it against", Tone::Plain);
-    };
-    let key = format!("{edition} {}", other.edition.id);
-    let (name, against) = (name.clone(), Against::Series(other.name.clone()));
-    app.check.crossed.want(
-        key,
-        &app.threads,
-        |app| Some(&mut app.check.crossed),
-        move |shelf, job| cross_check(shelf, &name, &against, Span::ALL, job),
-    );
-}
-
-/// More findings of one kind than this in the window are told by their first alone.
-const TOGETHER: usize = 12;
-
-/// The findings in the window: each, or the first of a kind that has very many.
-fn seen<'a>(app: &App, report: &'a Report) -> Vec<&'a Finding> {
-    let inside: Vec<&Finding> =
-        report.findings.iter().filter(|f| f.span.overlap(&app.window).is_some()).collect();
-    let of_kind = inside.chunk_by(|a, b| a.kind == b.kind);
-    of_kind.flat_map(|run| if run.len() > TOGETHER { &run[..1] } else { run }).copied().collect()
-}
-
-/// How many findings of a kind are in the window.
-fn count_in_window(app: &App, report: &Report, kind: Kind) -> usize {
-    report.findings.iter().filter(|f| f.kind == kind && f.span.overlap(&app.window).is_some()).count()
-}
-
-pub fn act(app: &mut App, act: Act) {
-    match act {
-        Act::WeekHeat => return app.check.show(Below::Week),
-        Act::Against => return app.check.show(Below::Against),
-        _ => {}
+impl CheckLens {
+    /// Shows a part below the calendar, or the findings again.
+    fn show(&mut self, part: Below) -> Effects {
+        self.below = if self.below == part { Below::Findings } else { part };
+        Effects::new()
     }
-    let Some(report) = app.check.report.get().cloned() else { return };
-    let seen = seen(app, &report);
-    let chosen = seen.get(app.check.at).copied();
-    match act {
-        Act::Up | Act::Down if app.check.below == Below::Week => {
-            let by = if act == Act::Down { 24 } else { WEEK_HOURS - 24 };
-            app.check.hour = (app.check.hour + by) % WEEK_HOURS;
+
+    fn ask(&mut self, asked: Asked, label: &str, proposal: &str) -> Effects {
+        self.asked = Some(asked);
+        ask(label, proposal)
+    }
+
+    fn move_hour(&mut self, by: usize) -> Effects {
+        if self.below != Below::Week {
+            return say("w shows the hours of the week");
         }
-        Act::NudgeBack | Act::NudgeOn if app.check.below == Below::Week => {
-            let by = if act == Act::NudgeOn { 1 } else { WEEK_HOURS - 1 };
-            app.check.hour = (app.check.hour + by) % WEEK_HOURS;
+        self.hour = (self.hour + by) % WEEK_HOURS;
+        Effects::new()
+    }
+
+    /// The place looked at, on the chart: of a finding, an hour of the week or one of the worst days.
+    fn see_place(&self, view: &View<'_>) -> Effects {
+        let Some(report) = self.report.get() else { return Effects::new() };
+        let plain = |at: i64, around: i64| Place { series: None, at, around, beside: None };
+        let place = match self.below {
+            Below::Week => check_week::last_time_of(self.hour, report, view).map(|at| plain(at, 2 * HOUR)),
+            Below::Against => self.crossed.get().and_then(|crossed| {
+                let (day, _) = crossed.cross.worst_days.get(self.worst)?;
+                let beside = Some(Beside { series: crossed.there.name.clone(), by: None });
+                Some(Place { beside, ..plain(day * DAY + DAY / 2, DAY / 2) })
+            }),
+            Below::Findings => seen(view.window, report)
+                .get(self.at)
+                .map(|f| plain(f.span.from, (f.span.length() * 2).clamp(HOUR, 60 * DAY))),
+        };
+        place.map(Effect::Show).into_iter().collect()
+    }
+
+    fn mend_kind(&mut self, view: &View<'_>) -> Effects {
+        let Some(report) = self.report.get() else { return Effects::new() };
+        let chosen = seen(view.window, report).get(self.at).map(|f| f.kind);
+        match chosen.map(|kind| (kind, kind.mend_in_words())) {
+            Some((kind, Some(_))) => {
+                toggle(&mut self.mends, Mend::Kind(kind));
+                Effects::new()
+            }
+            Some((kind, None)) => say(format!("{} has no mend here", kind.word())),
+            None => say("no finding is chosen"),
         }
-        Act::NudgeBack | Act::NudgeOn => app.say("w shows the hours of the week", Tone::Plain),
-        Act::Up | Act::Down if app.check.below == Below::Against => {
-            let days = app.check.crossed.get().map_or(0, |c| c.cross.worst_days.len());
-            app.check.worst = step(app.check.worst, days, act == Act::Down);
+    }
+
+    fn mend_safe(&mut self) -> Effects {
+        let Some(report) = self.report.get() else { return Effects::new() };
+        let is_due = report.count(Kind::DuplicateTime).0 > 0 || report.filler_closed > 0;
+        self.mends = is_due.then_some(Mend::Safe).into_iter().collect();
+        match is_due {
+            true => Effects::new(),
+            false => say("nothing found here has a mend that is safe without looking"),
         }
-        Act::Up | Act::Down => app.check.at = step(app.check.at, seen.len(), act == Act::Down),
-        Act::Enter if app.check.below == Below::Week => check_week::show_hour(app, &report),
-        Act::Enter if app.check.below == Below::Against => check_against::show_worst_day(app),
-        Act::Enter => {
-            if let Some(f) = chosen {
-                app.show_place(f.span.from, (f.span.length() * 2).clamp(HOUR, 60 * DAY));
+    }
+
+    /// Reads the session week off the rows.
+    fn learn(&mut self, view: &View<'_>) -> Effects {
+        let Some(series) = view.selected.cloned() else { return Effects::new() };
+        self.learning = Some(series.clone());
+        self.learned.send(view.threads, move |shelf, job| learn_week(shelf, &series, job));
+        say("reading the session week off the rows …")
+    }
+
+    /// Proposes the session week that the rows say.
+    fn propose_week(&mut self, learned: stavel_core::Result<Learned>, view: &View<'_>) -> Effects {
+        let learned = match learned {
+            Ok(learned) => learned,
+            Err(err) => return vec![Effect::Complain(err)],
+        };
+        let Some(series) = self.learning.take() else { return Effects::new() };
+        let sheet = view.snapshot.instrument(&series.instrument).map(|i| i.sheet.session.week.to_string());
+        let week = learned.week.to_string();
+        if sheet.as_deref() == Some(&week) {
+            return tell_done(format!("the rows keep to the sheet's session week, {week}"));
+        }
+        let label = format!(
+            "the rows of {} weeks say this; the sheet has {}; take it?",
+            learned.weeks,
+            sheet.unwrap_or_default()
+        );
+        self.asked = Some(Asked::Week(series.instrument));
+        ask(label, week)
+    }
+
+    /// Has the chosen mends tried, around the finding that is chosen.
+    fn want_preview(&mut self, info: &SeriesInfo, view: &View<'_>) {
+        let Some(report) = self.report.get().cloned().filter(|_| !self.mends.is_empty()) else { return };
+        let window = around(seen(view.window, &report).get(self.at).map_or(view.window, |f| f.span));
+        let (name, mends) = (info.name.clone(), self.mends.clone());
+        let key = format!("{} {window:?} {mends:?}", info.edition.id);
+        self.preview.want(key, view.threads, move |shelf, job| {
+            let (before, after, counts) = preview_mends(shelf, &name, &report, &mends, window, job)?;
+            Ok(Preview { counts, before, after, window })
+        });
+    }
+
+    /// Has the rows around the chosen finding read.
+    fn want_place(&mut self, info: &SeriesInfo, view: &View<'_>) {
+        let Some(report) = self.report.get() else { return };
+        let Some(window) = seen(view.window, report).get(self.at).map(|f| around(f.span)) else { return };
+        let key = format!("{} {window:?}", info.edition.id);
+        let edition = info.edition.clone();
+        self.place.want(key, view.threads, move |shelf, _| Ok((shelf.read(&edition, window)?, window)));
+    }
+
+    /// Has the series held against the longest one of another source.
+    fn want_crossed(&mut self, info: &SeriesInfo, view: &View<'_>) -> Effects {
+        let name = info.name.clone();
+        let others = view
+            .snapshot
+            .roots_of(&name.instrument)
+            .filter(|s| s.name != name && s.is_afloat() == info.is_afloat());
+        // What was joined out of this series would agree with it too well.
+        let fits = |s: &&SeriesInfo| {
+            (
+                !s.edition.provenance.made.is_joined(),
+                s.name.source != name.source,
+                s.edition.last - s.edition.first,
+            )
+        };
+        let Some(other) = others.max_by_key(fits) else {
+            self.below = Below::Findings;
+            return say("there is no other series to hold it against");
+        };
+        let key = format!("{} {}", info.edition.id, other.edition.id);
+        let against = Against::Series(other.name.clone());
+        self.crossed
+            .want(key, view.threads, move |shelf, job| cross_check(shelf, &name, &against, Span::ALL, job));
+        Effects::new()
+    }
+
+    fn draw_report(&self, report: &Report, view: &View<'_>, mut canvas: Canvas<'_>) {
+        let width = canvas.width();
+        let calendar = check_calendar::draw(view.window, report, canvas.part(0, 0, width, 12));
+        let height = canvas.height().saturating_sub(calendar);
+        let mut below = canvas.part(0, calendar, width, height);
+        below.rule(0, theme::rule());
+        let height = height.saturating_sub(1);
+        if !self.mends.is_empty() {
+            let preview = self.preview.get().map(|p| p.as_ref());
+            return check_mends::draw(&self.mends, preview, below.part(0, 1, width, height));
+        }
+        match self.below {
+            Below::Week => check_week::draw(report, self.hour, below.part(0, 1, width, height)),
+            Below::Against => {
+                check_against::draw(&self.crossed, self.worst, below.part(0, 1, width, height));
+            }
+            Below::Findings => {
+                let kinds = draw_kinds(report, &mut below);
+                let part = below.part(kinds, 1, width.saturating_sub(kinds), height);
+                self.draw_findings(report, view.window, part);
             }
         }
-        Act::Mend => match chosen.map(|f| (f.kind, f.kind.mend_in_words())) {
-            Some((kind, Some(_))) => toggle(&mut app.check.mends, Mend::Kind(kind)),
-            Some((kind, None)) => app.say(format!("{} has no mend here", kind.word()), Tone::Plain),
-            None => app.say("no finding is chosen", Tone::Plain),
-        },
-        Act::MendAll => {
-            let is_due = report.count(Kind::DuplicateTime).0 > 0 || report.filler_closed > 0;
-            if !is_due {
-                app.say("nothing found here has a mend that is safe without looking", Tone::Plain);
-            }
-            app.check.mends = is_due.then_some(Mend::Safe).into_iter().collect();
+    }
+
+    fn draw_findings(&self, report: &Report, window: Span, mut canvas: Canvas<'_>) {
+        let seen = seen(window, report);
+        let all: usize = Kind::ALL.iter().map(|k| count_in_window(window, report, *k)).sum();
+        let head = match all {
+            0 => "nothing found in this window".to_owned(),
+            n => format!("{n} findings in this window"),
+        };
+        canvas.put(1, 0, &head, theme::faint());
+        let mut rows = canvas.height().saturating_sub(1) as usize;
+        // Where there is room, the place of the chosen finding is shown below the list.
+        let list = seen.len().clamp(3, 10);
+        if let Some(place) = self.place.get().filter(|_| rows >= list + 10) {
+            let top = list as u16 + 2;
+            let (width, height) = (canvas.width().saturating_sub(2), canvas.height().saturating_sub(top));
+            check_mends::draw_place(&place.0, place.1, canvas.part(1, top, width, height));
+            rows = list;
         }
-        Act::Accept => match (app.selected.clone(), app.check.mends.is_empty()) {
-            (Some(series), false) => {
-                let mend = std::mem::take(&mut app.check.mends);
-                app.start(Step::Check(CheckStep { mend, ..CheckStep::of(series) }));
-            }
-            _ => app.say("choose what to mend first: m the finding's kind, M all that is safe", Tone::Plain),
-        },
-        Act::SaveMends if app.check.mends.is_empty() => {
-            app.say("there are no mends to save; m and M choose some", Tone::Plain);
+        let at = self.at.min(seen.len().saturating_sub(1));
+        let first = scroll(at, rows, seen.len());
+        for (i, f) in seen.iter().enumerate().skip(first).take(rows) {
+            let y = (i - first) as u16 + 1;
+            let (mark, colour) = theme::severity(f.kind.severity());
+            let style = if i == at { theme::chosen() } else { theme::words() };
+            canvas.put(1, y, mark, theme::words().fg(colour));
+            let n = count_in_window(window, report, f.kind);
+            let many = if n > TOGETHER { format!("{n} times, the first: ") } else { String::new() };
+            canvas.put(
+                3,
+                y,
+                &format!("{:<16} {:<16} {many}{}", wall(f.span.from), f.kind.word(), f.detail),
+                style,
+            );
         }
-        Act::SaveMends => ask(app, "save the mends as", "mends.toml", |app, path| {
-            let list = MendList { mend: app.check.mends.clone() };
-            match list.write(Path::new(path)) {
-                Ok(()) => app.say(format!("{path} holds {} mends", list.mend.len()), Tone::Good),
-                Err(err) => app.complain(&err),
-            }
-        }),
-        Act::LoadMends => {
-            ask(app, "take the mends of", "mends.toml", |app, path| match MendList::read(Path::new(path)) {
-                Ok(list) => app.check.mends = list.mend,
-                Err(err) => app.complain(&err),
-            })
-        }
-        Act::LearnWeek => learn(app),
-        Act::Report => ask(app, "write the report to (.html or .pdf)", "check.html", |app, path| {
-            if let Some(series) = app.selected.clone() {
-                let report = Some(PathBuf::from(path));
-                app.start(Step::Check(CheckStep { report, ..CheckStep::of(series) }));
-            }
-        }),
-        _ => {}
     }
 }
 
 fn toggle(mends: &mut Vec<Mend>, mend: Mend) {
     match mends.iter().position(|m| *m == mend) {
-        Some(at) => {
-            mends.remove(at);
-        }
+        Some(at) => drop(mends.remove(at)),
         None => mends.push(mend),
     }
-}
-
-fn ask(app: &mut App, label: &str, proposal: &str, done: impl FnOnce(&mut App, &str) + Send + 'static) {
-    app.overlay = Some(Overlay::Prompt(Prompt::new(label, proposal, done)));
-}
-
-/// Reads the session week off the rows and proposes it.
-fn learn(app: &mut App) {
-    let Some(series) = app.selected.clone() else { return };
-    app.say("reading the session week off the rows …", Tone::Plain);
-    let name = series.clone();
-    let work = move |shelf: &Shelf, job: &Job| learn_week(shelf, &name, job);
-    app.threads.read(Arc::new(Job::unwatched()), work, move |app, learned| match learned {
-        Err(err) => app.complain(&err),
-        Ok(learned) => {
-            let sheet = app.snapshot.instrument(&series.instrument).map(|i| i.sheet.session.week.to_string());
-            let week = learned.week.to_string();
-            if sheet.as_deref() == Some(&week) {
-                return app.say(format!("the rows keep to the sheet's session week, {week}"), Tone::Good);
-            }
-            let label = format!(
-                "the rows of {} weeks say this; the sheet has {}; take it?",
-                learned.weeks,
-                sheet.unwrap_or_default()
-            );
-            ask(app, &label, &week, move |app, typed| {
-                let set = [("hours".to_owned(), typed.to_owned())].into();
-                let (name, like) = (series.instrument.clone(), None);
-                app.start(Step::Compose(ComposeStep { name, like, set, ..ComposeStep::default() }));
-            });
-        }
-    });
-}
-
-pub fn draw(app: &App, mut canvas: Canvas<'_>) {
-    let report = match &app.check.report.value {
-        Some(Ok(report)) => report,
-        Some(Err(err)) => {
-            canvas.paragraph(1, &err.to_string(), theme::words().fg(theme::WRONG));
-            return;
-        }
-        None => {
-            canvas.put(2, 1, "checking …", theme::faint());
-            return;
-        }
-    };
-    let width = canvas.width();
-    let calendar = check_calendar::draw(app, report, canvas.part(0, 0, width, 12));
-    let height = canvas.height().saturating_sub(calendar);
-    let mut below = canvas.part(0, calendar, width, height);
-    below.rule(0, theme::rule());
-    if !app.check.mends.is_empty() {
-        let part = below.part(0, 1, width, height.saturating_sub(1));
-        return check_mends::draw(&app.check.mends, app.check.preview.get().map(|p| p.as_ref()), part);
-    }
-    match app.check.below {
-        Below::Week => {
-            return check_week::draw(
-                report,
-                app.check.hour,
-                below.part(0, 1, width, height.saturating_sub(1)),
-            );
-        }
-        Below::Against => {
-            return check_against::draw(
-                &app.check.crossed,
-                app.check.worst,
-                below.part(0, 1, width, height.saturating_sub(1)),
-            );
-        }
-        Below::Findings => {}
-    }
-    let kinds = draw_kinds(report, &mut below);
-    draw_findings(app, report, below.part(kinds, 1, width.saturating_sub(kinds), height.saturating_sub(1)));
 }
 
 /// Kinds with their counts at the left; gives the columns used.
@@ -352,45 +490,8 @@ fn draw_kinds(report: &Report, canvas: &mut Canvas<'_>) -> u16 {
     wide
 }
 
-fn draw_findings(app: &App, report: &Report, mut canvas: Canvas<'_>) {
-    let seen = seen(app, report);
-    let all: usize = Kind::ALL.iter().map(|k| count_in_window(app, report, *k)).sum();
-    let head = match all {
-        0 => "nothing found in this window".to_owned(),
-        n => format!("{n} findings in this window"),
-    };
-    canvas.put(1, 0, &head, theme::faint());
-    let mut rows = canvas.height().saturating_sub(1) as usize;
-    // Where there is room, the place of the chosen finding is shown below the list.
-    let list = seen.len().clamp(3, 10);
-    if let Some(place) = app.check.place.get().filter(|_| rows >= list + 10) {
-        let top = list as u16 + 2;
-        let (width, height) = (canvas.width().saturating_sub(2), canvas.height().saturating_sub(top));
-        check_mends::draw_place(&place.0, place.1, canvas.part(1, top, width, height));
-        rows = list;
-    }
-    let at = app.check.at.min(seen.len().saturating_sub(1));
-    let first = scroll(at, rows, seen.len());
-    for (i, f) in seen.iter().enumerate().skip(first).take(rows) {
-        let y = (i - first) as u16 + 1;
-        let (mark, colour) = theme::severity(f.kind.severity());
-        let style = if i == at { theme::chosen() } else { theme::words() };
-        canvas.put(1, y, mark, theme::words().fg(colour));
-        let n = count_in_window(app, report, f.kind);
-        let many = if n > TOGETHER { format!("{n} times, the first: ") } else { String::new() };
-        canvas.put(
-            3,
-            y,
-            &format!("{:<16} {:<16} {many}{}", wall(f.span.from), f.kind.word(), f.detail),
-            style,
-        );
-    }
-}
-
-pub fn facts(app: &App) -> Vec<Fact> {
-    let Some(report) = app.check.report.get() else { return Vec::new() };
-    let decimals =
-        app.selected.as_ref().and_then(|s| app.snapshot.find(s)).map_or(0, |s| s.edition.scale.price);
+fn facts_of(report: &Report, view: &View<'_>) -> Vec<Fact> {
+    let decimals = view.series().map_or(0, |s| s.edition.scale.price);
     let price = |e: stavel_core::check::Extreme| scaled(e.points, decimals);
     let missing: Vec<String> = report.missing_days().map(date).collect();
     let mut out = vec![Fact::heading(format!("grade {}", report.grade.points))];
@@ -407,8 +508,7 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Fact::Pair("filler", format!("{} closed", thousands(report.filler_closed))),
         Fact::Pair("quiet", format!("{} open, kept", thousands(report.filler_open))),
     ]);
-    let instrument = app.selected.as_ref().and_then(|s| app.snapshot.instrument(&s.instrument));
-    out.extend(instrument.map_or(Vec::new(), |i| rests_on(i, &["hours"])));
+    out.extend(view.instrument().map_or(Vec::new(), |i| rests_on(i, &["hours"])));
     out.extend([
         Fact::Gap,
         Fact::heading("largest"),
@@ -429,16 +529,19 @@ pub fn facts(app: &App) -> Vec<Fact> {
             out.push(Fact::Pair(label, value.to_string()));
         }
     }
-    if let Some(f) = seen(app, report).get(app.check.at) {
-        out.push(Fact::Gap);
-        out.push(Fact::heading(f.kind.word()));
-        out.push(Fact::words(format!("{} … {}", wall(f.span.from), wall(f.span.to))));
-        out.push(Fact::words(time::length_in_words(f.span.length())));
-        out.push(Fact::words(f.detail.clone()));
-        out.push(Fact::words(match f.kind.mend_in_words() {
+    out
+}
+
+fn facts_of_finding(f: &Finding) -> Vec<Fact> {
+    vec![
+        Fact::Gap,
+        Fact::heading(f.kind.word()),
+        Fact::words(format!("{} … {}", wall(f.span.from), wall(f.span.to))),
+        Fact::words(time::length_in_words(f.span.length())),
+        Fact::words(f.detail.clone()),
+        Fact::words(match f.kind.mend_in_words() {
             Some(words) => format!("m: {words}"),
             None => "Enter: see it on the chart".into(),
-        }));
-    }
-    out
+        }),
+    ]
 }

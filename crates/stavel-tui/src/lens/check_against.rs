@@ -1,9 +1,8 @@
 //! A series held against another: agreement by month, the worst days.
 
 use stavel_core::check::{Agreement, Crossed};
-use stavel_core::model::time::{DAY, date};
+use stavel_core::model::time::date;
 
-use crate::app::App;
 use crate::canvas::{Canvas, thousands};
 use crate::jobs::Slot;
 use crate::theme;
@@ -53,15 +52,6 @@ pub fn draw(crossed: &Slot<Crossed>, at: usize, mut canvas: Canvas<'_>) {
             canvas.put(x + 2, i as u16 + 2, &text, theme::faint());
         }
     }
-}
-
-/// The chosen one of the worst days, both series on the chart.
-pub fn show_worst_day(app: &mut App) {
-    let Some(crossed) = app.check.crossed.get().cloned() else { return };
-    let Some((day, _)) = crossed.cross.worst_days.get(app.check.worst) else { return };
-    app.chart.overlay = Some(crossed.there.name.clone());
-    app.chart.overlay_clock = None;
-    app.show_place(day * DAY + DAY / 2, DAY / 2);
 }
 
 fn line(canvas: &mut Canvas<'_>, x: u16, y: u16, name: &str, a: &Agreement) {

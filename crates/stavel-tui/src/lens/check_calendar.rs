@@ -4,7 +4,6 @@ use stavel_core::check::{Finding, Kind, Report};
 use stavel_core::model::Span;
 use stavel_core::model::time::{DAY, civil_from_days, date, day_of, days_from_civil, monday_of, weekday};
 
-use crate::app::App;
 use crate::canvas::Canvas;
 use crate::theme;
 
@@ -12,11 +11,11 @@ use crate::theme;
 const WEEKS_IN_ROWS: i64 = 80;
 
 /// The calendar of the window; gives the lines used.
-pub fn draw(app: &App, report: &Report, canvas: Canvas<'_>) -> u16 {
-    if app.window.length() > WEEKS_IN_ROWS * 7 * DAY {
-        draw_years(app, report, canvas)
+pub fn draw(window: Span, report: &Report, canvas: Canvas<'_>) -> u16 {
+    if window.length() > WEEKS_IN_ROWS * 7 * DAY {
+        draw_years(window, report, canvas)
     } else {
-        draw_weeks(app, report, canvas)
+        draw_weeks(window, report, canvas)
     }
 }
 
@@ -34,11 +33,11 @@ fn shade(share: f64) -> (&'static str, ratatui::style::Color) {
 
 /// A year a line: its days from left to right, several to a column. Where something was found, its mark stands
 /// in the place of the shade.
-fn draw_years(app: &App, report: &Report, mut canvas: Canvas<'_>) -> u16 {
+fn draw_years(window: Span, report: &Report, mut canvas: Canvas<'_>) -> u16 {
     let left = 6u16;
     let columns = (canvas.width().saturating_sub(left + 1) as i64).max(12);
     let year_of = |day: i64| civil_from_days(day).0;
-    let (first, last) = (year_of(day_of(app.window.from)), year_of(day_of(app.window.to - 1)));
+    let (first, last) = (year_of(day_of(window.from)), year_of(day_of(window.to - 1)));
     let lines = canvas.height().saturating_sub(1) as i64;
     // The latest years, where there is no room for all.
     let first = first.max(last - lines + 1);
@@ -77,10 +76,10 @@ fn worst(report: &Report, span: Span) -> Option<&Finding> {
 }
 
 /// Weeks across, weekdays down; several weeks share a column where the window is long. Gives the lines used.
-fn draw_weeks(app: &App, report: &Report, mut canvas: Canvas<'_>) -> u16 {
+fn draw_weeks(window: Span, report: &Report, mut canvas: Canvas<'_>) -> u16 {
     let left = 5u16;
     let columns = (canvas.width().saturating_sub(left + 1) as i64).max(1);
-    let (first, last) = (monday_of(day_of(app.window.from)), day_of(app.window.to - 1));
+    let (first, last) = (monday_of(day_of(window.from)), day_of(window.to - 1));
     let weeks = ((last - first) / 7 + 1).max(1);
     // A week has its part of the width: several columns, or one together with its neighbours.
     let column_of = |week: i64| (week * columns / weeks).min(columns - 1);

@@ -1,11 +1,12 @@
 //! The hours of the week: how busy each is, and how wide the spread.
 
 use stavel_core::check::{HourStats, Report};
+use stavel_core::model::Micros;
 use stavel_core::model::time::{self, DAY, HOUR};
 
-use crate::app::App;
 use crate::canvas::Canvas;
 use crate::theme;
+use crate::view::View;
 
 const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
 
@@ -65,17 +66,15 @@ fn draw_hour(report: &Report, at: usize, y: u16, canvas: &mut Canvas<'_>) {
     canvas.put(1, y, &told, theme::words());
 }
 
-/// The last time that the chosen hour of the week came, on the chart.
-pub fn show_hour(app: &mut App, report: &Report) {
-    let Some(sheet) = app.snapshot.instrument(app.instrument()).map(|i| &i.sheet) else { return };
-    let clock = &sheet.session.clock;
-    let end = report.last.min(app.window.to);
+/// The middle of the last time that an hour of the week came, in or before the window.
+pub fn last_time_of(hour: usize, report: &Report, view: &View<'_>) -> Option<Micros> {
+    let clock = &view.instrument()?.sheet.session.clock;
+    let end = report.last.min(view.window.to);
     let wall = clock.to_wall(end);
     let monday = time::monday_of(time::day_of(wall)) * DAY;
-    let here = |week: i64| monday + week * 7 * DAY + app.check.hour as i64 * HOUR;
+    let here = |week: i64| monday + week * 7 * DAY + hour as i64 * HOUR;
     let written = if here(0) + HOUR <= wall { here(0) } else { here(-1) };
-    let at = clock.from_wall(written).settle();
-    app.show_place(at + HOUR / 2, 2 * HOUR);
+    Some(clock.from_wall(written).settle() + HOUR / 2)
 }
 
 fn draw_one(title: &str, hours: &[f64], at: usize, mut canvas: Canvas<'_>, each: u16) {

@@ -1,89 +1,196 @@
 //! The lenses: ways of working on what the window shows.
 //!
-//! Each has its state, what it wants read, what its acts do, its picture and its facts.
+//! Each is a [`Lens`] in a file of its own, and one line of [`all`]. A lens knows neither the bench nor any other lens:
+//! it sees a [`View`], and answers with [`Effects`].
 
-pub mod align;
+mod align;
 mod align_evidence;
-pub mod chart;
-pub mod check;
+mod chart;
+mod check;
 mod check_against;
 mod check_calendar;
 mod check_mends;
 mod check_week;
-pub mod compose;
-pub mod deliver;
-pub mod frames;
-pub mod rehearse;
-pub mod shelf;
-pub mod splice;
+mod compose;
+mod deliver;
+mod frames;
+mod rehearse;
+mod shelf;
+mod splice;
 mod splice_facts;
 mod splice_view;
 mod strokes;
 
-use stavel_core::model::Instrument;
+use std::time::Duration;
 
-use crate::act::{Act, Lens};
-use crate::app::App;
+use stavel_core::model::{Instrument, Micros};
+use stavel_work::{Report, Step};
+
+use crate::act::{Act, Line, Row, Table};
 use crate::canvas::Canvas;
-use crate::intake::IntakeForm;
+use crate::effect::{Effect, Effects, Place};
+use crate::view::View;
 
-/// Has read what the lens in use needs.
-pub fn want(app: &mut App) {
-    IntakeForm::want(app);
-    match app.lens {
-        Lens::Shelf => shelf::want(app),
-        Lens::Chart => chart::want(app),
-        Lens::Check => check::want(app),
-        Lens::Align => align::want(app),
-        Lens::Splice => splice::want(app),
-        Lens::Deliver => deliver::want(app),
-        Lens::Rehearse => rehearse::want(app),
-        Lens::Frames | Lens::Compose => {}
+/// A way of working on what the window shows, with a state of its own.
+pub trait Lens: Default + 'static {
+    /// What a person can do here, beside what holds everywhere.
+    type Act: Copy + 'static;
+    /// Its word on the bar.
+    const WORD: &'static str;
+    /// What it is for.
+    const ABOUT: &'static str;
+    /// Its part of the table of acts.
+    const ROWS: &'static [Row<Self::Act>];
+
+    /// Does an act.
+    fn act(&mut self, act: Self::Act, view: &View<'_>) -> Effects;
+
+    /// Its picture.
+    fn draw(&self, view: &View<'_>, canvas: Canvas<'_>);
+
+    /// What is under the cursor, in words and numbers: a heading or a line each.
+    fn facts(&self, view: &View<'_>) -> Vec<Fact>;
+
+    /// Has read what it shows; called again and again while it is open.
+    fn want(&mut self, _view: &View<'_>) -> Effects {
+        Effects::new()
+    }
+
+    /// Takes what was read; called whether it is open or not.
+    fn collect(&mut self, _view: &View<'_>) -> Effects {
+        Effects::new()
+    }
+
+    /// Chooses the line below or above; without lines of its own, a series.
+    fn choose(&mut self, down: bool, _view: &View<'_>) -> Effects {
+        vec![Effect::NextSeries { back: !down }]
+    }
+
+    /// The answer to what it asked last.
+    fn answer(&mut self, _text: &str, _view: &View<'_>) -> Effects {
+        Effects::new()
+    }
+
+    /// A place is about to be shown on the chart.
+    fn place_shown(&mut self, _place: &Place) {}
+
+    /// A step was done, wherever it was asked for.
+    fn step_done(&mut self, _step: &Step, _report: &Report) {}
+
+    /// Another instrument was chosen.
+    fn instrument_changed(&mut self) {}
+
+    /// Esc was pressed, and no job runs.
+    fn let_go(&mut self) {}
+
+    /// Time passes; true where something moved.
+    fn pass(&mut self, _time: Duration) -> bool {
+        false
+    }
+
+    /// The moment about which a person zooms; the middle of the window where there is none.
+    fn cursor(&self) -> Option<Micros> {
+        None
     }
 }
 
-/// Does an act of the lens in use.
-pub fn act(app: &mut App, act: Act) {
-    match app.lens {
-        Lens::Shelf => shelf::act(app, act),
-        Lens::Chart => chart::act(app, act),
-        Lens::Check => check::act(app, act),
-        Lens::Align => align::act(app, act),
-        Lens::Splice => splice::act(app, act),
-        Lens::Frames => frames::act(app, act),
-        Lens::Compose => compose::act(app, act),
-        Lens::Deliver => deliver::act(app, act),
-        Lens::Rehearse => rehearse::act(app, act),
-    }
+/// All lenses, in the order of the bar.
+pub fn all() -> Vec<Box<dyn AnyLens>> {
+    vec![
+        boxed::<shelf::ShelfLens>(),
+        boxed::<chart::ChartLens>(),
+        boxed::<check::CheckLens>(),
+        boxed::<align::AlignLens>(),
+        boxed::<splice::SpliceLens>(),
+        boxed::<frames::FramesLens>(),
+        boxed::<compose::ComposeLens>(),
+        boxed::<deliver::DeliverLens>(),
+        boxed::<rehearse::RehearseLens>(),
+    ]
 }
 
-/// Draws the lens in use.
-pub fn draw(app: &App, canvas: Canvas<'_>) {
-    match app.lens {
-        Lens::Shelf => shelf::draw(app, canvas),
-        Lens::Chart => chart::draw(app, canvas),
-        Lens::Check => check::draw(app, canvas),
-        Lens::Align => align::draw(app, canvas),
-        Lens::Splice => splice::draw(app, canvas),
-        Lens::Frames => frames::draw(app, canvas),
-        Lens::Compose => compose::draw(app, canvas),
-        Lens::Deliver => deliver::draw(app, canvas),
-        Lens::Rehearse => rehearse::draw(app, canvas),
-    }
+/// A lens for the bench.
+pub fn boxed<L: Lens>() -> Box<dyn AnyLens> {
+    Box::new(L::default())
 }
 
-/// What is under the cursor, in words and numbers: a heading or a line each.
-pub fn facts(app: &App) -> Vec<Fact> {
-    match app.lens {
-        Lens::Shelf => shelf::facts(app),
-        Lens::Chart => chart::facts(app),
-        Lens::Check => check::facts(app),
-        Lens::Align => align::facts(app),
-        Lens::Splice => splice_facts::facts(app),
-        Lens::Frames => frames::facts(app),
-        Lens::Compose => compose::facts(app),
-        Lens::Deliver => deliver::facts(app),
-        Lens::Rehearse => rehearse::facts(app),
+/// The table of acts of some lenses.
+pub fn table(lenses: &[Box<dyn AnyLens>]) -> Table {
+    Table::new(lenses.iter().enumerate().map(|(place, lens)| (lens.lines(place), lens.about())))
+}
+
+/// A lens whose kind of act is not known: what the bench keeps.
+pub trait AnyLens {
+    fn word(&self) -> &'static str;
+    fn about(&self) -> &'static str;
+    /// Its part of the table, where it stands at a place of the bar.
+    fn lines(&self, place: usize) -> Vec<Line>;
+    /// Does the act of one of its rows.
+    fn act(&mut self, row: usize, view: &View<'_>) -> Effects;
+    fn draw(&self, view: &View<'_>, canvas: Canvas<'_>);
+    fn facts(&self, view: &View<'_>) -> Vec<Fact>;
+    fn want(&mut self, view: &View<'_>) -> Effects;
+    fn collect(&mut self, view: &View<'_>) -> Effects;
+    fn choose(&mut self, down: bool, view: &View<'_>) -> Effects;
+    fn answer(&mut self, text: &str, view: &View<'_>) -> Effects;
+    fn place_shown(&mut self, place: &Place);
+    fn step_done(&mut self, step: &Step, report: &Report);
+    fn instrument_changed(&mut self);
+    fn let_go(&mut self);
+    fn pass(&mut self, time: Duration) -> bool;
+    fn cursor(&self) -> Option<Micros>;
+}
+
+impl<L: Lens> AnyLens for L {
+    fn word(&self) -> &'static str {
+        L::WORD
+    }
+    fn about(&self) -> &'static str {
+        L::ABOUT
+    }
+    fn lines(&self, place: usize) -> Vec<Line> {
+        let lens = Some((place, L::WORD));
+        let line = |(row, told)| Line::of(told, Act::OfLens { lens: place, row }, lens);
+        L::ROWS.iter().enumerate().map(line).collect()
+    }
+    fn act(&mut self, row: usize, view: &View<'_>) -> Effects {
+        L::ROWS.get(row).map_or_else(Effects::new, |row| Lens::act(self, row.act, view))
+    }
+    fn draw(&self, view: &View<'_>, canvas: Canvas<'_>) {
+        Lens::draw(self, view, canvas);
+    }
+    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+        Lens::facts(self, view)
+    }
+    fn want(&mut self, view: &View<'_>) -> Effects {
+        Lens::want(self, view)
+    }
+    fn collect(&mut self, view: &View<'_>) -> Effects {
+        Lens::collect(self, view)
+    }
+    fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
+        Lens::choose(self, down, view)
+    }
+    fn answer(&mut self, text: &str, view: &View<'_>) -> Effects {
+        Lens::answer(self, text, view)
+    }
+    fn place_shown(&mut self, place: &Place) {
+        Lens::place_shown(self, place);
+    }
+    fn step_done(&mut self, step: &Step, report: &Report) {
+        Lens::step_done(self, step, report);
+    }
+    fn instrument_changed(&mut self) {
+        Lens::instrument_changed(self);
+    }
+    fn let_go(&mut self) {
+        Lens::let_go(self);
+    }
+    fn pass(&mut self, time: Duration) -> bool {
+        Lens::pass(self, time)
+    }
+    fn cursor(&self) -> Option<Micros> {
+        Lens::cursor(self)
     }
 }
 
@@ -115,12 +222,7 @@ fn rests_on(instrument: &Instrument, keys: &[&str]) -> Vec<Fact> {
     keys.iter().filter_map(told).collect()
 }
 
-/// The first of two ends of a list view, so that `at` is among `rows` lines.
-pub fn scroll(at: usize, rows: usize, count: usize) -> usize {
-    at.saturating_sub(rows.saturating_sub(1) / 2).min(count.saturating_sub(rows))
-}
-
 /// Moves a cursor within a list.
-pub fn step(at: usize, count: usize, down: bool) -> usize {
+fn step(at: usize, count: usize, down: bool) -> usize {
     if down { (at + 1).min(count.saturating_sub(1)) } else { at.saturating_sub(1) }
 }

@@ -11,13 +11,14 @@ use stavel_core::rehearse::{Account, Direction, Landing, SpreadRule, Tape, money
 use stavel_draw::{SceneRequest, scene};
 use stavel_work::{ComposeStep, Step};
 
-use super::{Fact, rests_on};
-use crate::act::Act;
-use crate::app::{App, Tone};
+use super::{Fact, Lens, rests_on};
+use crate::act::Row;
 use crate::canvas::Canvas;
-use crate::overlay::{Overlay, Prompt};
+use crate::effect::{Effect, Effects, Tone, ask, say, start, tell_done, warn};
+use crate::jobs::Errand;
 use crate::scene_view::{LABELS, draw_scene};
 use crate::theme;
+use crate::view::View;
 
 /// Paces, as multiples of real time; 0 is as fast as it goes.
 const PACES: [u32; 8] = [1, 5, 20, 60, 200, 500, 1000, 0];
@@ -42,26 +43,155 @@ struct Play {
     running: bool,
 }
 
-pub struct State {
-    play: Option<Play>,
-    /// What the tape was asked for; not asked again for the same.
-    asked: String,
-    /// Why nothing plays.
-    trouble: Option<Error>,
-    pace: usize,
-    /// Where to begin, when the bench was opened for that.
-    pub start_at: Option<Micros>,
+/// What can be done in a rehearsal.
+#[derive(Debug, Clone, Copy)]
+pub enum Act {
+    Run,
+    Slower,
+    Faster,
+    Buy,
+    Sell,
+    Flat,
+    Jump,
+    NextSession,
+    NextDay,
+    SaySpread,
 }
 
-impl Default for State {
+/// The lens.
+pub struct RehearseLens {
+    play: Option<Play>,
+    /// What the tape was asked for; not asked again for the same.
+    wanted: String,
+    loading: Errand<Tape>,
+    /// The series and its instrument that a tape is loaded of, and where the window began then.
+    loaded: Option<(SeriesName, Instrument, Micros)>,
+    /// Why nothing plays.
+    trouble: Option<Error>,
+    /// A place among [`PACES`].
+    pace: usize,
+    /// True once a rehearsal began at the moment for which the bench was opened.
+    has_begun: bool,
+    asked: Option<Asked>,
+}
+
+/// A question whose answer is awaited.
+enum Asked {
+    JumpTo,
+    /// The spread of an instrument.
+    Spread(String),
+}
+
+impl Default for RehearseLens {
     fn default() -> Self {
-        State { play: None, asked: String::new(), trouble: None, pace: 3, start_at: None }
+        RehearseLens {
+            play: None,
+            wanted: String::new(),
+            loading: Errand::default(),
+            loaded: None,
+            trouble: None,
+            pace: 3,
+            has_begun: false,
+            asked: None,
+        }
     }
 }
 
-impl State {
-    /// Lets time pass; true where something moved.
-    pub fn run(&mut self, passed: Duration) -> bool {
+impl Lens for RehearseLens {
+    type Act = Act;
+    const WORD: &'static str = "rehearse";
+    const ABOUT: &'static str = "rehearse: replay, trade on paper";
+    const ROWS: &'static [Row<Act>] = &[
+        Row::new(Act::Run, "Space", "run/hold", "let time run, or hold it").command("stavel rehearse SERIES"),
+        Row::new(Act::Slower, "<", "", "a slower pace"),
+        Row::new(Act::Faster, ">", "pace", "a faster pace, up to as fast as it goes"),
+        Row::new(Act::Buy, "b", "buy", "buy one lot at the ask"),
+        Row::new(Act::Sell, "s", "sell", "sell one lot at the bid"),
+        Row::new(Act::Flat, "x", "flat", "close the position"),
+        Row::new(Act::Jump, "j", "jump", "jump to a time"),
+        Row::new(Act::NextSession, "n", "session", "jump to the next opening"),
+        Row::new(Act::NextDay, "d", "day", "jump to the next session day that has data"),
+        Row::new(Act::SaySpread, "p", "spread", "say the spread of rows that say none"),
+    ];
+
+    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+        match act {
+            Act::Faster => self.pace = (self.pace + 1).min(PACES.len() - 1),
+            Act::Slower => self.pace = self.pace.saturating_sub(1),
+            Act::Run => {
+                if let Some(play) = &mut self.play {
+                    play.running = !play.running && play.tape.next_time().is_some();
+                    return say(if play.running { "running" } else { "held" });
+                }
+            }
+            Act::Buy => return self.deal(Some(Direction::Buy)),
+            Act::Sell => return self.deal(Some(Direction::Sell)),
+            Act::Flat => return self.deal(None),
+            Act::Jump => {
+                let now = self.play.as_ref().map_or(0, |p| p.now);
+                self.asked = Some(Asked::JumpTo);
+                return ask("jump to (UTC, as 2024-03-05 13:45)", &wall(now)[..16]);
+            }
+            Act::SaySpread => return self.ask_for_spread(view),
+            Act::NextSession => {
+                return self.jump(|p| (p.tape.next_session(&p.instrument.sheet.session), p.now));
+            }
+            Act::NextDay => return self.jump(|p| (p.tape.next_day(&p.instrument.sheet.session), p.now)),
+        }
+        Effects::new()
+    }
+
+    fn answer(&mut self, text: &str, _view: &View<'_>) -> Effects {
+        match self.asked.take() {
+            Some(Asked::JumpTo) => match time::parse(text) {
+                Ok(to) => self.jump_to(to),
+                Err(err) => vec![Effect::Complain(err)],
+            },
+            Some(Asked::Spread(name)) => {
+                let set = [("spread".to_owned(), text.to_owned())].into();
+                start(Step::Compose(ComposeStep { name, set, ..Default::default() }))
+            }
+            None => Effects::new(),
+        }
+    }
+
+    fn want(&mut self, view: &View<'_>) -> Effects {
+        let (Some(info), Some(instrument)) = (view.series().cloned(), view.instrument()) else {
+            return Effects::new();
+        };
+        let key = format!("{} {:?}", info.edition.id, instrument.sheet.spread);
+        if self.wanted == key {
+            return Effects::new();
+        }
+        self.wanted = key;
+        (self.play, self.trouble, self.loading) = (None, None, Errand::default());
+        if info.is_afloat() {
+            let short = info.name.short();
+            return warn(format!("{short} is afloat: its session days are not known; align it first (4)"));
+        }
+        // What does not fit is played from where the window begins.
+        let span = if info.edition.rows > MOST_ROWS { view.window } else { Span::ALL };
+        self.loaded = Some((info.name.clone(), instrument.clone(), view.window.from));
+        let sheet = instrument.sheet.clone();
+        self.loading.send(view.threads, move |shelf, _| {
+            let spreads = SpreadRule::of(shelf, &info, &sheet)?;
+            Tape::new(shelf.read(&info.edition, span)?, info.name.frame, spreads)
+        });
+        Effects::new()
+    }
+
+    fn collect(&mut self, view: &View<'_>) -> Effects {
+        match self.loading.collect() {
+            Some(Ok(tape)) => self.begin(tape, view),
+            Some(Err(err)) => {
+                self.trouble = Some(err);
+                Effects::new()
+            }
+            None => Effects::new(),
+        }
+    }
+
+    fn pass(&mut self, passed: Duration) -> bool {
         let pace = PACES[self.pace];
         let Some(play) = self.play.as_mut().filter(|p| p.running) else { return false };
         let Some(next) = play.tape.next_time() else {
@@ -78,167 +208,170 @@ impl State {
         play.tape.play_to(play.now, |quote| account.pass(quote.time));
         true
     }
-}
 
-pub fn want(app: &mut App) {
-    let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)).cloned() else { return };
-    let Some(instrument) = app.snapshot.instrument(&info.name.instrument).cloned() else { return };
-    let key = format!("{} {:?}", info.edition.id, instrument.sheet.spread);
-    if app.rehearse.asked == key {
-        return;
-    }
-    app.rehearse.asked = key.clone();
-    app.rehearse.play = None;
-    app.rehearse.trouble = None;
-    if info.is_afloat() {
-        return app.say(
-            format!("{} is afloat: its session days are not known; align it first (4)", info.name.short()),
-            Tone::Wrong,
-        );
-    }
-    // What does not fit is played from where the window begins.
-    let span =
-        if info.edition.rows > MOST_ROWS { Span::new(app.window.from, app.window.to) } else { Span::ALL };
-    let (name, window) = (info.name.clone(), app.window);
-    let job = std::sync::Arc::new(stavel_core::job::Job::unwatched());
-    let sheet = instrument.sheet.clone();
-    let work = move |shelf: &stavel_core::store::Shelf, _: &stavel_core::job::Job| {
-        let spreads = SpreadRule::of(shelf, &info, &sheet)?;
-        Tape::new(shelf.read(&info.edition, span)?, info.name.frame, spreads)
-    };
-    app.threads.read(job, work, move |app, tape| {
-        if app.rehearse.asked != key {
+    fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {
+        let Some(play) = &self.play else {
+            if let Some(trouble) = &self.trouble {
+                let width = canvas.width().saturating_sub(4);
+                let mut words = canvas.part(2, 1, width, 3);
+                words.paragraph(0, &trouble.to_string(), theme::words().fg(theme::WRONG));
+                let hint = match trouble.is_undecided() {
+                    true => "p says the spread; ] [ choose another series",
+                    false => "] [ choose another series",
+                };
+                canvas.put(2, 5, hint, theme::words());
+                return;
+            }
+            let text = if view.series().is_some_and(|s| s.is_afloat()) {
+                "This series is afloat: align it first (4), or choose another (])."
+            } else {
+                "reading …"
+            };
+            canvas.put(2, 1, text, theme::faint());
             return;
+        };
+        let pace = match PACES[self.pace] {
+            0 => "max".to_owned(),
+            n => format!("{n}x"),
+        };
+        let clock = &play.instrument.sheet.session.clock;
+        let (mark, colour) =
+            if play.running { ("▶ runs", theme::GOOD) } else { ("‖ held", theme::RISING) };
+        let x = canvas.put(1, 0, mark, theme::words().fg(colour));
+        let words = format!(
+            "  pace {pace:<5} {}  UTC {}   wall {}",
+            play.series,
+            wall(play.now / SECOND * SECOND),
+            wall(clock.to_wall(play.now) / SECOND * SECOND)
+        );
+        canvas.put(x, 0, &words, theme::words());
+        let journal = if canvas.height() > 20 { 7 } else { 3 };
+        let height = canvas.height().saturating_sub(journal + 3);
+        let columns = canvas.width().saturating_sub(LABELS) as usize;
+        let bars = bars_so_far(play, columns);
+        let request = SceneRequest { title: String::new(), bars: &bars, with: None, average: None, clock };
+        let width = canvas.width();
+        if bars.is_empty() {
+            canvas.put(
+                1,
+                3,
+                "no bar is over yet: Space lets time run, < and > change its pace",
+                theme::faint(),
+            );
+        } else {
+            draw_scene(&scene(&request), None, canvas.part(0, 2, width, height));
         }
-        match tape {
-            Err(err) => {
-                app.rehearse.trouble = Some(err);
-            }
-            Ok(mut tape) => {
-                let from = app.rehearse.start_at.take().unwrap_or(window.from.max(tape.span().from));
-                let landing = tape.jump(from);
-                let decimals = tape.rows().scale.price;
-                let (sheet, in_points) = money_sheet(&instrument, decimals);
-                let account = Account::new(sheet, decimals);
-                let now = tape.now().map_or(tape.span().from, |q| q.time);
-                app.rehearse.play =
-                    Some(Play { series: name, instrument, in_points, tape, account, now, running: false });
-                tell_landing(app, landing, from);
-            }
+        quote_line(play, &mut canvas);
+        let y = height + 2;
+        canvas.rule(y, theme::rule());
+        let lines = play.account.journal_lines();
+        if lines.is_empty() {
+            canvas.put(
+                1,
+                y + 1,
+                "the journal is empty: b buys one lot at the ask, s sells one at the bid",
+                theme::faint(),
+            );
         }
-    });
+        for (i, line) in lines.iter().rev().take(journal as usize).enumerate() {
+            canvas.put(1, y + 1 + i as u16, line, if i == 0 { theme::words() } else { theme::faint() });
+        }
+    }
+
+    fn facts(&self, _view: &View<'_>) -> Vec<Fact> {
+        self.play.as_ref().map_or_else(Vec::new, facts_of)
+    }
 }
 
-/// Says where a jump ended; what is not there is named with the nearest time that is.
-fn tell_landing(app: &mut App, landing: Landing, asked: Micros) {
+impl RehearseLens {
+    /// Begins to play a tape.
+    fn begin(&mut self, mut tape: Tape, view: &View<'_>) -> Effects {
+        let Some((series, instrument, window_from)) = self.loaded.take() else { return Effects::new() };
+        let asked = view.begin_at.filter(|_| !std::mem::replace(&mut self.has_begun, true));
+        let from = asked.unwrap_or(window_from.max(tape.span().from));
+        let landing = tape.jump(from);
+        let decimals = tape.rows().scale.price;
+        let (sheet, in_points) = money_sheet(&instrument, decimals);
+        let account = Account::new(sheet, decimals);
+        let now = tape.now().map_or(tape.span().from, |q| q.time);
+        self.play = Some(Play { series, instrument, in_points, tape, account, now, running: false });
+        vec![landing_in_words(landing, from)]
+    }
+
+    /// Asks for the spread of rows that say none, in points; it is kept on the spec sheet.
+    fn ask_for_spread(&mut self, view: &View<'_>) -> Effects {
+        let name = view.instrument_name().to_owned();
+        let now = view.instrument().and_then(|i| i.sheet.spread);
+        let label = format!("spread of {name} in points, where rows say none");
+        self.asked = Some(Asked::Spread(name));
+        ask(label, now.map(|points| points.to_string()).unwrap_or_default())
+    }
+
+    /// Jumps where `to` says. With a position only forwards: the nights in between are settled, but no deal was ever
+    /// made after what is then to come.
+    fn jump_to(&mut self, to: Micros) -> Effects {
+        let Some(play) = &self.play else { return Effects::new() };
+        if play.account.position() != 0 && to < play.now {
+            return warn("with a position there is no way back in time: x closes it first");
+        }
+        self.jump(|play| (play.tape.jump(to), to))
+    }
+
+    fn jump(&mut self, go: impl FnOnce(&mut Play) -> (Landing, Micros)) -> Effects {
+        let Some(play) = &mut self.play else { return Effects::new() };
+        let before = play.now;
+        let costs = play.account.costs();
+        let (landing, asked) = go(play);
+        if let Some(quote) = play.tape.now().filter(|_| matches!(landing, Landing::At(_))) {
+            play.now = quote.time;
+            // Without a position time may go back; the nights of a position are settled.
+            play.account.pass(quote.time);
+        }
+        let swap = play.account.costs() - costs;
+        let asked = match landing {
+            Landing::At(t) if asked == before => t,
+            _ => asked,
+        };
+        if !swap.is_zero()
+            && let Some(line) = play.account.journal_lines().pop()
+        {
+            return say(line);
+        }
+        vec![landing_in_words(landing, asked)]
+    }
+
+    /// Deals one lot, or closes the position where no direction is given.
+    fn deal(&mut self, direction: Option<Direction>) -> Effects {
+        let Some(play) = &mut self.play else { return Effects::new() };
+        let Some(quote) = play.tape.now() else { return Effects::new() };
+        let position = play.account.position();
+        let (direction, lots) = match direction {
+            Some(direction) => (direction, LOT),
+            None if position > 0 => (Direction::Sell, position),
+            None if position < 0 => (Direction::Buy, -position),
+            None => return say("there is no position to close"),
+        };
+        play.account.deal(direction, lots, &quote);
+        play.account.journal_lines().pop().map_or_else(Effects::new, tell_done)
+    }
+}
+
+/// Where a jump ended; what is not there is named with the nearest time that is.
+fn landing_in_words(landing: Landing, asked: Micros) -> Effect {
     match landing {
-        Landing::At(t) if t - asked < MINUTE => app.say(format!("at {}", wall(t)), Tone::Plain),
-        Landing::At(t) => app.say(
-            format!("nothing to play at {}; at {}, when data begin again", wall(asked), wall(t)),
-            Tone::Plain,
-        ),
-        Landing::Nothing { nearest } => app.say(
-            format!(
+        Landing::At(t) if t - asked < MINUTE => Effect::Say(format!("at {}", wall(t)), Tone::Plain),
+        Landing::At(t) => {
+            let text = format!("nothing to play at {}; at {}, when data begin again", wall(asked), wall(t));
+            Effect::Say(text, Tone::Plain)
+        }
+        Landing::Nothing { nearest } => {
+            let text = format!(
                 "nothing to play at {}; the nearest data are at {} (j jumps there)",
                 wall(asked),
                 wall(nearest)
-            ),
-            Tone::Wrong,
-        ),
-    }
-}
-
-pub fn act(app: &mut App, act: Act) {
-    match act {
-        Act::Faster => app.rehearse.pace = (app.rehearse.pace + 1).min(PACES.len() - 1),
-        Act::Slower => app.rehearse.pace = app.rehearse.pace.saturating_sub(1),
-        Act::Up | Act::Down => app.act(if act == Act::Up { Act::PreviousSeries } else { Act::NextSeries }),
-        Act::Run => {
-            if let Some(play) = &mut app.rehearse.play {
-                play.running = !play.running && play.tape.next_time().is_some();
-                let word = if play.running { "running" } else { "held" };
-                app.say(word, Tone::Plain);
-            }
+            );
+            Effect::Say(text, Tone::Wrong)
         }
-        Act::Buy => deal(app, Some(Direction::Buy)),
-        Act::Sell => deal(app, Some(Direction::Sell)),
-        Act::Flat => deal(app, None),
-        Act::Jump => {
-            let now = app.rehearse.play.as_ref().map_or(0, |p| p.now);
-            let label = "jump to (UTC, as 2024-03-05 13:45)";
-            app.overlay = Some(Overlay::Prompt(Prompt::new(label, &wall(now)[..16], |app, text| {
-                match time::parse(text) {
-                    Ok(to) => jump_to(app, to),
-                    Err(err) => app.complain(&err),
-                }
-            })));
-        }
-        Act::SaySpread => say_spread(app),
-        Act::NextSession => jump(app, |p| (p.tape.next_session(&p.instrument.sheet.session), p.now)),
-        Act::NextDay => jump(app, |p| (p.tape.next_day(&p.instrument.sheet.session), p.now)),
-        _ => {}
-    }
-}
-
-/// Asks for the spread of rows that say none, in points; it is kept on the spec sheet.
-fn say_spread(app: &mut App) {
-    let name = app.instrument().to_owned();
-    let now = app.snapshot.instrument(&name).and_then(|i| i.sheet.spread);
-    let label = format!("spread of {name} in points, where rows say none");
-    let proposal = now.map(|points| points.to_string()).unwrap_or_default();
-    app.overlay = Some(Overlay::Prompt(Prompt::new(&label, &proposal, move |app, typed| {
-        let set = [("spread".to_owned(), typed.trim().to_owned())].into();
-        app.start(Step::Compose(ComposeStep { name, set, ..Default::default() }));
-    })));
-}
-
-/// Jumps where `to` says. With a position only forwards: the nights in between are settled, but no deal was ever
-/// made after what is then to come.
-fn jump_to(app: &mut App, to: Micros) {
-    let Some(play) = &app.rehearse.play else { return };
-    if play.account.position() != 0 && to < play.now {
-        return app.say("with a position there is no way back in time: x closes it first", Tone::Wrong);
-    }
-    jump(app, |play| (play.tape.jump(to), to));
-}
-
-fn jump(app: &mut App, go: impl FnOnce(&mut Play) -> (Landing, Micros)) {
-    let Some(play) = &mut app.rehearse.play else { return };
-    let before = play.now;
-    let costs = play.account.costs();
-    let (landing, asked) = go(play);
-    if let Some(quote) = play.tape.now().filter(|_| matches!(landing, Landing::At(_))) {
-        play.now = quote.time;
-        // Without a position time may go back; the nights of a position are settled.
-        play.account.pass(quote.time);
-    }
-    let swap = play.account.costs() - costs;
-    let asked = match landing {
-        Landing::At(t) if asked == before => t,
-        _ => asked,
-    };
-    if !swap.is_zero()
-        && let Some(line) = play.account.journal_lines().pop()
-    {
-        return app.say(line, Tone::Plain);
-    }
-    tell_landing(app, landing, asked);
-}
-
-/// Deals one lot, or closes the position where no direction is given.
-fn deal(app: &mut App, direction: Option<Direction>) {
-    let Some(play) = &mut app.rehearse.play else { return };
-    let Some(quote) = play.tape.now() else { return };
-    let position = play.account.position();
-    let (direction, lots) = match direction {
-        Some(direction) => (direction, LOT),
-        None if position > 0 => (Direction::Sell, position),
-        None if position < 0 => (Direction::Buy, -position),
-        None => return app.say("there is no position to close", Tone::Plain),
-    };
-    play.account.deal(direction, lots, &quote);
-    if let Some(line) = play.account.journal_lines().pop() {
-        app.say(line, Tone::Good);
     }
 }
 
@@ -258,70 +391,6 @@ fn bars_so_far(play: &Play, columns: usize) -> Columns {
             builder.finish().bars
         }
         Err(_) => Columns::default(),
-    }
-}
-
-pub fn draw(app: &App, mut canvas: Canvas<'_>) {
-    let Some(play) = &app.rehearse.play else {
-        if let Some(trouble) = &app.rehearse.trouble {
-            let width = canvas.width().saturating_sub(4);
-            let mut words = canvas.part(2, 1, width, 3);
-            words.paragraph(0, &trouble.to_string(), theme::words().fg(theme::WRONG));
-            let hint = match trouble.is_undecided() {
-                true => "p says the spread; ] [ choose another series",
-                false => "] [ choose another series",
-            };
-            canvas.put(2, 5, hint, theme::words());
-            return;
-        }
-        let text = if app.selected.as_ref().and_then(|s| app.snapshot.find(s)).is_some_and(|s| s.is_afloat())
-        {
-            "This series is afloat: align it first (4), or choose another (])."
-        } else {
-            "reading …"
-        };
-        canvas.put(2, 1, text, theme::faint());
-        return;
-    };
-    let pace = match PACES[app.rehearse.pace] {
-        0 => "max".to_owned(),
-        n => format!("{n}x"),
-    };
-    let clock = &play.instrument.sheet.session.clock;
-    let (mark, colour) = if play.running { ("▶ runs", theme::GOOD) } else { ("‖ held", theme::RISING) };
-    let x = canvas.put(1, 0, mark, theme::words().fg(colour));
-    let words = format!(
-        "  pace {pace:<5} {}  UTC {}   wall {}",
-        play.series,
-        wall(play.now / SECOND * SECOND),
-        wall(clock.to_wall(play.now) / SECOND * SECOND)
-    );
-    canvas.put(x, 0, &words, theme::words());
-    let journal = if canvas.height() > 20 { 7 } else { 3 };
-    let height = canvas.height().saturating_sub(journal + 3);
-    let columns = canvas.width().saturating_sub(LABELS) as usize;
-    let bars = bars_so_far(play, columns);
-    let request = SceneRequest { title: String::new(), bars: &bars, with: None, average: None, clock };
-    let width = canvas.width();
-    if bars.is_empty() {
-        canvas.put(1, 3, "no bar is over yet: Space lets time run, < and > change its pace", theme::faint());
-    } else {
-        draw_scene(&scene(&request), None, canvas.part(0, 2, width, height));
-    }
-    quote_line(play, &mut canvas);
-    let y = height + 2;
-    canvas.rule(y, theme::rule());
-    let lines = play.account.journal_lines();
-    if lines.is_empty() {
-        canvas.put(
-            1,
-            y + 1,
-            "the journal is empty: b buys one lot at the ask, s sells one at the bid",
-            theme::faint(),
-        );
-    }
-    for (i, line) in lines.iter().rev().take(journal as usize).enumerate() {
-        canvas.put(1, y + 1 + i as u16, line, if i == 0 { theme::words() } else { theme::faint() });
     }
 }
 
@@ -352,8 +421,7 @@ fn quote_line(play: &Play, canvas: &mut Canvas<'_>) {
     );
 }
 
-pub fn facts(app: &App) -> Vec<Fact> {
-    let Some(play) = &app.rehearse.play else { return Vec::new() };
+fn facts_of(play: &Play) -> Vec<Fact> {
     let Some(quote) = play.tape.now() else { return Vec::new() };
     let account = &play.account;
     let sheet = account.sheet();

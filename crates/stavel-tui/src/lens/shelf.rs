@@ -2,37 +2,59 @@
 
 mod history;
 
-use std::sync::Arc;
-
 use stavel_core::job::Job;
 use stavel_core::model::time::{HOUR, date, day_of, wall};
 use stavel_core::model::{Clock, Decision, Made, SeriesName, Span};
-use stavel_core::store::{EditionInfo, SeriesInfo, Shelf};
-use stavel_work::{ShelfStep, Step, Upkeep};
+use stavel_core::store::{Compared, EditionInfo, SeriesInfo, Shelf, Verified};
+use stavel_work::{Report, ShelfStep, Step, Upkeep};
 
-use super::{Fact, scroll, step};
-use crate::act::{Act, Lens};
-use crate::app::{App, Tone};
-use crate::canvas::{Canvas, bytes, thousands};
-use crate::jobs::Slot;
-use crate::overlay::{Overlay, Prompt};
+use super::{Fact, Lens, step};
+use crate::act::Row;
+use crate::canvas::{Canvas, bytes, scroll, thousands};
+use crate::effect::{Effect, Effects, ask, say, start, tell_done, warn};
+use crate::jobs::{Errand, Slot};
 use crate::spine;
 use crate::theme;
+use crate::view::View;
 
-/// What the lens remembers.
+/// What can be done on the shelf.
+#[derive(Debug, Clone, Copy)]
+pub enum Act {
+    Intake,
+    OpenChart,
+    Filter,
+    Sort,
+    History,
+    Compare,
+    Rename,
+    Remove,
+    Verify,
+    Tidy,
+}
+
+/// The lens.
 #[derive(Default)]
-pub struct State {
+pub struct ShelfLens {
     sort: Sort,
     filter: String,
     /// The edition chosen, while the history of a series is shown.
-    pub history: Option<usize>,
-    pub editions: Slot<Vec<EditionInfo>>,
-    /// What the last comparison of editions gave.
+    history: Option<usize>,
+    editions: Slot<Vec<EditionInfo>>,
+    /// The numbers of the editions that are compared, and what that gave in words.
+    comparing: (i64, i64),
+    comparison: Errand<Compared>,
     compared: Option<String>,
-    /// The series that was removed last, for undo.
-    pub removed: Option<SeriesName>,
-    /// The series whose first edition was undone last, for redo: it is on no list.
-    pub undone: Option<SeriesName>,
+    verified: Errand<Verified>,
+    /// What was asked last.
+    asked: Option<Asked>,
+}
+
+/// A question whose answer is awaited.
+enum Asked {
+    Filter,
+    NewName(SeriesName),
+    Remove(SeriesName),
+    Tidy,
 }
 
 /// The order of the list.
@@ -56,290 +78,335 @@ impl Sort {
     }
 }
 
-impl State {
-    /// Remembers what a step that was done means for the lens.
-    pub fn note(&mut self, step: &Step) {
-        self.compared = None;
-        self.editions.forget();
-        match step {
-            Step::Shelf(s) if s.what == Upkeep::Remove => self.removed = s.series.clone(),
-            Step::Shelf(s) if s.what == Upkeep::Tidy => (self.removed, self.undone) = (None, None),
-            Step::Undo(s) => self.undone = s.series.clone(),
-            _ => {}
-        }
-    }
-}
-
 /// A line of the list: an instrument's name, or one of its series.
 enum Entry<'a> {
     Instrument(&'a str),
     Series(&'a SeriesInfo),
 }
 
-/// The series that pass the filter, in the order chosen.
-fn listed(app: &App) -> Vec<&SeriesInfo> {
-    let words: Vec<String> = app.shelf.filter.split_whitespace().map(str::to_lowercase).collect();
-    let passes = |s: &&SeriesInfo| {
-        let name = s.name.to_string().to_lowercase();
-        words.iter().all(|w| name.contains(w))
-    };
-    let mut all: Vec<&SeriesInfo> = app.snapshot.series.iter().filter(passes).collect();
-    match app.shelf.sort {
-        Sort::Name => {}
-        Sort::Size => all.sort_by_key(|s| std::cmp::Reverse(s.edition.bytes)),
-        Sort::Changed => all.sort_by_key(|s| std::cmp::Reverse(s.edition.made)),
-        Sort::Depth => all.sort_by_key(|s| s.edition.first),
-    }
-    all
-}
+impl Lens for ShelfLens {
+    type Act = Act;
+    const WORD: &'static str = "shelf";
+    const ABOUT: &'static str = "the shelf: what there is";
+    const ROWS: &'static [Row<Act>] = &[
+        Row::new(Act::Intake, "i", "intake", "take files of a vendor or broker in")
+            .command("stavel intake PATH --source S"),
+        Row::new(Act::OpenChart, "Enter", "chart", "see the chosen series on the chart"),
+        Row::new(Act::Filter, "/", "filter", "show only series with some words in their names"),
+        Row::new(Act::Sort, "s", "sort", "order by name, size, last change or depth"),
+        Row::new(Act::History, "h", "history", "the editions of the series and what each was made from")
+            .command("stavel shelf SERIES --editions"),
+        Row::new(Act::Compare, "c", "", "compare the chosen edition with the current one")
+            .command("stavel shelf SERIES --compare EDITION")
+            .rare(),
+        Row::new(Act::Rename, "r", "rename", "give the series another name")
+            .command("stavel shelf SERIES --rename NAME"),
+        Row::new(Act::Remove, "x", "remove", "take the series off the shelf; undo brings it back")
+            .command("stavel shelf SERIES --remove"),
+        Row::new(Act::Verify, "v", "", "compare every file with what the catalog says of it")
+            .command("stavel shelf --verify")
+            .rare(),
+        Row::new(Act::Tidy, "T", "", "do away with older editions and removed series")
+            .command("stavel shelf --tidy")
+            .rare(),
+    ];
 
-/// The list with a line for each instrument above its series, where it is in order of name.
-fn entries(app: &App) -> Vec<Entry<'_>> {
-    let mut out = Vec::new();
-    let mut before = "";
-    for info in listed(app) {
-        if app.shelf.sort == Sort::Name && info.name.instrument != before {
-            before = &info.name.instrument;
-            out.push(Entry::Instrument(before));
-        }
-        out.push(Entry::Series(info));
-    }
-    out
-}
-
-pub fn act(app: &mut App, act: Act) {
-    match (act, app.shelf.history) {
-        (Act::Up | Act::Down, Some(at)) => {
-            let count = app.shelf.editions.get().map_or(0, |e| e.len());
-            app.shelf.history = Some(step(at, count, act == Act::Down));
-            app.shelf.compared = None;
-        }
-        (Act::Up | Act::Down, None) => {
-            let series: Vec<SeriesName> = listed(app).iter().map(|s| s.name.clone()).collect();
-            let at = series.iter().position(|s| Some(s) == app.selected.as_ref()).unwrap_or(0);
-            if let Some(name) = series.get(step(at, series.len(), act == Act::Down)) {
-                app.select(name.clone());
+    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+        match (act, self.history) {
+            (Act::Intake, _) => vec![Effect::TakeIn],
+            (Act::OpenChart, _) => vec![Effect::Open("chart")],
+            (Act::History, at) => {
+                self.history = if at.is_some() { None } else { Some(0) };
+                Effects::new()
             }
+            (Act::Compare, Some(at)) => self.compare(at, view),
+            (Act::Compare, None) => {
+                say("h shows the history; there c compares an edition with the current one")
+            }
+            (Act::Sort, _) => {
+                let (sort, words) = self.sort.next();
+                self.sort = sort;
+                say(words)
+            }
+            (Act::Filter, _) => {
+                self.asked = Some(Asked::Filter);
+                ask("show series with these words in their names", &self.filter)
+            }
+            (Act::Verify, _) => {
+                self.verified.send(view.threads, |shelf, job| shelf.verify(None, job));
+                say("comparing every file with the catalog …")
+            }
+            (Act::Rename | Act::Remove | Act::Tidy, _) => self.ask_before(act, view),
         }
-        (Act::Enter, _) => app.lens = Lens::Chart,
-        (Act::History, Some(_)) => app.shelf.history = None,
-        (Act::History, None) => app.shelf.history = Some(0),
-        (Act::Compare, Some(at)) => compare(app, at),
-        (Act::Compare, None) => {
-            app.say("h shows the history; there c compares an edition with the current one", Tone::Plain)
-        }
-        (Act::Sort, _) => {
-            let (sort, words) = app.shelf.sort.next();
-            app.shelf.sort = sort;
-            app.say(words, Tone::Plain);
-        }
-        (Act::Filter, _) => {
-            let words = app.shelf.filter.clone();
-            let prompt = Prompt::new("show series with these words in their names", &words, |app, words| {
-                app.shelf.filter = words.to_owned();
-                let first = listed(app).first().map(|s| s.name.clone());
-                let shown = listed(app).iter().any(|s| Some(&s.name) == app.selected.as_ref());
-                match first {
-                    Some(first) if !shown => app.select(first),
-                    Some(_) => {}
-                    None => app.say("no series has these words; / changes them", Tone::Wrong),
-                }
-            });
-            app.overlay = Some(Overlay::Prompt(prompt));
-        }
-        (Act::Rename | Act::Remove | Act::Tidy | Act::Verify, _) => upkeep(app, act),
-        _ => {}
     }
-}
 
-/// Upkeep asks before it does what cannot be undone, or what a slip of a key should not do.
-fn upkeep(app: &mut App, act: Act) {
-    let Some(series) = app.selected.clone() else { return };
-    let prompt = match act {
-        Act::Rename => Prompt::new(format!("new name of {series}"), &series.to_string(), move |app, text| {
-            match text.parse::<SeriesName>() {
+    fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
+        if let Some(at) = self.history {
+            let count = self.editions.get().map_or(0, |e| e.len());
+            self.history = Some(step(at, count, down));
+            self.compared = None;
+            return Effects::new();
+        }
+        let series: Vec<&SeriesName> = self.listed(view).iter().map(|s| &s.name).collect();
+        let at = series.iter().position(|s| Some(*s) == view.selected).unwrap_or(0);
+        let next = series.get(step(at, series.len(), down));
+        next.map(|name| Effect::Select((*name).clone())).into_iter().collect()
+    }
+
+    fn answer(&mut self, text: &str, view: &View<'_>) -> Effects {
+        let is_yes = text == "yes" || text == "y";
+        match self.asked.take() {
+            Some(Asked::Filter) => {
+                self.filter = text.to_owned();
+                let listed = self.listed(view);
+                let is_shown = listed.iter().any(|s| Some(&s.name) == view.selected);
+                match listed.first() {
+                    Some(first) if !is_shown => vec![Effect::Select(first.name.clone())],
+                    Some(_) => Effects::new(),
+                    None => warn("no series has these words; / changes them"),
+                }
+            }
+            Some(Asked::NewName(series)) => match text.parse::<SeriesName>() {
                 Ok(to) => {
-                    app.select(to.clone());
-                    app.start(Step::Shelf(ShelfStep {
-                        what: Upkeep::Rename,
-                        series: Some(series),
-                        to: Some(to),
-                    }));
+                    let mut out = vec![Effect::Select(to.clone())];
+                    out.extend(upkeep(Upkeep::Rename, Some(series), Some(to)));
+                    out
                 }
-                Err(err) => app.complain(&err),
-            }
-        }),
-        Act::Remove => {
-            Prompt::new(format!("take {series} off the shelf? yes or no"), "", move |app, text| {
-                if text == "yes" || text == "y" {
-                    app.start(Step::Shelf(ShelfStep {
-                        what: Upkeep::Remove,
-                        series: Some(series),
-                        to: None,
-                    }));
-                }
-            })
+                Err(err) => vec![Effect::Complain(err)],
+            },
+            Some(Asked::Remove(series)) if is_yes => upkeep(Upkeep::Remove, Some(series), None),
+            Some(Asked::Tidy) if is_yes => upkeep(Upkeep::Tidy, None, None),
+            _ => Effects::new(),
         }
-        Act::Tidy => {
-            let words =
-                "do away with all older editions and removed series? There is no undo after it. yes or no";
-            Prompt::new(words, "", |app, text| {
-                if text == "yes" || text == "y" {
-                    app.start(Step::Shelf(ShelfStep { what: Upkeep::Tidy, series: None, to: None }));
-                }
-            })
-        }
-        _ => return verify(app),
-    };
-    app.overlay = Some(Overlay::Prompt(prompt));
-}
-
-fn verify(app: &mut App) {
-    app.say("comparing every file with the catalog …", Tone::Plain);
-    let work = |shelf: &Shelf, job: &Job| shelf.verify(None, job);
-    app.threads.read(Arc::new(Job::unwatched()), work, |app, found| match found {
-        Ok(found) if found.faults.is_empty() => {
-            let rows = thousands(found.rows);
-            app.say(
-                format!("{} files with {rows} rows are as the catalog has them", found.files),
-                Tone::Good,
-            );
-        }
-        Ok(found) => {
-            let first = found.faults[0].clone();
-            app.say(
-                format!("{} files are not as the catalog has them: {first}", found.faults.len()),
-                Tone::Wrong,
-            );
-        }
-        Err(err) => app.complain(&err),
-    });
-}
-
-/// Compares an edition of the history with the current one.
-fn compare(app: &mut App, at: usize) {
-    let current = app.selected.as_ref().and_then(|s| app.snapshot.find(s)).map(|s| s.edition.clone());
-    let chosen = app.shelf.editions.get().and_then(|e| e.get(at)).cloned();
-    let (Some(current), Some(chosen)) = (current, chosen) else { return };
-    app.shelf.compared = Some("comparing …".into());
-    let (here, there) = (current.number, chosen.number);
-    let work = move |shelf: &Shelf, job: &Job| shelf.compare(&chosen, &current, job);
-    app.threads.read(Arc::new(Job::unwatched()), work, move |app, found| match found {
-        Ok(c) => {
-            let span = c.differs.map_or(String::new(), |(a, b)| format!("; differences from {} to {}", wall(a), wall(b)));
-            app.shelf.compared = Some(format!(
-                "edition {there} beside {here}: {} rows the same, {} changed, {} only in {there}, {} only in {here}{span}",
-                thousands(c.same),
-                thousands(c.changed),
-                thousands(c.only_first),
-                thousands(c.only_second)
-            ));
-        }
-        Err(err) => app.complain(&err),
-    });
-}
-
-/// Has the history read, while it is shown.
-pub fn want(app: &mut App) {
-    let (Some(_), Some(series)) = (app.shelf.history, app.selected.clone()) else { return };
-    let key = format!("{series} {}", app.snapshot.version);
-    let place: fn(&mut App) -> Option<&mut Slot<Vec<EditionInfo>>> = |app| Some(&mut app.shelf.editions);
-    let threads = &app.threads;
-    app.shelf.editions.want(key, threads, place, move |shelf, _| shelf.editions(&series));
-}
-
-pub fn draw(app: &App, mut canvas: Canvas<'_>) {
-    if app.shelf.history.is_some() {
-        return history::draw(app, canvas);
     }
-    let entries = entries(app);
-    let all = app.snapshot.series.iter().map(|s| Span::new(s.edition.first, s.edition.last + HOUR));
-    let Some(whole) = all.reduce(|a, b| Span::new(a.from.min(b.from), a.to.max(b.to))) else {
-        if !app.is_read {
-            canvas.put(2, 2, "reading the shelf …", theme::faint());
+
+    /// Has the history read, while it is shown.
+    fn want(&mut self, view: &View<'_>) -> Effects {
+        if let (Some(_), Some(series)) = (self.history, view.selected.cloned()) {
+            let key = format!("{series} {}", view.snapshot.version);
+            self.editions.want(key, view.threads, move |shelf, _| shelf.editions(&series));
+        }
+        Effects::new()
+    }
+
+    fn collect(&mut self, _view: &View<'_>) -> Effects {
+        self.editions.collect();
+        let mut out = Effects::new();
+        match self.comparison.collect() {
+            Some(Ok(compared)) => self.compared = Some(compared_in_words(&compared, self.comparing)),
+            Some(Err(err)) => out.push(Effect::Complain(err)),
+            None => {}
+        }
+        match self.verified.collect() {
+            Some(Ok(found)) => out.extend(verified_in_words(&found)),
+            Some(Err(err)) => out.push(Effect::Complain(err)),
+            None => {}
+        }
+        out
+    }
+
+    fn step_done(&mut self, _step: &Step, _report: &Report) {
+        self.compared = None;
+        self.editions.forget();
+    }
+
+    fn draw(&self, view: &View<'_>, canvas: Canvas<'_>) {
+        match (self.history, view.selected) {
+            (Some(at), Some(series)) => {
+                let editions = self.editions.get().map(|e| e.as_slice());
+                let shown = history::Shown { series, at, editions, compared: self.compared.as_deref() };
+                history::draw(view, &shown, canvas);
+            }
+            _ => self.draw_list(view, canvas),
+        }
+    }
+
+    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+        view.series().map_or_else(Vec::new, |info| facts_of(info, view))
+    }
+}
+
+impl ShelfLens {
+    /// The series that pass the filter, in the order chosen.
+    fn listed<'a>(&self, view: &View<'a>) -> Vec<&'a SeriesInfo> {
+        let words: Vec<String> = self.filter.split_whitespace().map(str::to_lowercase).collect();
+        let passes = |s: &&SeriesInfo| {
+            let name = s.name.to_string().to_lowercase();
+            words.iter().all(|w| name.contains(w))
+        };
+        let mut all: Vec<&SeriesInfo> = view.snapshot.series.iter().filter(passes).collect();
+        match self.sort {
+            Sort::Name => {}
+            Sort::Size => all.sort_by_key(|s| std::cmp::Reverse(s.edition.bytes)),
+            Sort::Changed => all.sort_by_key(|s| std::cmp::Reverse(s.edition.made)),
+            Sort::Depth => all.sort_by_key(|s| s.edition.first),
+        }
+        all
+    }
+
+    /// The list with a line for each instrument above its series, where it is in order of name.
+    fn entries<'a>(&self, view: &View<'a>) -> Vec<Entry<'a>> {
+        let mut out = Vec::new();
+        let mut before = "";
+        for info in self.listed(view) {
+            if self.sort == Sort::Name && info.name.instrument != before {
+                before = &info.name.instrument;
+                out.push(Entry::Instrument(before));
+            }
+            out.push(Entry::Series(info));
+        }
+        out
+    }
+
+    /// Asks before doing what cannot be undone, or what a slip of a key should not do.
+    fn ask_before(&mut self, act: Act, view: &View<'_>) -> Effects {
+        let Some(series) = view.selected.cloned() else { return Effects::new() };
+        let (asked, label, proposal) = match act {
+            Act::Rename => {
+                let name = series.to_string();
+                (Asked::NewName(series), format!("new name of {name}"), name)
+            }
+            Act::Tidy => {
+                let words = "do away with all older editions and removed series? There is no undo after it. yes or no";
+                (Asked::Tidy, words.to_owned(), String::new())
+            }
+            _ => {
+                let words = format!("take {series} off the shelf? yes or no");
+                (Asked::Remove(series), words, String::new())
+            }
+        };
+        self.asked = Some(asked);
+        ask(label, proposal)
+    }
+
+    /// Compares an edition of the history with the current one.
+    fn compare(&mut self, at: usize, view: &View<'_>) -> Effects {
+        let current = view.series().map(|s| s.edition.clone());
+        let chosen = self.editions.get().and_then(|e| e.get(at)).cloned();
+        if let (Some(current), Some(chosen)) = (current, chosen) {
+            self.compared = Some("comparing …".into());
+            self.comparing = (current.number, chosen.number);
+            let work = move |shelf: &Shelf, job: &Job| shelf.compare(&chosen, &current, job);
+            self.comparison.send(view.threads, work);
+        }
+        Effects::new()
+    }
+
+    fn draw_list(&self, view: &View<'_>, mut canvas: Canvas<'_>) {
+        let entries = self.entries(view);
+        let all = view.snapshot.series.iter().map(|s| Span::new(s.edition.first, s.edition.last + HOUR));
+        let Some(whole) = all.reduce(|a, b| Span::new(a.from.min(b.from), a.to.max(b.to))) else {
+            if !view.is_read {
+                canvas.put(2, 2, "reading the shelf …", theme::faint());
+                return;
+            }
+            canvas.put(2, 2, "The shelf is empty.", theme::words());
+            canvas.put(2, 4, "i", theme::strong());
+            canvas.put(
+                4,
+                4,
+                "takes in files of a vendor or broker: CSV, folders of them, zip archives.",
+                theme::words(),
+            );
             return;
+        };
+        let wide = canvas.width() >= 100;
+        let (left, right) = (20u16, if wide { 48 } else { 14 });
+        let columns = canvas.width().saturating_sub(left + right + 2).max(8);
+        for (column, label) in spine::labels(whole, columns) {
+            canvas.put(left + column, 0, &label, theme::faint());
         }
-        canvas.put(2, 2, "The shelf is empty.", theme::words());
-        canvas.put(2, 4, "i", theme::strong());
-        canvas.put(
-            4,
-            4,
-            "takes in files of a vendor or broker: CSV, folders of them, zip archives.",
-            theme::words(),
-        );
-        return;
-    };
-    let wide = canvas.width() >= 100;
-    let (left, right) = (20u16, if wide { 48 } else { 14 });
-    let columns = canvas.width().saturating_sub(left + right + 2).max(8);
-    for (column, label) in spine::labels(whole, columns) {
-        canvas.put(left + column, 0, &label, theme::faint());
-    }
-    canvas.put(1, 0, "═ sources overlap", theme::faint());
-    let after = left + columns + 1;
-    canvas.put_right(after + 11, 0, "rows", theme::faint());
-    if wide {
-        canvas.put_right(after + 20, 0, "size", theme::faint());
-        canvas.put(after + 22, 0, "clock", theme::faint());
-        canvas.put(after + 44, 0, "ed.", theme::faint());
-    }
-    draw_journal(app, entries.len() as u16 + 2, &mut canvas);
-    let rows = canvas.height().saturating_sub(1) as usize;
-    let at =
-        entries.iter().position(|e| matches!(e, Entry::Series(s) if Some(&s.name) == app.selected.as_ref()));
-    let first = scroll(at.unwrap_or(0), rows, entries.len());
-    for (i, entry) in entries.iter().enumerate().skip(first).take(rows) {
-        let y = (i - first) as u16 + 1;
-        match entry {
-            Entry::Instrument(name) => {
-                canvas.put(1, y, name, theme::strong());
-                overlaps(app, name, whole, columns, |c, mark| {
-                    canvas.put(left + c, y, mark, theme::faint());
-                });
-                if wide {
-                    let due = app.snapshot.next_for(name);
-                    canvas.put(after + 1, y, &format!("next ▸ {due}"), theme::faint());
+        canvas.put(1, 0, "═ sources overlap", theme::faint());
+        let after = left + columns + 1;
+        canvas.put_right(after + 11, 0, "rows", theme::faint());
+        if wide {
+            canvas.put_right(after + 20, 0, "size", theme::faint());
+            canvas.put(after + 22, 0, "clock", theme::faint());
+            canvas.put(after + 44, 0, "ed.", theme::faint());
+        }
+        draw_journal(view, entries.len() as u16 + 2, &mut canvas);
+        let rows = canvas.height().saturating_sub(1) as usize;
+        let at = entries.iter().position(|e| matches!(e, Entry::Series(s) if Some(&s.name) == view.selected));
+        let first = scroll(at.unwrap_or(0), rows, entries.len());
+        for (i, entry) in entries.iter().enumerate().skip(first).take(rows) {
+            let y = (i - first) as u16 + 1;
+            match entry {
+                Entry::Instrument(name) => {
+                    canvas.put(1, y, name, theme::strong());
+                    overlaps(view, name, whole, columns, |c, mark| {
+                        canvas.put(left + c, y, mark, theme::faint());
+                    });
+                    if wide {
+                        let due = view.snapshot.next_for(name);
+                        canvas.put(after + 1, y, &format!("next ▸ {due}"), theme::faint());
+                    }
                 }
-            }
-            Entry::Series(info) => {
-                let chosen = app.selected.as_ref() == Some(&info.name);
-                let colour = app.snapshot.colour_of(&info.name);
-                let style = if chosen { theme::chosen() } else { theme::words().fg(colour) };
-                let grouped = app.shelf.sort == Sort::Name;
-                let label = if grouped { info.name.short() } else { info.name.to_string() };
-                canvas.put(2, y, &format!(" {label:<16}"), style);
-                spine::strip(app, info, whole, columns, |c, mark| {
-                    canvas.put(left + c, y, mark, theme::words().fg(colour));
-                });
-                canvas.put_right(after + 11, y, &thousands(info.edition.rows), theme::words());
-                if wide {
-                    canvas.put_right(after + 20, y, &bytes(info.edition.bytes), theme::faint());
-                    let clock = info.edition.clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
-                    let stale = app.snapshot.stale(info).is_some();
-                    let (clock, style) = match (info.is_afloat(), stale) {
-                        (true, _) => (clock, theme::words().fg(theme::WRONG)),
-                        (_, true) => (format!("{clock}  ▲ stale"), theme::words().fg(theme::RISING)),
-                        _ => (clock, theme::faint()),
-                    };
-                    canvas.put(after + 22, y, &clock, style);
-                    canvas.put_right(after + 47, y, &info.edition.number.to_string(), theme::faint());
+                Entry::Series(info) => {
+                    let chosen = view.selected == Some(&info.name);
+                    let colour = view.snapshot.colour_of(&info.name);
+                    let style = if chosen { theme::chosen() } else { theme::words().fg(colour) };
+                    let grouped = self.sort == Sort::Name;
+                    let label = if grouped { info.name.short() } else { info.name.to_string() };
+                    canvas.put(2, y, &format!(" {label:<16}"), style);
+                    spine::strip(view.snapshot, info, whole, columns, |c, mark| {
+                        canvas.put(left + c, y, mark, theme::words().fg(colour));
+                    });
+                    canvas.put_right(after + 11, y, &thousands(info.edition.rows), theme::words());
+                    if wide {
+                        canvas.put_right(after + 20, y, &bytes(info.edition.bytes), theme::faint());
+                        let clock = info.edition.clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
+                        let stale = view.snapshot.stale(info).is_some();
+                        let (clock, style) = match (info.is_afloat(), stale) {
+                            (true, _) => (clock, theme::words().fg(theme::WRONG)),
+                            (_, true) => (format!("{clock}  ▲ stale"), theme::words().fg(theme::RISING)),
+                            _ => (clock, theme::faint()),
+                        };
+                        canvas.put(after + 22, y, &clock, style);
+                        canvas.put_right(after + 47, y, &info.edition.number.to_string(), theme::faint());
+                    }
                 }
             }
         }
+    }
+}
+
+fn upkeep(what: Upkeep, series: Option<SeriesName>, to: Option<SeriesName>) -> Effects {
+    start(Step::Shelf(ShelfStep { what, series, to }))
+}
+
+fn compared_in_words(c: &Compared, (here, there): (i64, i64)) -> String {
+    let span =
+        c.differs.map_or(String::new(), |(a, b)| format!("; differences from {} to {}", wall(a), wall(b)));
+    format!(
+        "edition {there} beside {here}: {} rows the same, {} changed, {} only in {there}, {} only in {here}{span}",
+        thousands(c.same),
+        thousands(c.changed),
+        thousands(c.only_first),
+        thousands(c.only_second)
+    )
+}
+
+fn verified_in_words(found: &Verified) -> Effects {
+    match found.faults.as_slice() {
+        [] => {
+            let rows = thousands(found.rows);
+            tell_done(format!("{} files with {rows} rows are as the catalog has them", found.files))
+        }
+        [first, ..] => warn(format!("{} files are not as the catalog has them: {first}", found.faults.len())),
     }
 }
 
 /// How many sources have rows in each column: a thin line for one, a double one where they overlap, so
 /// that one can be joined to, or checked against, the other.
-fn overlaps(app: &App, instrument: &str, whole: Span, columns: u16, mut put: impl FnMut(u16, &str)) {
-    let sources = app.snapshot.sources_of(instrument);
+fn overlaps(view: &View<'_>, instrument: &str, whole: Span, columns: u16, mut put: impl FnMut(u16, &str)) {
+    let sources = view.snapshot.sources_of(instrument);
     let step = (whole.length() / columns.max(1) as i64).max(1);
     for c in 0..columns {
         let span = Span::new(whole.from + c as i64 * step, whole.from + (c as i64 + 1) * step);
         let has = |source: &&&str| {
-            app.snapshot.roots_of(instrument).any(|s| {
+            view.snapshot.roots_of(instrument).any(|s| {
                 let here = s.name.source == ***source && !s.edition.provenance.made.is_joined();
-                here && app.snapshot.coverage.get(&s.edition.id).is_some_and(|c| c.share(span) > 0.0)
+                here && view.snapshot.coverage.get(&s.edition.id).is_some_and(|c| c.share(span) > 0.0)
             })
         };
         match sources.iter().filter(has).count() {
@@ -351,14 +418,14 @@ fn overlaps(app: &App, instrument: &str, whole: Span, columns: u16, mut put: imp
 }
 
 /// What was done lately, where there is room below the list.
-fn draw_journal(app: &App, y: u16, canvas: &mut Canvas<'_>) {
+fn draw_journal(view: &View<'_>, y: u16, canvas: &mut Canvas<'_>) {
     let room = canvas.height().saturating_sub(y + 1);
-    if room < 3 || app.snapshot.journal.is_empty() {
+    if room < 3 || view.snapshot.journal.is_empty() {
         return;
     }
     canvas.rule(y, theme::rule());
     canvas.put(1, y, " done lately ", theme::faint());
-    for (i, line) in app.snapshot.journal.iter().take(room as usize).enumerate() {
+    for (i, line) in view.snapshot.journal.iter().take(room as usize).enumerate() {
         let x = canvas.put(1, y + 1 + i as u16, &wall(line.made)[..16], theme::rule().fg(theme::FAINT));
         canvas.put(x + 2, y + 1 + i as u16, &line.text, theme::words());
     }
@@ -396,8 +463,7 @@ fn told(d: &Decision) -> Fact {
     Fact::words(format!("{} {} {} ({}){why}", d.standing.mark(), d.what, d.value, d.standing))
 }
 
-pub fn facts(app: &App) -> Vec<Fact> {
-    let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)) else { return Vec::new() };
+fn facts_of(info: &SeriesInfo, view: &View<'_>) -> Vec<Fact> {
     let e = &info.edition;
     let mut out = vec![
         Fact::heading(info.name.to_string()),
@@ -415,12 +481,12 @@ pub fn facts(app: &App) -> Vec<Fact> {
     ];
     out.extend(how_made(&e.provenance.made));
     if !e.provenance.made.is_taken_in() {
-        out.extend(app.snapshot.assumed(info).iter().map(told));
+        out.extend(view.snapshot.assumed(info).iter().map(told));
     }
     if let Some(clock) = e.clock.as_ref().filter(|_| e.provenance.made.is_aligned()) {
         out.push(Fact::words(clock.in_words()));
     }
-    if let Some(why) = app.snapshot.stale(info) {
+    if let Some(why) = view.snapshot.stale(info) {
         let how = match &e.provenance.made {
             Made::Splice(_) => "join again (5, a)",
             Made::Frames(_) => "build again (6)",
@@ -430,7 +496,7 @@ pub fn facts(app: &App) -> Vec<Fact> {
     }
     out.push(Fact::Gap);
     out.push(Fact::heading("reaches back to"));
-    for s in app.snapshot.series_of(&info.name.instrument).filter(|s| s.name.source == info.name.source) {
+    for s in view.snapshot.series_of(&info.name.instrument).filter(|s| s.name.source == info.name.source) {
         out.push(Fact::words(format!("{:<11} {}", s.name.frame_text(), date(day_of(s.edition.first)))));
     }
     out.push(Fact::Gap);

@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use stavel_core::job::Job;
 use stavel_core::model::columns::shape_of;
 use stavel_core::model::time::{HOUR, MINUTE, rfc3339, wall};
 use stavel_core::model::{Columns, Field, Frame, Micros, SeriesName, SessionWeek, Shape, Span};
@@ -10,12 +9,12 @@ use stavel_core::splice::{Ask, Judged, Level, Prepared, Rule, Seam, Spliced, Tri
 use stavel_core::store::SeriesInfo;
 use stavel_work::{SpliceStep, Step};
 
-use super::{splice_view, step};
-use crate::act::Act;
-use crate::app::{App, Tone};
+use super::{Fact, Lens, splice_facts, splice_view, step};
+use crate::act::Row;
 use crate::canvas::Canvas;
+use crate::effect::{Beside, Effect, Effects, Place, ask, say, start};
 use crate::jobs::Slot;
-use crate::overlay::{Overlay, Prompt};
+use crate::view::View;
 
 /// The source that results go to.
 pub const INTO: &str = "joined";
@@ -51,8 +50,27 @@ enum Choice {
     Hours,
 }
 
+/// What can be done to a splice.
+#[derive(Debug, Clone, Copy)]
+pub enum Act {
+    Join,
+    NextRule,
+    Level,
+    CarrySpreads,
+    Order,
+    Layers,
+    CutBack,
+    CutOn,
+    CutFarBack,
+    CutFarOn,
+    TypeRule,
+    Calmer,
+    SeeSeam,
+}
+
+/// The lens.
 #[derive(Default)]
-pub struct State {
+pub struct SpliceLens {
     pub proposal: Slot<Proposal>,
     pub trial: Slot<Trial>,
     pub around: Slot<Around>,
@@ -64,13 +82,128 @@ pub struct State {
     layered: bool,
     /// How many sources have gone to the end of the order.
     turned: usize,
-    /// The seam that is looked at.
-    at: usize,
+    /// The place of the seam that is looked at.
+    pub at: usize,
     /// True once the rule was set here, or taken from the series joined before.
     is_set: bool,
 }
 
-impl State {
+impl Lens for SpliceLens {
+    type Act = Act;
+    const WORD: &'static str = "splice";
+    const ABOUT: &'static str = "splice: merge sources into one history";
+    const ROWS: &'static [Row<Act>] = &[
+        Row::new(Act::Join, "a", "accept, join", "write the joined series")
+            .command("stavel splice SERIES SERIES --into S"),
+        Row::new(Act::NextRule, "r", "rule", "the next rule of who owns which time"),
+        Row::new(Act::Level, "l", "level", "bring later sources to the level of the first, or not"),
+        Row::new(Act::CarrySpreads, "c", "spreads", "put the first one's spreads on rows without"),
+        Row::new(Act::Order, "p", "order", "the next source comes first"),
+        Row::new(Act::Layers, "y", "layers", "ticks where there are ticks, minutes elsewhere, or bars only")
+            .command("stavel splice TICKS MINUTES --into S --layered"),
+        Row::new(Act::CutBack, ",", "", "move the cut an hour back"),
+        Row::new(Act::CutOn, ".", "", "move the cut an hour on"),
+        Row::new(Act::CutFarBack, "<", "", "move the cut a column of the spine back"),
+        Row::new(Act::CutFarOn, ">", "move cut", "move the cut a column of the spine on"),
+        Row::new(Act::TypeRule, "t", "type", "type the time of the cut, or the hours of the first source")
+            .command("stavel splice SERIES SERIES --into S --rule cut=TIME"),
+        Row::new(Act::Calmer, "b", "calmer", "cut at the calmer place named for the seam"),
+        Row::new(Act::SeeSeam, "Enter", "see seam", "see both sources at the seam on the chart"),
+    ];
+
+    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+        match act {
+            Act::NextRule => self.next_rule(view),
+            Act::Level => {
+                self.level = match self.level {
+                    Level::None => Level::Shift,
+                    Level::Shift => Level::Ratio,
+                    Level::Ratio => Level::None,
+                }
+            }
+            Act::CarrySpreads => self.carry_spread = !self.carry_spread,
+            Act::Order => self.turned += 1,
+            Act::Layers if has_layers(view) => self.layered = !self.layered,
+            Act::Layers => return say("layers need a series of ticks and one of 1m"),
+            Act::CutBack => return self.move_cut(-HOUR, view),
+            Act::CutOn => return self.move_cut(HOUR, view),
+            Act::CutFarBack => return self.move_cut(-far(view), view),
+            Act::CutFarOn => return self.move_cut(far(view), view),
+            Act::Calmer => return self.take_calmer(),
+            Act::TypeRule => return self.ask_for_rule(view),
+            Act::SeeSeam => return self.see_seam(),
+            Act::Join => return self.join(view),
+        }
+        Effects::new()
+    }
+
+    fn choose(&mut self, down: bool, _view: &View<'_>) -> Effects {
+        let seams = self.proposal.get().map_or(0, |p| p.told.seams.len());
+        self.at = step(self.at, seams, down);
+        Effects::new()
+    }
+
+    /// The time of the cut, or the hours of the week, as typed.
+    fn answer(&mut self, typed: &str, _view: &View<'_>) -> Effects {
+        let taken = match self.choice {
+            Choice::Hours => typed.parse().map(|week| self.hours = Some(week)),
+            _ => stavel_core::model::time::parse(typed).map(|at| {
+                self.choice = Choice::Cut;
+                self.cut = Some(at);
+            }),
+        };
+        taken.err().map(Effect::Complain).into_iter().collect()
+    }
+
+    fn instrument_changed(&mut self) {
+        *self = SpliceLens::default();
+    }
+
+    fn collect(&mut self, _view: &View<'_>) -> Effects {
+        self.proposal.collect();
+        self.trial.collect();
+        self.around.collect();
+        Effects::new()
+    }
+
+    fn want(&mut self, view: &View<'_>) -> Effects {
+        self.go_on_as_before(view);
+        let sources = self.sources(view);
+        if sources.len() < 2 || sources.iter().any(|s| s.is_afloat()) {
+            return Effects::new();
+        }
+        let names: Vec<SeriesName> = sources.iter().map(|s| s.name.clone()).collect();
+        let editions: Vec<i64> = sources.iter().map(|s| s.edition.id).collect();
+        let mut ask = self.ask();
+        if self.cut().is_some() {
+            // A cut that moves is tried where it is; all else is as by spans.
+            ask.rule = Rule::Span;
+        }
+        let key = format!("{editions:?} {ask:?}");
+        self.proposal.want(key.clone(), view.threads, move |shelf, job| {
+            let prepared = prepare(shelf, &names, INTO, &ask, job)?;
+            let told = prepared.survey(job)?;
+            Ok(Proposal { prepared, sources: names.clone(), told })
+        });
+        // What was proposed for other sources or another rule is no ground for these.
+        let proposal = self.proposal.get().filter(|_| self.proposal.is_for(&key)).cloned();
+        if let Some(p) = proposal {
+            self.want_trial(&p, &editions, view);
+            self.want_around(&p, &editions, view);
+        }
+        Effects::new()
+    }
+
+    fn draw(&self, view: &View<'_>, canvas: Canvas<'_>) {
+        splice_view::draw(self, view, canvas);
+    }
+
+    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+        splice_facts::facts(self, view)
+    }
+}
+
+impl SpliceLens {
     /// How series are to be joined, as chosen here.
     pub fn ask(&self) -> Ask {
         let rule = match (self.choice, self.cut, &self.hours) {
@@ -127,257 +260,162 @@ impl State {
         }
     }
 
-    /// The place of the seam looked at in the list.
-    pub fn at(&self) -> usize {
-        self.at
+    /// The series that can be joined, the shortest history first: a broker's own comes before a vendor's. In layers
+    /// ticks come before minutes.
+    pub fn sources<'a>(&self, view: &View<'a>) -> Vec<&'a SeriesInfo> {
+        let fits = |s: &&SeriesInfo| s.name.source != INTO && !s.edition.provenance.made.is_joined();
+        let mut all: Vec<&SeriesInfo> = view.snapshot.roots_of(view.instrument_name()).filter(fits).collect();
+        let layered = self.layered;
+        let frame = all.iter().map(|s| s.name.frame).filter(Frame::is_bars).min();
+        all.retain(|s| Some(s.name.frame) == frame || layered && s.name.frame.is_ticks());
+        // What was joined before keeps its order.
+        let before =
+            self.joined(view).and_then(|j| ask_of(j).ok()).map(|(names, _)| names).unwrap_or_default();
+        let place = |s: &SeriesInfo| before.iter().position(|n| *n == s.name).unwrap_or(usize::MAX);
+        all.sort_by_key(|s| {
+            (place(s), s.name.frame.is_bars(), s.edition.last - s.edition.first, s.name.source.clone())
+        });
+        let turned = self.turned % all.len().max(1);
+        all.rotate_left(turned);
+        all
     }
-}
 
-/// The series that can be joined, the shortest history first: a broker's own comes before a vendor's. In layers
-/// ticks come before minutes.
-pub fn sources(app: &App) -> Vec<&SeriesInfo> {
-    let fits = |s: &&SeriesInfo| s.name.source != INTO && !s.edition.provenance.made.is_joined();
-    let mut all: Vec<&SeriesInfo> = app.snapshot.roots_of(app.instrument()).filter(fits).collect();
-    let layered = app.splice.layered;
-    let frame = all.iter().map(|s| s.name.frame).filter(Frame::is_bars).min();
-    all.retain(|s| Some(s.name.frame) == frame || layered && s.name.frame.is_ticks());
-    // What was joined before keeps its order.
-    let before = joined(app).and_then(|j| ask_of(j).ok()).map(|(names, _)| names).unwrap_or_default();
-    let place = |s: &SeriesInfo| before.iter().position(|n| *n == s.name).unwrap_or(usize::MAX);
-    all.sort_by_key(|s| {
-        (place(s), s.name.frame.is_bars(), s.edition.last - s.edition.first, s.name.source.clone())
-    });
-    let turned = app.splice.turned % all.len().max(1);
-    all.rotate_left(turned);
-    all
-}
+    /// The series that was joined before, as ticks or as bars.
+    pub fn joined<'a>(&self, view: &View<'a>) -> Option<&'a SeriesInfo> {
+        let layered = |s: &SeriesInfo| shape_of(&s.edition.fields) == Shape::Layered;
+        view.snapshot.series_of(view.instrument_name()).find(|s| {
+            s.name.source == INTO && s.edition.provenance.made.is_joined() && layered(s) == self.layered
+        })
+    }
 
-/// True where there are ticks and minutes to make layers of.
-pub fn has_layers(app: &App) -> bool {
-    let has = |frame| {
-        app.snapshot
-            .roots_of(app.instrument())
-            .any(|s| s.name.frame == frame && !s.edition.provenance.made.is_joined())
-    };
-    has(Frame::Ticks) && has(Frame::M1)
-}
-
-/// The series that was joined before, as ticks or as bars.
-pub fn joined(app: &App) -> Option<&SeriesInfo> {
-    let layered = |s: &SeriesInfo| shape_of(&s.edition.fields) == Shape::Layered;
-    app.snapshot.series_of(app.instrument()).find(|s| {
-        s.name.source == INTO && s.edition.provenance.made.is_joined() && layered(s) == app.splice.layered
-    })
-}
-
-pub fn want(app: &mut App) {
-    if app.is_read && !app.splice.is_set {
-        app.splice.is_set = true;
-        let bars_first = |s: &&SeriesInfo| s.name.frame.is_ticks();
-        let mut before: Vec<&SeriesInfo> =
-            app.snapshot.series_of(app.instrument()).filter(|s| s.name.source == INTO).collect();
-        before.sort_by_key(bars_first);
+    /// Goes on with the rule that a series was joined by before, until one is chosen here.
+    fn go_on_as_before(&mut self, view: &View<'_>) {
+        if !view.is_read || std::mem::replace(&mut self.is_set, true) {
+            return;
+        }
+        let joined = view.snapshot.series_of(view.instrument_name()).filter(|s| s.name.source == INTO);
+        let mut before: Vec<&SeriesInfo> = joined.collect();
+        before.sort_by_key(|s| s.name.frame.is_ticks());
         if let Some((_, ask)) = before.iter().find_map(|s| ask_of(s).ok()) {
-            app.splice.take_over(ask);
+            self.take_over(ask);
         }
     }
-    let sources = sources(app);
-    if sources.len() < 2 || sources.iter().any(|s| s.is_afloat()) {
-        return;
-    }
-    let names: Vec<SeriesName> = sources.iter().map(|s| s.name.clone()).collect();
-    let editions: Vec<i64> = sources.iter().map(|s| s.edition.id).collect();
-    let mut ask = app.splice.ask();
-    if app.splice.cut().is_some() {
-        // A cut that moves is tried where it is; all else is as by spans.
-        ask.rule = Rule::Span;
-    }
-    let key = format!("{editions:?} {ask:?}");
-    app.splice.proposal.want(
-        key.clone(),
-        &app.threads,
-        |app| Some(&mut app.splice.proposal),
-        move |shelf, job| {
-            let prepared = prepare(shelf, &names, INTO, &ask, job)?;
-            let told = prepared.survey(job)?;
-            Ok(Proposal { prepared, sources: names, told })
-        },
-    );
-    // What was proposed for other sources or another rule is no ground for these.
-    let proposal = app.splice.proposal.get().filter(|_| app.splice.proposal.is_for(&key)).cloned();
-    if let Some(p) = proposal {
-        want_trial(app, &p, &editions);
-        want_around(app, &p, &editions);
-    }
-}
 
-fn want_trial(app: &mut App, p: &Arc<Proposal>, editions: &[i64]) {
-    let Some(at) = app.splice.cut() else { return };
-    let p = p.clone();
-    app.splice.trial.want(
-        format!("{editions:?} {at}"),
-        &app.threads,
-        |app| Some(&mut app.splice.trial),
-        move |_, _| p.prepared.plan.try_cut(at, (p.told.usual_step, p.told.usual_hour)),
-    );
-}
+    fn want_trial(&mut self, p: &Arc<Proposal>, editions: &[i64], view: &View<'_>) {
+        let Some(at) = self.cut() else { return };
+        let p = p.clone();
+        self.trial.want(format!("{editions:?} {at}"), view.threads, move |_, _| {
+            p.prepared.plan.try_cut(at, (p.told.usual_step, p.told.usual_hour))
+        });
+    }
 
-fn want_around(app: &mut App, p: &Arc<Proposal>, editions: &[i64]) {
-    let Some((seam, _)) = app.splice.seam(p, app.splice.trial.get().map(Arc::as_ref)) else { return };
-    let p = p.clone();
-    // An hour to each side of minutes, days of longer bars.
-    let reach = p.bar().max(MINUTE) * 60;
-    let window = Span::new(seam.at - reach, seam.at + reach);
-    app.splice.around.want(
-        format!("{editions:?} {seam:?} {:?}", app.splice.level),
-        &app.threads,
-        |app| Some(&mut app.splice.around),
-        move |_, _: &Job| {
+    fn want_around(&mut self, p: &Arc<Proposal>, editions: &[i64], view: &View<'_>) {
+        let Some((seam, _)) = self.seam(p, self.trial.get().map(Arc::as_ref)) else { return };
+        let p = p.clone();
+        // An hour to each side of minutes, days of longer bars.
+        let reach = p.bar().max(MINUTE) * 60;
+        let window = Span::new(seam.at - reach, seam.at + reach);
+        let key = format!("{editions:?} {seam:?} {:?}", self.level);
+        self.around.want(key, view.threads, move |_, _| {
             let plan = &p.prepared.plan;
             let read = |s: usize| -> stavel_core::Result<Columns> {
                 let fields = [Field::Open, Field::High, Field::Low, Field::Close];
                 Ok(plan.dresses[s].put_on(plan.sources[s].window(&fields, window)?))
             };
             Ok(Around { window, before: read(seam.before)?, after: read(seam.after)? })
-        },
-    );
-}
+        });
+    }
 
-pub fn act(app: &mut App, act: Act) {
-    match act {
-        Act::Rule => next_rule(app),
-        Act::Level => {
-            app.splice.level = match app.splice.level {
-                Level::None => Level::Shift,
-                Level::Shift => Level::Ratio,
-                Level::Ratio => Level::None,
+    fn next_rule(&mut self, view: &View<'_>) {
+        self.choice = match self.choice {
+            Choice::Span => Choice::Holes,
+            Choice::Holes => Choice::Grade,
+            Choice::Grade => Choice::Cut,
+            Choice::Cut => Choice::Hours,
+            Choice::Hours => Choice::Span,
+        };
+        if self.choice == Choice::Cut && self.cut.is_none() {
+            self.cut = self.room_for_cut(view).map(|room| room.from);
+        }
+        if self.choice == Choice::Hours && self.hours.is_none() {
+            self.hours = "mon-fri 08:00-17:00 UTC".parse().ok();
+        }
+    }
+
+    /// Where a cut can be: the first source has rows from there on, and another has some before it.
+    fn room_for_cut(&self, view: &View<'_>) -> Option<Span> {
+        let sources = self.sources(view);
+        let earliest = sources.iter().skip(1).map(|s| s.edition.first).min()?;
+        let first = &sources.first()?.edition;
+        let from = first.first.max(earliest + HOUR);
+        Some(Span::new(from, first.last.max(from)))
+    }
+
+    /// Moves the cut; it stays where the first source has history and another has some before it.
+    fn move_cut(&mut self, by: Micros, view: &View<'_>) -> Effects {
+        let Some(at) = self.cut() else { return say("a cut is moved where the rule is a cut (r)") };
+        let Some(room) = self.room_for_cut(view) else { return Effects::new() };
+        let to = ((at + by).div_euclid(HOUR) * HOUR).clamp(room.from, room.to);
+        self.cut = Some(to);
+        if to == at { say("the cut stays where both sides have rows") } else { Effects::new() }
+    }
+
+    /// Puts the cut at the calmer place named for the seam looked at.
+    fn take_calmer(&mut self) -> Effects {
+        let trial = self.trial.get().map(Arc::as_ref);
+        let judged = self.proposal.get().and_then(|p| self.seam(p, trial)).and_then(|(_, judged)| judged);
+        let Some(better) = judged.and_then(|j| j.better) else {
+            return say("the place is calm, or no calmer one is near");
+        };
+        self.choice = Choice::Cut;
+        self.cut = Some(better);
+        say(format!("cut at {}", wall(better)))
+    }
+
+    /// Asks for the time of the cut, or for the hours of the week.
+    fn ask_for_rule(&self, view: &View<'_>) -> Effects {
+        let (label, now) = match self.choice {
+            Choice::Hours => ("hours of the first", self.hours.as_ref().map(SessionWeek::to_string)),
+            _ => ("cut at", self.cut.or_else(|| Some(self.room_for_cut(view)?.from)).map(rfc3339)),
+        };
+        ask(label, now.unwrap_or_default())
+    }
+
+    /// Both sources at the seam, on the chart.
+    fn see_seam(&self) -> Effects {
+        let shown = self.proposal.get().and_then(|p| {
+            let (seam, _) = self.seam(p, self.trial.get().map(Arc::as_ref))?;
+            let beside = Beside { series: p.sources[seam.before].clone(), by: None };
+            let series = Some(p.sources[seam.after].clone());
+            Some(Place { series, at: seam.at, around: 50 * MINUTE, beside: Some(beside) })
+        });
+        shown.map(Effect::Show).into_iter().collect()
+    }
+
+    fn join(&self, view: &View<'_>) -> Effects {
+        match self.proposal.get() {
+            Some(p) if self.sources(view).iter().all(|s| !s.is_afloat()) => {
+                let series = p.sources.clone();
+                let Ask { rule, level, carry_spread, layered, anew } = self.ask();
+                let step = SpliceStep { series, into: INTO.into(), rule, level, carry_spread, layered, anew };
+                start(Step::Splice(step))
             }
+            _ => say("there is nothing to join yet"),
         }
-        Act::CarrySpread => app.splice.carry_spread = !app.splice.carry_spread,
-        Act::Precedence => app.splice.turned += 1,
-        Act::Layers if has_layers(app) => app.splice.layered = !app.splice.layered,
-        Act::Layers => app.say("layers need a series of ticks and one of 1m", Tone::Plain),
-        Act::NudgeBack => move_cut(app, -HOUR),
-        Act::NudgeOn => move_cut(app, HOUR),
-        Act::HourBack => move_cut(app, -far(app)),
-        Act::HourOn => move_cut(app, far(app)),
-        Act::Calmer => take_calmer(app),
-        Act::TypeRule => type_rule(app),
-        Act::Up | Act::Down => {
-            let seams = app.splice.proposal.get().map_or(0, |p| p.told.seams.len());
-            app.splice.at = step(app.splice.at, seams, act == Act::Down);
-        }
-        Act::Enter => show_seam(app),
-        Act::Accept => accept(app),
-        _ => {}
     }
 }
 
-fn next_rule(app: &mut App) {
-    app.splice.choice = match app.splice.choice {
-        Choice::Span => Choice::Holes,
-        Choice::Holes => Choice::Grade,
-        Choice::Grade => Choice::Cut,
-        Choice::Cut => Choice::Hours,
-        Choice::Hours => Choice::Span,
+/// True where there are ticks and minutes to make layers of.
+pub fn has_layers(view: &View<'_>) -> bool {
+    let has = |frame| {
+        view.snapshot
+            .roots_of(view.instrument_name())
+            .any(|s| s.name.frame == frame && !s.edition.provenance.made.is_joined())
     };
-    if app.splice.choice == Choice::Cut && app.splice.cut.is_none() {
-        app.splice.cut = room_for_cut(app).map(|room| room.from);
-    }
-    if app.splice.choice == Choice::Hours && app.splice.hours.is_none() {
-        app.splice.hours = "mon-fri 08:00-17:00 UTC".parse().ok();
-    }
+    has(Frame::Ticks) && has(Frame::M1)
 }
 
 /// One column of the spine, in whole hours.
-fn far(app: &App) -> Micros {
-    (app.whole().length() / 120 / HOUR).max(1) * HOUR
-}
-
-/// Where a cut can be: the first source has rows from there on, and another has some before it.
-fn room_for_cut(app: &App) -> Option<Span> {
-    let sources = sources(app);
-    let earliest = sources.iter().skip(1).map(|s| s.edition.first).min()?;
-    let first = &sources.first()?.edition;
-    let from = first.first.max(earliest + HOUR);
-    Some(Span::new(from, first.last.max(from)))
-}
-
-/// Moves the cut; it stays where the first source has history and another has some before it.
-fn move_cut(app: &mut App, by: Micros) {
-    let Some(at) = app.splice.cut() else {
-        return app.say("a cut is moved where the rule is a cut (r)", Tone::Plain);
-    };
-    let Some(room) = room_for_cut(app) else { return };
-    let to = ((at + by).div_euclid(HOUR) * HOUR).clamp(room.from, room.to);
-    app.splice.cut = Some(to);
-    if to == at {
-        app.say("the cut stays where both sides have rows", Tone::Plain);
-    }
-}
-
-/// Puts the cut at the calmer place named for the seam looked at.
-fn take_calmer(app: &mut App) {
-    let state = &app.splice;
-    let trial = state.trial.get().map(Arc::as_ref);
-    let judged = state.proposal.get().and_then(|p| state.seam(p, trial)).and_then(|(_, judged)| judged);
-    match judged.and_then(|j| j.better) {
-        Some(better) => {
-            app.splice.choice = Choice::Cut;
-            app.splice.cut = Some(better);
-            app.say(format!("cut at {}", wall(better)), Tone::Plain);
-        }
-        None => app.say("the place is calm, or no calmer one is near", Tone::Plain),
-    }
-}
-
-/// Asks for the time of the cut, or for the hours of the week.
-fn type_rule(app: &mut App) {
-    let (label, now) = match app.splice.choice {
-        Choice::Hours => ("hours of the first", app.splice.hours.as_ref().map(SessionWeek::to_string)),
-        _ => ("cut at", app.splice.cut.or_else(|| Some(room_for_cut(app)?.from)).map(rfc3339)),
-    };
-    let done = |app: &mut App, typed: &str| {
-        let taken = match app.splice.choice {
-            Choice::Hours => typed.parse().map(|week| app.splice.hours = Some(week)),
-            _ => stavel_core::model::time::parse(typed).map(|at| {
-                app.splice.choice = Choice::Cut;
-                app.splice.cut = Some(at);
-            }),
-        };
-        if let Err(err) = taken {
-            app.complain(&err);
-        }
-    };
-    app.overlay = Some(Overlay::Prompt(Prompt::new(label, &now.unwrap_or_default(), done)));
-}
-
-fn show_seam(app: &mut App) {
-    let state = &app.splice;
-    let seam = state.proposal.get().and_then(|p| {
-        let (seam, _) = state.seam(p, state.trial.get().map(Arc::as_ref))?;
-        Some((seam, p.sources[seam.after].clone(), p.sources[seam.before].clone()))
-    });
-    if let Some((seam, after, before)) = seam {
-        app.selected = Some(after);
-        app.chart.overlay = Some(before);
-        app.chart.overlay_clock = None;
-        app.show_place(seam.at, 50 * MINUTE);
-    }
-}
-
-fn accept(app: &mut App) {
-    match app.splice.proposal.get() {
-        Some(p) if sources(app).iter().all(|s| !s.is_afloat()) => {
-            let series = p.sources.clone();
-            let Ask { rule, level, carry_spread, layered, anew } = app.splice.ask();
-            let step = SpliceStep { series, into: INTO.into(), rule, level, carry_spread, layered, anew };
-            app.start(Step::Splice(step));
-        }
-        _ => app.say("there is nothing to join yet", Tone::Plain),
-    }
-}
-
-pub fn draw(app: &App, canvas: Canvas<'_>) {
-    splice_view::draw(app, &sources(app), canvas);
+fn far(view: &View<'_>) -> Micros {
+    (view.whole().length() / 120 / HOUR).max(1) * HOUR
 }

@@ -4,12 +4,13 @@ use stavel_core::model::time::wall;
 use stavel_core::splice::{Ask, Rule};
 
 use super::Fact;
-use super::splice::{has_layers, joined, sources};
-use crate::app::App;
+use super::splice::{SpliceLens, has_layers};
 use crate::canvas::thousands;
+use crate::view::View;
 
-pub fn facts(app: &App) -> Vec<Fact> {
-    let ask = app.splice.ask();
+/// The facts of the lens.
+pub fn facts(lens: &SpliceLens, view: &View<'_>) -> Vec<Fact> {
+    let ask = lens.ask();
     let mut out = vec![Fact::heading(format!("rule {}", rule_in_words(&ask.rule)))];
     out.push(Fact::words(match ask.rule {
         Rule::Span => {
@@ -28,22 +29,22 @@ pub fn facts(app: &App) -> Vec<Fact> {
         Rule::Hours(_) => "r: next rule  t: type the hours",
         _ => "r: next rule",
     }));
-    level_facts(app, &ask, &mut out);
+    level_facts(lens, &ask, &mut out);
     out.push(Fact::Gap);
     out.push(Fact::heading("order"));
-    for (i, s) in sources(app).iter().enumerate() {
+    for (i, s) in lens.sources(view).iter().enumerate() {
         out.push(Fact::words(format!("{} {}", i + 1, s.name.short())));
     }
     out.push(Fact::words("p: the next one comes first"));
     out.push(Fact::words(if ask.layered {
         "Ticks where there are ticks, minutes elsewhere. y: bars only"
-    } else if has_layers(app) {
+    } else if has_layers(view) {
         "The shorter history comes first. y: ticks and minutes in layers"
     } else {
         "The shorter history comes first: what the broker itself recorded is worth most."
     }));
     out.push(Fact::Gap);
-    joined_facts(app, &mut out);
+    joined_facts(lens, view, &mut out);
     out
 }
 
@@ -55,22 +56,22 @@ fn rule_in_words(rule: &Rule) -> String {
     }
 }
 
-fn joined_facts(app: &App, out: &mut Vec<Fact>) {
-    let Some(info) = joined(app) else {
+fn joined_facts(lens: &SpliceLens, view: &View<'_>, out: &mut Vec<Fact>) {
+    let Some(info) = lens.joined(view) else {
         return out.push(Fact::words("not written yet: a joins them"));
     };
     out.push(Fact::words(format!("{} is edition {}", info.name.short(), info.edition.number)));
-    let Some(why) = app.snapshot.stale(info) else {
+    let Some(why) = view.snapshot.stale(info) else {
         return out.push(Fact::words("it is up to date"));
     };
     out.push(Fact::words(format!("▲ stale: {why}. a joins again; what is the same still is kept")));
 }
 
 /// How the later sources lie to the first, and what is done about it.
-fn level_facts(app: &App, ask: &Ask, out: &mut Vec<Fact>) {
+fn level_facts(lens: &SpliceLens, ask: &Ask, out: &mut Vec<Fact>) {
     out.push(Fact::Gap);
     out.push(Fact::heading(format!("level {}", ask.level)));
-    if let Some(p) = app.splice.proposal.get() {
+    if let Some(p) = lens.proposal.get() {
         for (gap, series) in p.prepared.gaps.iter().zip(&p.sources[1..]) {
             let (first, second) = (p.sources[0].short(), series.short());
             out.push(Fact::words(match gap {

@@ -5,20 +5,21 @@ use stavel_core::model::{Micros, Span};
 use stavel_core::splice::{Judged, Rule, Seam, Trial, claims};
 use stavel_core::store::SeriesInfo;
 
-use super::scroll;
-use super::splice::{INTO, Proposal};
+use super::splice::{INTO, Proposal, SpliceLens};
 use super::strokes::{draw_rows, scale_of};
-use crate::app::App;
-use crate::canvas::{Canvas, thousands};
+use crate::canvas::{Canvas, scroll, thousands};
 use crate::spine;
 use crate::theme;
+use crate::view::View;
 
 /// Columns left of the lanes, for names.
 const LEFT: u16 = 20;
 /// Seams listed at once.
 const LISTED: usize = 6;
 
-pub fn draw(app: &App, sources: &[&SeriesInfo], mut canvas: Canvas<'_>) {
+/// The picture of the lens.
+pub fn draw(lens: &SpliceLens, view: &View<'_>, mut canvas: Canvas<'_>) {
+    let sources = lens.sources(view);
     if sources.len() < 2 {
         let text = "A splice needs two sources of bars of one instrument; here is one.";
         canvas.put(2, 1, text, theme::words());
@@ -32,9 +33,9 @@ pub fn draw(app: &App, sources: &[&SeriesInfo], mut canvas: Canvas<'_>) {
         return;
     }
     let columns = canvas.width().saturating_sub(LEFT + 2);
-    draw_lanes(app, sources, columns, &mut canvas);
+    draw_lanes(lens, view, &sources, columns, &mut canvas);
     let y = sources.len() as u16 + 2;
-    match &app.splice.proposal.value {
+    match &lens.proposal.value {
         None => {
             canvas.put(1, y, "joining, to see …", theme::faint());
         }
@@ -42,36 +43,49 @@ pub fn draw(app: &App, sources: &[&SeriesInfo], mut canvas: Canvas<'_>) {
             canvas.paragraph(y, &err.to_string(), theme::words().fg(theme::WRONG));
         }
         Some(Ok(p)) => {
-            let trial = app.splice.trial.get().filter(|_| app.splice.cut().is_some());
+            let trial = lens.trial.get().filter(|_| lens.cut().is_some());
             let trial = trial.map(std::sync::Arc::as_ref);
-            draw_result(app, p, columns, y, &mut canvas);
+            draw_result(lens, view, p, columns, y, &mut canvas);
             let (width, height) = (canvas.width(), canvas.height().saturating_sub(y + 2));
-            draw_proposal(app, p, trial, canvas.part(0, y + 2, width, height));
+            draw_proposal(lens, view, p, trial, canvas.part(0, y + 2, width, height));
         }
     }
 }
 
-fn draw_lanes(app: &App, sources: &[&SeriesInfo], columns: u16, canvas: &mut Canvas<'_>) {
-    let whole = app.whole();
-    canvas.put(1, 0, &format!("rule {}", app.splice.rule_word()), theme::words());
+fn draw_lanes(
+    lens: &SpliceLens,
+    view: &View<'_>,
+    sources: &[&SeriesInfo],
+    columns: u16,
+    canvas: &mut Canvas<'_>,
+) {
+    let whole = view.whole();
+    canvas.put(1, 0, &format!("rule {}", lens.rule_word()), theme::words());
     for (column, label) in spine::labels(whole, columns) {
         canvas.put(LEFT + column, 0, &label, theme::faint());
     }
     for (i, info) in sources.iter().enumerate() {
-        let colour = app.snapshot.colour_of(&info.name);
+        let colour = view.snapshot.colour_of(&info.name);
         let y = i as u16 + 1;
         canvas.put(1, y, &format!("{} {}", i + 1, info.name.short()), theme::words().fg(colour));
-        spine::strip(app, info, whole, columns, |c, mark| {
+        spine::strip(view.snapshot, info, whole, columns, |c, mark| {
             canvas.put(LEFT + c, y, mark, theme::words().fg(colour));
         });
     }
 }
 
 /// Who serves which time, and the seams between.
-fn draw_result(app: &App, p: &Proposal, columns: u16, y: u16, canvas: &mut Canvas<'_>) {
-    let whole = app.whole();
+fn draw_result(
+    lens: &SpliceLens,
+    view: &View<'_>,
+    p: &Proposal,
+    columns: u16,
+    y: u16,
+    canvas: &mut Canvas<'_>,
+) {
+    let whole = view.whole();
     canvas.put(1, y, &format!("= {INTO}"), theme::strong());
-    let (pieces, seams): (Vec<(Span, usize)>, Vec<Micros>) = match app.splice.cut() {
+    let (pieces, seams): (Vec<(Span, usize)>, Vec<Micros>) = match lens.cut() {
         Some(at) => {
             let plan = &p.prepared.plan;
             let reaches: Vec<Span> = plan.sources.iter().map(|s| s.span).collect();
@@ -88,7 +102,7 @@ fn draw_result(app: &App, p: &Proposal, columns: u16, y: u16, canvas: &mut Canva
         let from = spine::time_at(whole, columns, column);
         let slot = Span::new(from, spine::time_at(whole, columns, column + 1));
         if let Some((_, source)) = pieces.iter().find(|(span, _)| span.overlap(&slot).is_some()) {
-            let colour = app.snapshot.colour_of(&p.sources[*source]);
+            let colour = view.snapshot.colour_of(&p.sources[*source]);
             canvas.put(LEFT + column, y, "█", theme::words().fg(colour));
         }
     }
@@ -99,24 +113,30 @@ fn draw_result(app: &App, p: &Proposal, columns: u16, y: u16, canvas: &mut Canva
     }
 }
 
-fn draw_proposal(app: &App, p: &Proposal, trial: Option<&Trial>, mut canvas: Canvas<'_>) {
-    let mut y = draw_seams(app, p, trial, &mut canvas) + 1;
-    draw_sum(app, p, trial, y, &mut canvas);
+fn draw_proposal(
+    lens: &SpliceLens,
+    view: &View<'_>,
+    p: &Proposal,
+    trial: Option<&Trial>,
+    mut canvas: Canvas<'_>,
+) {
+    let mut y = draw_seams(lens, p, trial, &mut canvas) + 1;
+    draw_sum(view, p, trial, y, &mut canvas);
     y += 2;
     let (width, left) = (canvas.width(), canvas.height().saturating_sub(y));
     // Beside each other where there is room for both.
     let half = width / 2;
     if width >= 100 {
         draw_overlap(p, canvas.part(0, y, half - 1, left));
-        draw_around(app, p, trial, canvas.part(half + 1, y, width - half - 2, left));
+        draw_around(lens, view, p, trial, canvas.part(half + 1, y, width - half - 2, left));
     } else {
         draw_overlap(p, canvas.part(0, y, width, left.min(9)));
-        draw_around(app, p, trial, canvas.part(1, y + 10, width - 2, left.saturating_sub(10)));
+        draw_around(lens, view, p, trial, canvas.part(1, y + 10, width - 2, left.saturating_sub(10)));
     }
 }
 
-fn draw_seams(app: &App, p: &Proposal, trial: Option<&Trial>, canvas: &mut Canvas<'_>) -> u16 {
-    if app.splice.cut().is_some() {
+fn draw_seams(lens: &SpliceLens, p: &Proposal, trial: Option<&Trial>, canvas: &mut Canvas<'_>) -> u16 {
+    if lens.cut().is_some() {
         match trial.and_then(|t| t.seam) {
             Some((seam, judged)) => draw_seam(p, &seam, Some(&judged), true, 0, canvas),
             None => {
@@ -125,7 +145,7 @@ fn draw_seams(app: &App, p: &Proposal, trial: Option<&Trial>, canvas: &mut Canva
         }
         return 1;
     }
-    let (seams, at) = (&p.told.seams, app.splice.at());
+    let (seams, at) = (&p.told.seams, lens.at);
     let first = scroll(at.min(seams.len().saturating_sub(1)), LISTED, seams.len());
     let mut y = 0;
     for (i, seam) in seams.iter().enumerate().skip(first).take(LISTED) {
@@ -175,7 +195,7 @@ fn draw_seam(
 }
 
 /// The rows of each source and that they add up.
-fn draw_sum(app: &App, p: &Proposal, trial: Option<&Trial>, y: u16, canvas: &mut Canvas<'_>) {
+fn draw_sum(view: &View<'_>, p: &Proposal, trial: Option<&Trial>, y: u16, canvas: &mut Canvas<'_>) {
     let served = |s: usize| p.told.pieces.iter().filter(|x| x.source == s).map(|x| x.rows).sum::<u64>();
     let rows: Vec<u64> = match trial {
         Some(trial) => trial.rows.clone(),
@@ -184,7 +204,7 @@ fn draw_sum(app: &App, p: &Proposal, trial: Option<&Trial>, y: u16, canvas: &mut
     let mut pieces = vec![("rows ".to_owned(), theme::faint())];
     for (i, (source, n)) in p.sources.iter().zip(&rows).enumerate() {
         let plus = if i == 0 { "" } else { " + " };
-        let colour = app.snapshot.colour_of(source);
+        let colour = view.snapshot.colour_of(source);
         pieces.push((format!("{plus}{} {}", source.short(), thousands(*n)), theme::words().fg(colour)));
     }
     let sum: u64 = rows.iter().sum();
@@ -269,18 +289,24 @@ fn draw_months(p: &Proposal, mut y: u16, canvas: &mut Canvas<'_>) {
 }
 
 /// The bars of both sources at the seam: each in full where it serves, faint where it does not.
-fn draw_around(app: &App, p: &Proposal, trial: Option<&Trial>, mut canvas: Canvas<'_>) {
-    let Some((seam, _)) = app.splice.seam(p, trial) else { return };
-    let Some(around) = app.splice.around.get() else {
+fn draw_around(
+    lens: &SpliceLens,
+    view: &View<'_>,
+    p: &Proposal,
+    trial: Option<&Trial>,
+    mut canvas: Canvas<'_>,
+) {
+    let Some((seam, _)) = lens.seam(p, trial) else { return };
+    let Some(around) = lens.around.get() else {
         canvas.put(0, 0, "reading the seam …", theme::faint());
         return;
     };
     let (before, after) = (&p.sources[seam.before], &p.sources[seam.after]);
     let told = [
         ("at the seam  ".to_owned(), theme::words()),
-        (before.short(), theme::words().fg(app.snapshot.colour_of(before))),
+        (before.short(), theme::words().fg(view.snapshot.colour_of(before))),
         (" to ".to_owned(), theme::faint()),
-        (after.short(), theme::words().fg(app.snapshot.colour_of(after))),
+        (after.short(), theme::words().fg(view.snapshot.colour_of(after))),
         ("  Enter: chart".to_owned(), theme::faint()),
     ];
     canvas.pieces(0, 0, &told);
@@ -294,7 +320,7 @@ fn draw_around(app: &App, p: &Proposal, trial: Option<&Trial>, mut canvas: Canva
     }
     for (rows, source, half) in halves {
         let served = rows.rows(rows.range_of(half));
-        let colour = app.snapshot.colour_of(source);
+        let colour = view.snapshot.colour_of(source);
         if !served.is_empty() {
             draw_rows(&served, window, scale, colour, canvas.part(0, 1, width, height));
         }

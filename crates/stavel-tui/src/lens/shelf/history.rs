@@ -2,17 +2,27 @@
 
 use stavel_core::model::provenance::{TakenFile, TakenIn};
 use stavel_core::model::time::{SECOND, wall};
-use stavel_core::model::{Clock, Made};
+use stavel_core::model::{Clock, Made, SeriesName};
 use stavel_core::store::EditionInfo;
 
-use crate::app::App;
-use crate::canvas::{Canvas, bytes, thousands};
-use crate::lens::scroll;
+use crate::canvas::{Canvas, bytes, scroll, thousands};
 use crate::theme;
+use crate::view::View;
 
-/// Draws the history of the chosen series.
-pub fn draw(app: &App, mut canvas: Canvas<'_>) {
-    let (Some(at), Some(series)) = (app.shelf.history, &app.selected) else { return };
+/// The history that is shown.
+pub struct Shown<'a> {
+    pub series: &'a SeriesName,
+    /// The place of the edition that is chosen.
+    pub at: usize,
+    /// None while they are read.
+    pub editions: Option<&'a [EditionInfo]>,
+    /// What a comparison gave, in words.
+    pub compared: Option<&'a str>,
+}
+
+/// Draws the history of a series.
+pub fn draw(view: &View<'_>, shown: &Shown<'_>, mut canvas: Canvas<'_>) {
+    let (at, series) = (shown.at, shown.series);
     let x = canvas.put(1, 0, "history of ", theme::faint());
     canvas.put(x, 0, &series.to_string(), theme::strong());
     canvas.put(
@@ -21,11 +31,11 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
         "↑↓ edition   c compare with the current one   u step back   h back to the shelf",
         theme::faint(),
     );
-    let Some(editions) = app.shelf.editions.get() else {
+    let Some(editions) = shown.editions else {
         canvas.put(1, 2, "reading …", theme::faint());
         return;
     };
-    let current = app.snapshot.find(series).map(|s| s.edition.id);
+    let current = view.snapshot.find(series).map(|s| s.edition.id);
     for (x, head) in [(3, "edition"), (12, "made"), (33, "by"), (54, "rows"), (66, "size"), (69, "clock")] {
         match head {
             "rows" | "size" => canvas.put_right(x, 2, head, theme::faint()),
@@ -50,7 +60,7 @@ pub fn draw(app: &App, mut canvas: Canvas<'_>) {
     y += 1;
     canvas.rule(y, theme::rule());
     y += 1;
-    if let Some(text) = &app.shelf.compared {
+    if let Some(text) = shown.compared {
         let (width, height) = (canvas.width().saturating_sub(2), canvas.height().saturating_sub(y));
         y += canvas.part(1, y, width, height).paragraph(0, text, theme::words().fg(theme::RISING));
         y += 1;

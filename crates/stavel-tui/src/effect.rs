@@ -1,0 +1,92 @@
+//! What a lens asks the bench to do.
+
+use stavel_core::Error;
+use stavel_core::model::{Clock, Micros, SeriesName};
+use stavel_work::Step;
+
+use crate::view::Found;
+
+/// What a lens asks for, in order.
+pub type Effects = Vec<Effect>;
+
+/// Something the bench does for a lens.
+#[derive(Debug)]
+pub enum Effect {
+    /// A line for the person.
+    Say(String, Tone),
+    /// What went wrong, or that it was stopped.
+    Complain(Error),
+    /// Does a step as a job.
+    Start(Box<Step>),
+    Select(SeriesName),
+    /// Chooses the next or the previous series of the instrument.
+    NextSeries {
+        back: bool,
+    },
+    Show(Place),
+    /// Asks for a line of text; the lens that asked gets the answer.
+    Ask {
+        label: String,
+        proposal: String,
+    },
+    /// Opens a lens by its word.
+    Open(&'static str),
+    /// Opens the form that takes files in.
+    TakeIn,
+    /// Tells all lenses what was found in a series.
+    Found(Found),
+}
+
+/// How a message is meant.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Tone {
+    #[default]
+    Plain,
+    Good,
+    Wrong,
+}
+
+/// A place on the chart.
+#[derive(Debug, Clone)]
+pub struct Place {
+    /// The series to choose, where it is another.
+    pub series: Option<SeriesName>,
+    pub at: Micros,
+    /// So much time is shown before it and after it.
+    pub around: Micros,
+    /// A series that is laid over it.
+    pub beside: Option<Beside>,
+}
+
+/// A series laid over another.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Beside {
+    pub series: SeriesName,
+    /// For one that is afloat: the clock it is shown by, and what its bars are moved back by.
+    pub by: Option<(Clock, Micros)>,
+}
+
+/// A plain line for the person.
+pub fn say(text: impl Into<String>) -> Effects {
+    vec![Effect::Say(text.into(), Tone::Plain)]
+}
+
+/// A line that tells of a success.
+pub fn tell_done(text: impl Into<String>) -> Effects {
+    vec![Effect::Say(text.into(), Tone::Good)]
+}
+
+/// A line that tells what is wrong.
+pub fn warn(text: impl Into<String>) -> Effects {
+    vec![Effect::Say(text.into(), Tone::Wrong)]
+}
+
+/// Does a step as a job.
+pub fn start(step: Step) -> Effects {
+    vec![Effect::Start(Box::new(step))]
+}
+
+/// Asks for a line of text, with a proposal.
+pub fn ask(label: impl Into<String>, proposal: impl Into<String>) -> Effects {
+    vec![Effect::Ask { label: label.into(), proposal: proposal.into() }]
+}
