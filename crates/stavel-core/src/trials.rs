@@ -79,7 +79,7 @@ mod tests {
         let read = |name: &str| std::fs::read(seeds.join(name)).unwrap();
         let layout = read("layout/plain");
         let toml = layout.split(|b| *b == 0).next().unwrap();
-        crate::intake::Layout::from_toml(std::str::from_utf8(toml).unwrap()).unwrap();
+        crate::model::Layout::from_toml(std::str::from_utf8(toml).unwrap()).unwrap();
         for clock in ["clock/zone", "clock/changed"] {
             String::from_utf8(read(clock)[8..].to_vec()).unwrap().parse::<Clock>().unwrap();
         }

@@ -3,8 +3,8 @@
 use stavel_core::align::{
     Fit, LEAST_CONFIDENCE, Mover, WeekFit, correlate, correlate_finely, fit_to, longest_bars,
 };
-use stavel_core::intake::Stamp;
 use stavel_core::job::Job;
+use stavel_core::model::Stamp;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, parse};
 use stavel_core::model::{Clock, Columns, Field, Frame, Scale, Session, Span};
 

@@ -5,8 +5,8 @@ use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use stavel_core::model::price::push_scaled;
+use stavel_core::model::time::written::push_padded;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, SECOND, civil_from_days, day_of};
-use stavel_core::model::written::push_padded;
 
 use crate::market::{Bar, Quote};
 use crate::truth::{Defects, LATE, REPEATED};

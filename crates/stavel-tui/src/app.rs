@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
-use stavel_core::intake::Layout;
+use stavel_core::model::Layout;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Micros, SeriesName, Span};
 use stavel_core::{Error, Result};
@@ -16,7 +16,8 @@ use crate::data::Snapshot;
 use crate::effect::{Effect, Effects, Place, Tone};
 use crate::jobs::{Errand, Running, Slot, Threads};
 use crate::lens::{self, AnyLens};
-use crate::overlay::{Asker, Outcome, Overlay, Palette, Prompt};
+use crate::outcome::{Asker, Outcome};
+use crate::overlay::{Overlay, Palette, Prompt};
 use crate::view::{Found, View, whole_of};
 
 /// What the message line says, and in which tone.

@@ -4,13 +4,15 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
-use stavel_core::intake::{DateOrder, Layout, Plan, Planned, Stamp, Use, plan};
+use stavel_core::intake::{Plan, Planned, plan};
+use stavel_core::model::{DateOrder, Layout, Stamp, Use};
 use stavel_work::{IntakeStep, Step, hints_of};
 use tui_input::Input;
 
 use crate::browser::Browser;
 use crate::jobs::Slot;
-use crate::overlay::{Outcome, edit, type_text};
+use crate::outcome::Outcome;
+use crate::typing::{edit, type_text};
 use crate::view::View;
 
 /// Labels of the fields, with a word on what belongs there.

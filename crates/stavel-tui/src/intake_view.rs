@@ -2,10 +2,11 @@
 //! as understood, tied by colour.
 
 use stavel_core::Error;
-use stavel_core::intake::{Layout, Plan, Planned, PreviewLine, Stamp, Understood, Use};
+use stavel_core::intake::{Plan, Planned, PreviewLine, Understood};
 use stavel_core::model::Clock;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
+use stavel_core::model::{Layout, Stamp, Use};
 
 use crate::canvas::{Canvas, thousands};
 use crate::intake::{COLUMNS, FIELDS, IntakeForm};

@@ -6,8 +6,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, Sender, TryRecvError, channel};
 use std::time::Instant;
 
-use stavel_core::intake::Layout;
 use stavel_core::job::Job;
+use stavel_core::model::Layout;
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 use stavel_work::{Report, Step, as_act};

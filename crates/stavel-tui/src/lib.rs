@@ -14,6 +14,7 @@ mod intake;
 mod intake_view;
 mod jobs;
 mod lens;
+mod outcome;
 mod overlay;
 mod overlay_view;
 mod scene_view;
@@ -21,6 +22,7 @@ mod screen;
 mod spine;
 mod terminal;
 mod theme;
+mod typing;
 mod view;
 
 use std::path::Path;

@@ -2,13 +2,13 @@
 
 use nucleo_matcher::pattern::{CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher};
-use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use stavel_core::intake::Layout;
-use stavel_work::Step;
-use tui_input::{Input, InputRequest};
+use ratatui::crossterm::event::{KeyCode, KeyEvent};
+use tui_input::Input;
 
 use crate::act::{Act, Common, Line, Table};
 use crate::intake::IntakeForm;
+use crate::outcome::{Asker, Outcome};
+use crate::typing::{edit, type_text};
 use crate::view::View;
 
 /// Something that takes the keys until it is closed.
@@ -18,29 +18,6 @@ pub enum Overlay {
     /// The key list, scrolled by so many lines.
     Keys(u16),
     Intake(Box<IntakeForm>),
-}
-
-/// What comes of a key in an overlay.
-pub enum Outcome {
-    Stay,
-    /// It stays, and says what is missing.
-    Say(String),
-    Close,
-    /// It closes and has an act done, in the lens at a place where the act belongs to one.
-    Act(Act, Option<usize>),
-    /// It closes with an answer.
-    Answer(Asker, String),
-    /// It closes and has a step done, with a layout that is saved before it.
-    Start(Box<Step>, Option<(String, Layout)>),
-}
-
-/// Who gets the answer to a prompt.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Asker {
-    /// The lens at a place of the bar.
-    Lens(usize),
-    /// The bench, for the file that a recipe goes to.
-    RecipePath,
 }
 
 impl Overlay {
@@ -71,35 +48,6 @@ impl Overlay {
             Overlay::Keys(_) => {}
         }
     }
-}
-
-/// Puts text at the cursor of a line.
-pub fn type_text(line: &mut Input, text: &str) {
-    for c in text.chars() {
-        line.handle(InputRequest::InsertChar(c));
-    }
-}
-
-/// Changes a line of text as a key says; true where the key is one of typing.
-pub fn edit(line: &mut Input, key: KeyEvent) -> bool {
-    let by_word = key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT);
-    let request = match (key.code, by_word) {
-        (KeyCode::Char('u'), true) => InputRequest::DeleteLine,
-        (KeyCode::Char('w'), true) | (KeyCode::Backspace, true) => InputRequest::DeletePrevWord,
-        (KeyCode::Char('k'), true) => InputRequest::DeleteTillEnd,
-        (KeyCode::Char('a'), true) | (KeyCode::Home, _) => InputRequest::GoToStart,
-        (KeyCode::Char('e'), true) | (KeyCode::End, _) => InputRequest::GoToEnd,
-        (KeyCode::Char('b'), true) | (KeyCode::Left, true) => InputRequest::GoToPrevWord,
-        (KeyCode::Char('f'), true) | (KeyCode::Right, true) => InputRequest::GoToNextWord,
-        (KeyCode::Left, false) => InputRequest::GoToPrevChar,
-        (KeyCode::Right, false) => InputRequest::GoToNextChar,
-        (KeyCode::Delete, _) => InputRequest::DeleteNextChar,
-        (KeyCode::Backspace, false) => InputRequest::DeletePrevChar,
-        (KeyCode::Char(c), false) => InputRequest::InsertChar(c),
-        _ => return false,
-    };
-    line.handle(request);
-    true
 }
 
 /// Finding an act by its words.

@@ -1,10 +1,9 @@
 //! Doing a step.
 
+use stavel_core::Result;
 use stavel_core::job::Job;
-use stavel_core::model::time;
-use stavel_core::model::{Micros, SeriesName, Span};
+use stavel_core::model::SeriesName;
 use stavel_core::store::Shelf;
-use stavel_core::{Error, Result};
 
 use crate::align::align_one;
 use crate::assumptions::assumptions;
@@ -73,18 +72,4 @@ fn done(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
     report.assumed.extend(assumptions(shelf, step)?);
     report.tell_assumed();
     Ok(report)
-}
-
-/// A span out of the two ends a person gave.
-pub fn span_between(from: Option<&str>, to: Option<&str>) -> Result<Span> {
-    let end = |t: Option<&str>, other: Micros| t.map_or(Ok(other), time::parse);
-    let span = Span::new(end(from, Micros::MIN)?, end(to, Micros::MAX)?);
-    if span.from >= span.to {
-        return Err(Error::arguments(format!(
-            "The span from {} to {} is empty; the first must be the earlier.",
-            from.unwrap_or_default(),
-            to.unwrap_or_default()
-        )));
-    }
-    Ok(span)
 }

@@ -10,9 +10,9 @@ use stavel_core::{Error, Result};
 
 use stavel_draw::{SceneRequest, pdf, scene, svg};
 
-use crate::apply::span_between;
 use crate::page::write_file;
 use crate::report::Report;
+use crate::span::span_between;
 use crate::step::ChartStep;
 
 /// Most bars in a file's chart; more would be thinner than a line.

@@ -2,9 +2,9 @@
 
 use serde_json::{Map, Value, json};
 
-use crate::apply::span_between;
 use crate::page::{is_page, write_page};
 use crate::report::Report;
+use crate::span::span_between;
 use crate::step::CheckStep;
 use stavel_core::check::{self, Agreement, Crossed, Kind, Mend, MendList};
 use stavel_core::job::Job;

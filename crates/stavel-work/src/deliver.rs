@@ -2,9 +2,9 @@
 
 use serde_json::json;
 
-use crate::apply::span_between;
 use crate::intake::layout_named;
 use crate::report::Report;
+use crate::span::span_between;
 use crate::step::DeliverStep;
 use stavel_core::deliver::{self, Format, Order};
 use stavel_core::job::Job;

@@ -16,6 +16,7 @@ mod page;
 mod recipe;
 mod rehearse;
 mod report;
+mod span;
 mod splice;
 mod step;
 #[cfg(any(test, fuzzing))]
@@ -24,7 +25,7 @@ mod undo;
 mod upkeep;
 
 pub use align::{doubt_in_words, minute_of_week, stretches_in_words};
-pub use apply::{apply, as_act, span_between};
+pub use apply::{apply, as_act};
 pub use assumptions::of_rows as assumed_of_rows;
 pub use chart::bars_for_chart;
 pub use check::check_json;
@@ -32,6 +33,7 @@ pub use frames::frames_named;
 pub use intake::{hints_of, layout_named, plan_of};
 pub use recipe::{Done, Recipe, run, what_was_done};
 pub use report::{LongList, Report, bytes_in_words};
+pub use span::span_between;
 pub use step::{
     AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, RehearseStep,
     ShelfStep, SpliceStep, Step, UndoStep, Upkeep,

@@ -2,8 +2,8 @@
 
 use serde_json::json;
 
-use crate::apply::span_between;
 use crate::report::Report;
+use crate::span::span_between;
 use crate::step::RehearseStep;
 use stavel_core::job::Job;
 use stavel_core::model::columns::shape_of;

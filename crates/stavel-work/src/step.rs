@@ -7,8 +7,8 @@ use serde::{Deserialize, Serialize};
 
 use stavel_core::check::{Against, Mend};
 use stavel_core::deliver::Format;
-use stavel_core::intake::{DateOrder, Stamp};
 use stavel_core::model::{Clock, Frame, SeriesName};
+use stavel_core::model::{DateOrder, Stamp};
 use stavel_core::splice::{Level, Rule};
 
 /// An act on a shelf. In a recipe: a `[[step]]` table whose `act` names it.

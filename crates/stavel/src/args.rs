@@ -6,8 +6,8 @@ use clap::{ArgAction, Parser, Subcommand};
 use stavel_core::Result;
 use stavel_core::check::{Against, Mend};
 use stavel_core::deliver::Format;
-use stavel_core::intake::{DateOrder, Stamp};
 use stavel_core::model::{Clock, SeriesName};
+use stavel_core::model::{DateOrder, Stamp};
 use stavel_core::splice::{Level, Rule};
 use stavel_work::*;
 

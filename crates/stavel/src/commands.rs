@@ -1,14 +1,13 @@
 //! Doing what was typed.
 
-use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use anyhow::{Context, Result, bail};
-use serde_json::{Value, json};
+use serde_json::json;
 use stavel_core::Error;
-use stavel_core::intake::Stamp;
 use stavel_core::job::Job;
+use stavel_core::model::Stamp;
 use stavel_core::splice::{Ask, ask_of};
 use stavel_core::store::Shelf;
 use stavel_work::{
@@ -17,15 +16,9 @@ use stavel_work::{
 };
 
 use crate::args::*;
+use crate::output::{Ending, print_json, print_lines, quietly, tell};
 use crate::progress::ProgressLine;
 use crate::{demo, layouts, shelf};
-
-/// How a command ended that did not fail.
-#[derive(PartialEq, Eq)]
-pub enum Ending {
-    Done,
-    WantsPerson,
-}
 
 /// The shelf that is meant: as typed, else the user data folder.
 fn shelf_folder(args: &Args) -> Result<PathBuf> {
@@ -185,37 +178,6 @@ pub fn do_step(folder: &Path, step: &Step) -> Result<Report> {
 }
 
 /// Prints a report for a person, or its document.
-fn tell(report: &Report, as_json: bool) -> Result<()> {
-    if as_json { print_json(&report.document()) } else { print_lines(&report.lines) }
-}
-
-pub fn print_json(value: &Value) -> Result<()> {
-    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
-    let written = serde_json::to_writer_pretty(&mut out, value).map_err(std::io::Error::from);
-    quietly(written.and_then(|()| writeln!(out)).and_then(|()| out.flush()))
-}
-
-/// A reader that goes away (`| head`) is no failure.
-fn quietly(written: std::io::Result<()>) -> Result<()> {
-    match written {
-        Err(e) if e.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
-        other => Ok(other?),
-    }
-}
-
-/// Prints lines made safe for a terminal; a reader that goes away is no failure.
-pub fn print_lines(lines: &[String]) -> Result<()> {
-    let mut out = std::io::stdout().lock();
-    for line in lines {
-        let text = format!("{}\n", stavel_core::error::printable(line));
-        match out.write_all(text.as_bytes()) {
-            Err(e) if e.kind() == std::io::ErrorKind::BrokenPipe => return Ok(()),
-            other => other?,
-        }
-    }
-    Ok(())
-}
-
 fn deliver_to_stdout(folder: &Path, a: &DeliverArgs) -> Result<Ending> {
     if a.series.len() != 1 {
         return Err(Error::arguments("Only one series at a time goes to standard output.").into());

@@ -13,7 +13,7 @@ use stavel_feed::{Spans, Truth, demo::SEED, write_demo};
 use stavel_work::{Recipe, Report, Step};
 
 use crate::args::DemoArgs;
-use crate::commands::{Ending, print_lines};
+use crate::output::{Ending, print_lines};
 
 /// Makes the demo and opens the bench on it, or runs the whole example.
 pub fn run(args: &DemoArgs, as_json: bool) -> Result<Ending> {

@@ -5,14 +5,15 @@ use std::path::Path;
 use anyhow::Result;
 use serde_json::{Value, json};
 use stavel_core::Error;
-use stavel_core::intake::{self, Hints, Layout, Plan, Planned, Understood};
+use stavel_core::intake::{self, Hints, Plan, Planned, Understood};
 use stavel_core::model::Clock;
+use stavel_core::model::Layout;
 use stavel_core::model::time::wall;
 use stavel_core::store::Shelf;
 use stavel_work::{IntakeStep, layout_named, plan_of};
 
 use crate::args::LayoutAct;
-use crate::commands::{Ending, print_json, print_lines};
+use crate::output::{Ending, print_json, print_lines};
 
 /// Says what an intake would do.
 pub fn preview(folder: &Path, step: &IntakeStep, as_json: bool) -> Result<Ending> {

@@ -5,6 +5,7 @@ mod args;
 mod commands;
 mod demo;
 mod layouts;
+mod output;
 mod progress;
 mod shelf;
 
@@ -32,8 +33,8 @@ fn main() -> ExitCode {
         }
     };
     match commands::run(args) {
-        Ok(commands::Ending::Done) => ExitCode::SUCCESS,
-        Ok(commands::Ending::WantsPerson) => ExitCode::from(WANTS_PERSON),
+        Ok(output::Ending::Done) => ExitCode::SUCCESS,
+        Ok(output::Ending::WantsPerson) => ExitCode::from(WANTS_PERSON),
         Err(err) => {
             eprintln!("stavel: {}", stavel_core::error::printable(&format!("{err:#}")));
             ExitCode::from(code_of(&err))

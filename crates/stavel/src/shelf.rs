@@ -12,7 +12,7 @@ use stavel_core::store::{Change, EditionInfo, SeriesInfo, Shelf};
 use stavel_work::bytes_in_words;
 
 use crate::args::ShelfArgs;
-use crate::commands::{Ending, print_json, print_lines};
+use crate::output::{Ending, print_json, print_lines};
 use crate::progress::ProgressLine;
 
 /// Shows what the arguments ask for.

@@ -1,6 +1,6 @@
 //! Moving written times to UTC, piece by piece.
 
-use crate::intake::Stamp;
+use crate::model::Stamp;
 use crate::model::{Clock, Columns, Doubtful, Frame, Micros, Unfold};
 
 /// Moves rows, in order of written time, to UTC. Rows of an hour that the clock showed twice come out in

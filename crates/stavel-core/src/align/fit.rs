@@ -5,8 +5,8 @@ use super::changes::{Sides, weekend_before};
 use super::correlate::WeekFit;
 use super::partition::{Stretch, partition};
 use super::rules::{PENALTY_RULE, QUARTER, Rule, Rules, got_of, offset_in, offsets_in};
-use crate::intake::Stamp;
 use crate::model::Clock;
+use crate::model::Stamp;
 use crate::model::time::{HOUR, Micros};
 
 /// Below this score of the best common clock the whole zone database is tried.

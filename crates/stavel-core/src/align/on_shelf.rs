@@ -4,8 +4,8 @@ use super::anchoring::Mover;
 use super::coarse::{correlate_finely, fine_step, gather};
 use super::evidence::{Dailies, Evidence, WeekEdges, dailies, days_of, longest_bars, week_edges};
 use super::{Fit, Sides, WeekFit, correlate, fit, fit_to};
-use crate::intake::Stamp;
 use crate::job::Job;
+use crate::model::Stamp;
 use crate::model::provenance::{Anchoring, Disorder};
 use crate::model::time::{DAY, HOUR, MINUTE};
 use crate::model::{

@@ -7,22 +7,11 @@ use super::frozen::Frozen;
 use super::hours::Hours;
 use super::ready::{Readier, Ready};
 use super::spikes::Spikes;
+use super::subject::Subject;
 use super::values::Values;
 use super::{Finding, Kind, Report, grade, rhythm, stubs};
 use crate::model::time::{DAY, HOUR, MINUTE, length_in_words};
-use crate::model::{Clock, Columns, Frame, Micros, Session, Shape, Span};
-
-/// What is known of a series before its rows are read.
-pub struct Subject<'a> {
-    pub session: &'a Session,
-    pub frame: Frame,
-    /// The span the rows lie in.
-    pub span: Span,
-    /// True where a price of zero or below cannot be: of currencies and shares, not of spreads.
-    pub is_positive: bool,
-    /// Blocks that stood out of order in their file: span, rows, place in words.
-    pub disorder: Vec<(Span, u64, String)>,
-}
+use crate::model::{Clock, Columns, Frame, Micros, Shape, Span};
 
 /// Reads rows in order of time and gathers what is wrong with them.
 pub struct Checker {

@@ -21,6 +21,8 @@ pub enum Against {
     Edition(i64),
 }
 
+crate::model::as_text!(Against);
+
 impl std::fmt::Display for Against {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {

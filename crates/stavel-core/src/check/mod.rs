@@ -28,10 +28,11 @@ mod slip;
 mod spikes;
 mod spreads;
 mod stubs;
+mod subject;
 mod tally;
 mod values;
 
-pub use checker::{Checker, Subject};
+pub use checker::Checker;
 pub use cross::{Agreement, Cross, Crosser};
 pub use cross_on_shelf::{Against, Crossed, cross_check};
 pub use grade::{Grade, Loss};
@@ -43,6 +44,7 @@ pub use mend::{Keep, Mend, MendList};
 pub use mender::{Mended, Mender, Patient};
 pub use on_shelf::{check_series, mend_found, mend_series, preview_mends};
 use runs::Run;
+pub use subject::Subject;
 
 use serde::Serialize;
 

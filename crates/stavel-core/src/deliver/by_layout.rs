@@ -2,11 +2,12 @@
 
 use std::path::Path;
 
-use crate::intake::{self, DateOrder, Delimiter, Layout, Precision, Since1970, Use};
+use crate::intake::{self};
 use crate::model::price::push_scaled;
+use crate::model::time::written::push_parts;
 use crate::model::time::{DAY, HOUR, MINUTE, Micros, SECOND, civil_from_days, day_of};
-use crate::model::written::push_parts;
 use crate::model::{Clock, Columns, Field, SeriesName};
+use crate::model::{DateOrder, Delimiter, Layout, Precision, Since1970, Use};
 use crate::{Error, Result};
 
 /// Turns rows into lines as a layout has them.

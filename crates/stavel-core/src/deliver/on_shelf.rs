@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 
 use super::by_layout::{self, LayoutWriter};
 use super::{Format, TextWriter, proof};
-use crate::intake::Layout;
 use crate::job::Job;
+use crate::model::Layout;
 use crate::model::{Clock, Columns, Field, SeriesName, Span};
 use crate::store::{Scan, SegmentWriter, SeriesInfo, Shelf};
 use crate::{Error, Result, fingerprint};

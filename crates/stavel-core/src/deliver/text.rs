@@ -1,8 +1,8 @@
 //! Writing rows as text.
 
 use super::Format;
+use crate::model::moment_text::push_moment;
 use crate::model::price::push_scaled;
-use crate::model::written::push_moment;
 use crate::model::{Clock, Columns, present};
 
 /// Turns rows into lines of CSV or JSON.

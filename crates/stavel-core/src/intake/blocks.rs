@@ -3,6 +3,7 @@
 use std::io::Read;
 
 use super::bring::Member;
+use crate::model::Layout;
 use crate::{Error, Result};
 
 /// Bytes of a block of lines.
@@ -89,4 +90,18 @@ impl Blocks {
         self.byte += block.text.len() as u64;
         Ok((!block.text.is_empty()).then_some(block))
     }
+}
+
+/// Takes a byte order mark, the header and what stands above it off the first block; gives the lines
+/// taken off.
+pub fn skip_head(block: &mut Block, layout: &Layout) -> u64 {
+    let mark = if block.text.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
+    let lines = layout.skip + usize::from(layout.header.is_some());
+    let mut head = mark;
+    for _ in 0..lines {
+        head += memchr::memchr(b'\n', &block.text[head..]).map_or(block.text.len() - head, |n| n + 1);
+    }
+    block.text.drain(..head);
+    block.byte += head as u64;
+    lines as u64
 }

@@ -1,7 +1,7 @@
 //! Cells of a line, and the odd ways in which numbers stand in them.
 
-use super::layout::Delimiter;
 use crate::model::ABSENT;
+use crate::model::layout::Delimiter;
 use crate::model::price::MAX_DECIMALS;
 
 /// The cells of a line, without the blanks and quotes around them.

@@ -7,10 +7,10 @@ use serde::{Deserialize, Serialize};
 
 use super::bring::Member;
 use super::cells;
-use super::layout::{Layout, Use};
 use super::moment;
 use super::naming::cleaned;
 use crate::job::Job;
+use crate::model::layout::{Layout, Use};
 use crate::model::time::{DAY, rfc3339};
 use crate::model::{Micros, series};
 use crate::store::{Fact, Shelf};

@@ -1,9 +1,9 @@
 //! Later files of a series: what is known of it already, and how far that goes.
 
-use super::Stamp;
 use super::scan::Scanned;
 use crate::align::{bars, correlate};
 use crate::job::Job;
+use crate::model::Stamp;
 use crate::model::provenance::Anchoring;
 use crate::model::time::{DAY, HOUR, MINUTE, wall};
 use crate::model::{Clock, Columns, Field, Made, Micros, SeriesName, Span, Standing};

@@ -8,13 +8,13 @@ use crate::model::provenance::Disorder;
 use crate::model::{Columns, Field, Micros, Scale, Shape, Unfold, present};
 use crate::{Error, Result};
 
-use super::Stamp;
-use super::layout::Spreads;
 use super::parse::{Fault, Oddities, Parsed};
 use super::plan::Plan;
-use super::read::{Halt, ParsedBlock, Symbols, Taker};
 use super::rejects::{Rejected, Rejects};
 use super::sides::{self, LastSides};
+use super::taker::{Halt, ParsedBlock, Symbols, Taker};
+use crate::model::Stamp;
+use crate::model::layout::Spreads;
 
 /// Places out of order that are described one by one.
 const DISORDER_SHOWN: usize = 1000;

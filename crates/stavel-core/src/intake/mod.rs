@@ -6,15 +6,12 @@
 mod blocks;
 mod bring;
 mod cells;
-mod decisions;
 mod facts;
 mod grid;
 mod later;
-mod layout;
 mod ledger;
 mod moment;
 mod naming;
-mod numbers;
 mod parse;
 mod plan;
 mod preview;
@@ -28,75 +25,24 @@ mod sides;
 mod sniff;
 mod stamp;
 mod take;
+mod taker;
 #[cfg(any(test, fuzzing))]
 pub mod trials;
 mod weave;
-mod writing;
 
 pub use bring::{Member, is_table_name, members_of};
-pub use decisions::ClockFrom;
 pub use facts::{FactsPlan, FactsTaken, take_facts};
 pub use later::known_stamp;
-pub use layout::{DateOrder, Delimiter, Layout, Since1970, Use};
-pub use plan::{Plan, Planned, Preview, plan};
+pub use plan::{ClockFrom, Plan, Planned, Preview, plan};
 pub use preview::{PreviewLine, Understood, preview};
 pub use read::read_back;
 pub use rejects::{Rejected, read as read_rejects};
 pub use scan::Scanned;
 pub use take::take;
-pub use writing::{Marks, Precision};
 
 use serde::{Deserialize, Serialize};
 
-use crate::model::{Clock, Frame, Side, Unit};
-
-/// Which end of a bar its time names in a file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Stamp {
-    #[default]
-    Open,
-    Close,
-}
-
-impl Stamp {
-    /// Its word.
-    pub fn word(self) -> &'static str {
-        match self {
-            Stamp::Open => "open",
-            Stamp::Close => "close",
-        }
-    }
-
-    /// How far a bar's time is moved back to be that of its open; 0 for what is no bar.
-    pub fn back(self, frame: crate::model::Frame) -> crate::model::Micros {
-        match self {
-            Stamp::Close if frame.is_bars() && !is_of_calendar(frame) => frame.length(),
-            _ => 0,
-        }
-    }
-
-    /// A written time as that of the bar's open where the calendar says where that is: the first of the month,
-    /// the Monday of the week, in which the bar's last moment lies. Other times are left as they are.
-    pub fn calendar_open(self, frame: Frame, written: crate::model::Micros) -> crate::model::Micros {
-        use crate::model::time::{DAY, civil_from_days, day_of, days_from_civil, monday_of};
-        let Frame::Bars { unit, .. } = frame else { return written };
-        let last = day_of(written - 1);
-        match (self, unit) {
-            (Stamp::Close, Unit::Month) => {
-                let (year, month, _) = civil_from_days(last);
-                days_from_civil(year, month, 1) * DAY
-            }
-            (Stamp::Close, Unit::Week) => monday_of(last) * DAY,
-            _ => written,
-        }
-    }
-}
-
-/// True for bars whose length is told by the calendar.
-fn is_of_calendar(frame: Frame) -> bool {
-    matches!(frame, Frame::Bars { unit: Unit::Week | Unit::Month, .. })
-}
+use crate::model::{Clock, DateOrder, Frame, Layout, Side, Stamp};
 
 /// What was said about files beforehand; whatever is not said is found in them.
 #[derive(Debug, Clone, Default)]

@@ -1,7 +1,8 @@
 //! Dates and times as files write them.
 
-use super::layout::{DateOrder, Since1970};
+use crate::model::DateOrder;
 use crate::model::Micros;
+use crate::model::layout::Since1970;
 use crate::model::time::{DAY, EARLIEST, HOUR, LATEST, MINUTE, SECOND, days_from_civil, days_in_month};
 
 /// Reads a run of digits from the front; gives its value, its length and what follows.

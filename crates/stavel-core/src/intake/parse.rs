@@ -4,12 +4,13 @@
 //! not recognise is cut into cells and read with all the care there is ([`Parser::line`]).
 
 use super::cells;
-use super::layout::{DateOrder, Delimiter, Layout, Since1970, Spreads, Use};
 use super::moment;
-use super::numbers::{self, NumberMarks};
 use super::quick::{self, DayMemory, Pattern};
 use super::row_pattern::{Cell, RowPattern, Values};
+use crate::model::DateOrder;
 use crate::model::columns::shape_of;
+use crate::model::layout::{Delimiter, Layout, Since1970, Spreads, Use};
+use crate::model::number_marks::{self, NumberMarks};
 use crate::model::price::{MAX_DECIMALS, NumberFault, parse_scaled, unit};
 use crate::model::time::DAY;
 use crate::model::{ABSENT, Columns, Field, Micros, Scale, Shape};
@@ -426,12 +427,12 @@ impl Parser {
             oddities.absent += u64::from(field.is_price());
             return Ok(ABSENT);
         }
-        let mut fault = match numbers::odd_number(plain, decimals) {
+        let mut fault = match number_marks::odd_number(plain, decimals) {
             Some(Ok(value)) => return Ok(value),
             Some(Err(fault)) => fault,
             None => fault,
         };
-        if let (NumberFault::TooFine(_), Some((own, value))) = (fault, numbers::without_tail(plain)) {
+        if let (NumberFault::TooFine(_), Some((own, value))) = (fault, number_marks::without_tail(plain)) {
             match decimals.checked_sub(own).and_then(|missing| value.checked_mul(unit(missing))) {
                 Some(value) => {
                     oddities.tails += 1;
@@ -442,7 +443,7 @@ impl Parser {
         }
         if let (NumberFault::TooFine(_), true, true) = (fault, self.rounds, field.is_price()) {
             oddities.rounded += 1;
-            return numbers::rounded(plain, decimals);
+            return number_marks::rounded(plain, decimals);
         }
         let is_finer = matches!(fault, NumberFault::TooFine(d) if d <= MAX_DECIMALS && field.is_volume());
         match field.is_a_side_value() && !is_finer {

@@ -1,9 +1,9 @@
 //! The first lines of a file beside what is understood of them.
 
 use super::cells;
-use super::layout::{CELLS, Layout};
 use super::parse::Parser;
 use crate::error::printable;
+use crate::model::layout::{CELLS, Layout};
 use crate::model::price::scaled;
 use crate::model::{Scale, present, time};
 

@@ -5,8 +5,8 @@
 //! point and its end were in the row before: where they are there again, the next cell begins at a place that
 //! is known beforehand, and the processor reads many cells at once.
 
-use super::layout::DateOrder;
 use super::moment;
+use crate::model::DateOrder;
 use crate::model::Micros;
 use crate::model::price::unit;
 use crate::model::time::{DAY, HOUR, MINUTE, SECOND};

@@ -7,67 +7,21 @@
 
 use std::path::Path;
 
+use crate::Result;
 use crate::job::Job;
 use crate::model::{Clock, Columns, Frame, Scale, Unfold};
-use crate::store::{Encoded, Place, Work};
-use crate::{Error, Result};
+use crate::store::{Encoded, Work};
 
-use super::blocks::{Block, Blocks};
+use super::blocks::{Blocks, skip_head};
 use super::bring::Member;
-use super::layout::{Layout, Use};
 use super::ledger::{Ledger, to_utc};
 use super::parse::{Parsed, Parser};
 use super::plan::Plan;
+use super::taker::{Halt, ParsedBlock, RawBlock, Taker};
+use crate::model::layout::{Layout, Use};
 
 /// Blocks read, parsed and taken together.
 const TOGETHER: usize = 8;
-/// Why a reading did not come to its end.
-pub enum Halt {
-    Failed(Error),
-    /// A number did not fit the scale; this one fits it.
-    Finer(Scale),
-    /// Rows are not in order of time, and the taker wants them so.
-    Disorder,
-}
-
-impl From<Error> for Halt {
-    fn from(e: Error) -> Halt {
-        Halt::Failed(e)
-    }
-}
-
-/// Who takes the rows.
-pub trait Taker: Send {
-    /// Takes rows in the order of the file, in UTC where the clock is known. `symbols` says of which
-    /// instrument each is, where a column does.
-    fn take(&mut self, rows: Columns, symbols: &Symbols) -> Result<(), Halt>;
-    /// Row groups to encode.
-    fn work(&mut self) -> Vec<Work>;
-    /// Takes an encoded row group.
-    fn accept(&mut self, place: Place, encoded: Encoded) -> Result<()>;
-}
-
-/// The symbols of some rows.
-#[derive(Default)]
-pub struct Symbols {
-    pub names: Vec<Vec<u8>>,
-    pub of_row: Vec<u32>,
-}
-
-/// A block of lines of one of the files.
-pub struct RawBlock {
-    pub file: usize,
-    /// Lines taken off its front: a header and what stands above it.
-    pub head: u64,
-    pub block: Block,
-}
-
-/// The same with what its lines are.
-pub struct ParsedBlock {
-    pub raw: RawBlock,
-    pub parsed: Parsed,
-}
-
 /// Reads all files of a plan, scaling numbers by `scale`, and hands the rows to `taker`; gives the BLAKE3 of
 /// each file whose bytes went by as they are.
 pub fn read_files(
@@ -185,18 +139,4 @@ impl Feeder<'_> {
         }
         Ok(out)
     }
-}
-
-/// Takes a byte order mark, the header and what stands above it off the first block; gives the lines
-/// taken off.
-pub fn skip_head(block: &mut Block, layout: &Layout) -> u64 {
-    let mark = if block.text.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
-    let lines = layout.skip + usize::from(layout.header.is_some());
-    let mut head = mark;
-    for _ in 0..lines {
-        head += memchr::memchr(b'\n', &block.text[head..]).map_or(block.text.len() - head, |n| n + 1);
-    }
-    block.text.drain(..head);
-    block.byte += head as u64;
-    lines as u64
 }

@@ -2,12 +2,13 @@
 
 use std::io::{Read, Seek, SeekFrom};
 
+use super::blocks::{Block, skip_head};
 use super::bring::Member;
-use super::layout::{Layout, Use};
+use super::cells;
 use super::parse::Parser;
 use super::sniff::{DateEvidence, Decided};
-use super::{blocks::Block, cells, read::skip_head};
 use crate::align::gather;
+use crate::model::layout::{Layout, Use};
 use crate::model::time::MINUTE;
 use crate::model::{Columns, Field, Micros, Scale, Shape, present};
 use crate::{Error, Result};

@@ -1,8 +1,8 @@
 //! Whether bars are stamped at their open or at their close.
 
-use super::Stamp;
 use super::scan::Scanned;
 use crate::Result;
+use crate::model::Stamp;
 use crate::model::time::{DAY, HOUR, civil_from_days, day_of, weekday};
 use crate::model::{Cells, Clock, Columns, Field, Frame, Micros, SeriesName, Span, Unit};
 use crate::store::Shelf;

@@ -4,14 +4,15 @@ use std::collections::BTreeMap;
 use std::time::Instant;
 
 use super::Taken;
-use super::layout::Spreads;
 use super::ledger::{Ledger, RejectedRows};
 use super::plan::Plan;
-use super::read::{Halt, Symbols, Taker, read_files};
+use super::read::read_files;
 use super::rejects::{Rejected, Rejects};
 use super::runs::{Merged, Runs};
+use super::taker::{Halt, Symbols, Taker};
 use super::weave::{Counts, Manner, Weave};
 use crate::job::Job;
+use crate::model::layout::Spreads;
 use crate::model::price::{scaled, unit};
 use crate::model::provenance::{TakenFile, TakenIn};
 use crate::model::time::rfc3339;

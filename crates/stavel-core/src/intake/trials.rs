@@ -3,10 +3,11 @@
 
 use std::io::{Cursor, Read};
 
+use super::blocks::{Block, skip_head};
 use super::bring::{html_to_lines, json_to_lines, utf16_to_utf8};
 use super::parse::Parser;
 use super::sniff::{DateEvidence, Sniffed, fit, header_under, sniff};
-use super::{Layout, blocks::Block, cells, read::skip_head, scan};
+use super::{Layout, cells, scan};
 use crate::model::{Scale, Side};
 
 /// Names that say different things about a file.

@@ -6,15 +6,19 @@ pub mod clock;
 pub mod columns;
 pub mod frame;
 pub mod instrument;
+pub mod layout;
+pub mod moment_text;
+pub mod number_marks;
 pub mod price;
 pub mod provenance;
 pub mod series;
 pub mod session;
 mod sheet_doubts;
+pub mod stamp;
 pub mod standing;
 pub mod time;
+pub mod time_marks;
 pub mod unfold;
-pub mod written;
 
 pub use bars::{Bar, BarView, QuoteView};
 pub use cell::{ABSENT, Cells, present};
@@ -22,11 +26,15 @@ pub use clock::{Clock, Wall, Walls};
 pub use columns::{Columns, Field, Scale, Shape};
 pub use frame::{Frame, Unit};
 pub use instrument::{Instrument, OwnValues};
+pub use layout::{Delimiter, Layout, Since1970, Use};
+pub use number_marks::NumberMarks;
 pub use provenance::{Input, Made, Provenance};
 pub use series::{SeriesName, Side};
 pub use session::{Session, SessionWeek};
+pub use stamp::Stamp;
 pub use standing::{Decision, Standing};
 pub use time::{Micros, Span};
+pub use time_marks::{DateOrder, Marks, Precision};
 pub use unfold::{Doubtful, Unfold};
 
 /// Types written as text: what their `Display` gives, their `FromStr` reads, in recipes too.
@@ -44,4 +52,6 @@ macro_rules! as_text {
         }
     )*};
 }
-as_text!(Clock, Frame, SeriesName, Side, crate::splice::Rule, crate::splice::Level, crate::check::Against);
+pub(crate) use as_text;
+
+as_text!(Clock, Frame, SeriesName, Side);

@@ -1,7 +1,9 @@
 //! Times: microseconds since 1970-01-01 00:00, in UTC or (afloat) in an unknown clock.
 
-pub use super::written::{date, rfc3339, wall};
+pub mod written;
+
 use crate::{Error, Result};
+pub use written::{date, rfc3339, wall};
 
 /// Microseconds since 1970-01-01 00:00:00.
 pub type Micros = i64;

@@ -1,7 +1,7 @@
 //! Rows of one source brought into the form of the result.
 
 use super::Level;
-use super::level::{LevelGap, set_level};
+use super::level_gap::{LevelGap, set_level};
 use crate::model::columns::FILLED;
 use crate::model::{Columns, Field, Micros, Scale};
 

@@ -1,49 +1,14 @@
 //! Levels: how far apart sources lie, and which side of the market that is.
 
 use super::dress::Dress;
-use super::{Level, Overlap, Source};
+use super::level_gap::{LevelGap, SideGuess};
+use super::{Overlap, Source};
 use crate::Result;
 use crate::counts::Counts;
 use crate::model::time::{civil_from_days, day_of};
 use crate::model::{Columns, Field, present};
 use crate::stats::Correlation;
 use crate::store::{Cursor, ahead};
-
-/// How far the second source lies above the first where both have rows.
-#[derive(Debug, Clone, Default, PartialEq)]
-pub struct LevelGap {
-    /// Median difference of closes, in points.
-    pub median: i64,
-    /// First less second as a factor for the second: median of first over second.
-    pub ratio: f64,
-    /// Median difference by year and month.
-    pub months: Vec<((i64, i64), i64)>,
-    /// What the difference looks like beside the spread.
-    pub side: Option<SideGuess>,
-}
-
-/// Which sides of the market two sources follow, by the level between them.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum SideGuess {
-    /// The second lies half a spread above the first, or below.
-    MidAboveBid,
-    BidBelowMid,
-    /// The second lies a whole spread above the first, or below.
-    AskAboveBid,
-    BidBelowAsk,
-}
-
-impl SideGuess {
-    /// The two sources by their names in words.
-    pub fn in_words(self, first: &str, second: &str) -> String {
-        match self {
-            SideGuess::MidAboveBid => format!("{second} lies half a spread above {first}: mid against bid"),
-            SideGuess::BidBelowMid => format!("{second} lies half a spread below {first}: bid against mid"),
-            SideGuess::AskAboveBid => format!("{second} lies a spread above {first}: ask against bid"),
-            SideGuess::BidBelowAsk => format!("{second} lies a spread below {first}: bid against ask"),
-        }
-    }
-}
 
 /// Holds two sources, each in its dress, against each other at the times both have a bar (ticks count as
 /// minutes): how they agree, and how far the second lies above the first. None where they share no time.
@@ -197,21 +162,5 @@ fn side_of(difference: i64, spread: i64) -> Option<SideGuess> {
         d if d < 0 && near(-4) => Some(SideGuess::BidBelowAsk),
         d if d < 0 && near(-2) => Some(SideGuess::BidBelowMid),
         _ => None,
-    }
-}
-
-/// Brings rows of a later source to the level of the first.
-pub fn set_level(rows: &mut Columns, gap: &LevelGap, level: Level) {
-    for (field, column) in rows.fields.iter().zip(&mut rows.data) {
-        if !field.is_price() {
-            continue;
-        }
-        for v in column.iter_mut().filter(|v| present(**v).is_some()) {
-            match level {
-                Level::None => {}
-                Level::Shift => *v -= gap.median,
-                Level::Ratio => *v = (*v as f64 * gap.ratio).round() as i64,
-            }
-        }
     }
 }

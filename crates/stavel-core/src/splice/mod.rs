@@ -3,10 +3,12 @@
 //! A [`Rule`] gives each [`Source`] the spans of time it may serve (its *claims*). A [`Plan`] reads the sources
 //! side by side and lets their rows through in order, block by block; nothing is held but the blocks at hand.
 
+mod ask;
 mod claims;
 mod dress;
 mod join;
 mod level;
+mod level_gap;
 mod on_shelf;
 mod plan;
 mod refresh;
@@ -15,13 +17,14 @@ mod seams;
 mod source;
 mod survey;
 
+pub use ask::{Ask, ask_of};
 pub use claims::{MonthGrades, claims};
 pub use dress::Dress;
 pub use join::{Block, Join};
-pub use level::{LevelGap, SideGuess, measure, set_level};
-pub use on_shelf::{Ask, Prepared, SplicedSeries, prepare, splice_series};
+pub use level::measure;
+pub use level_gap::{LevelGap, SideGuess, set_level};
+pub use on_shelf::{Prepared, SplicedSeries, prepare, splice_series};
 pub use plan::{How, Plan, Trial};
-pub use refresh::ask_of;
 pub use rule::{Level, Rule};
 pub use seams::Judged;
 pub use source::Source;

@@ -1,6 +1,8 @@
 //! Splicing on the shelf.
 
-use super::level::{LevelGap, measure};
+use super::ask::Ask;
+use super::level::measure;
+use super::level_gap::LevelGap;
 use super::plan::{How, Plan};
 use super::refresh::{Basis, basis};
 use super::survey::Survey;
@@ -21,26 +23,6 @@ use crate::{Error, Result};
 
 /// Ratios this close move no price.
 const SAME_RATIO: f64 = 1e-7;
-
-/// How series are to be joined.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Ask {
-    pub rule: Rule,
-    pub level: Level,
-    /// Put the first source's spread by hour of the week on rows that do not know theirs.
-    pub carry_spread: bool,
-    /// Keep ticks as ticks and minutes as minutes, in one series; else ticks beside bars are framed first.
-    pub layered: bool,
-    /// Measure levels and spreads again, where the series was joined like this before: rows of the past then change.
-    pub anew: bool,
-}
-
-impl Ask {
-    /// By a rule, prices and spreads as they are.
-    pub fn by(rule: Rule) -> Ask {
-        Ask { rule, level: Level::None, carry_spread: false, layered: false, anew: false }
-    }
-}
 
 /// A splice that is ready to be read.
 pub struct Prepared {

@@ -1,37 +1,12 @@
 //! Refresh: a joined series whose sources have changed is built anew from where it begins to differ.
 
-use super::on_shelf::Ask;
 use super::plan::Plan;
 use super::survey::Survey;
+use crate::Result;
 use crate::job::Job;
 use crate::model::provenance::Joining;
-use crate::model::{Columns, Field, Input, Made, Micros, Provenance, SeriesName, Span};
+use crate::model::{Columns, Field, Input, Made, Micros, Provenance, Span};
 use crate::store::{Ahead, Cursor, EditionInfo, SegmentInfo, SeriesInfo, Shelf, ahead};
-use crate::{Error, Result};
-
-/// How a series was joined, to do it again.
-///
-/// # Errors
-/// Where it was not joined, or was changed since.
-pub fn ask_of(info: &SeriesInfo) -> Result<(Vec<SeriesName>, Ask)> {
-    let provenance = &info.edition.provenance;
-    let Made::Splice(joining) = &provenance.made else {
-        return Err(Error::input(format!(
-            "{} was last made by {}, not by a splice; name its sources and the source {} to join them into.",
-            info.name,
-            provenance.made.act(),
-            info.name.source
-        )));
-    };
-    let ask = Ask {
-        rule: joining.rule.parse()?,
-        level: joining.level.parse()?,
-        carry_spread: joining.carry_spread,
-        layered: joining.layered,
-        anew: false,
-    };
-    Ok((provenance.parents().map(|p| p.1.clone()).collect(), ask))
-}
 
 /// What of a joined edition stays when it is joined anew.
 pub struct Basis {

@@ -19,6 +19,8 @@ pub enum Rule {
     Grade,
 }
 
+crate::model::as_text!(Rule, Level);
+
 impl std::fmt::Display for Rule {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {

@@ -7,12 +7,22 @@ use std::path::Path;
 use parquet::file::reader::{FileReader, SerializedFileReader};
 use serde::{Deserialize, Serialize};
 
-use super::catalog::{self, now};
-use super::draft::Origin;
+use super::catalog;
 use super::segment::ABOUT;
+use super::sql::now;
 use super::{Shelf, editions, records};
-use crate::model::{Clock, Micros, OwnValues, Provenance, Scale, SeriesName};
+use crate::model::{Clock, Field, Micros, OwnValues, Provenance, Scale, SeriesName};
 use crate::{Error, Result};
+
+/// Where an edition comes from and what its columns are.
+pub struct Origin {
+    /// What makes it, and what that reads.
+    pub provenance: Provenance,
+    /// The clock its times were written in; none for afloat.
+    pub clock: Option<Clock>,
+    pub fields: Vec<Field>,
+    pub scale: Scale,
+}
 
 /// The text under [`ABOUT`] in the metadata of a data file, as JSON.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

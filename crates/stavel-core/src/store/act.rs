@@ -10,8 +10,8 @@ use std::collections::BTreeSet;
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
 
-use super::catalog::{journal_line, maybe};
 use super::records::{self, Fact};
+use super::sql::{journal_line, maybe};
 use super::{EditionInfo, Shelf, editions};
 use crate::model::{OwnValues, SeriesName};
 use crate::{Error, Result};

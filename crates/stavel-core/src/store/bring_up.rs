@@ -10,9 +10,10 @@ use rusqlite::{Connection, params};
 use serde_json::Value;
 
 use super::act::{State, Subject, record};
-use super::catalog::{TABLES, VERSION, journal_line};
 use super::editions;
 use super::home::path_of_today;
+use super::sql::journal_line;
+use super::tables::{TABLES, VERSION};
 use crate::model::provenance::{Anchoring, Composing, Framing, Joining, Mending, TakenIn};
 use crate::model::{Input, Made, Provenance, SeriesName, Side};
 use crate::{Error, Result};
@@ -171,7 +172,7 @@ fn provenance_of(db: &Connection, id: i64, act: &str, detail: &Value) -> Result<
             let (name, number) = (text("from"), detail["edition"].as_i64().unwrap_or_default());
             let of = "SELECT e.id FROM old_edition e JOIN old_series s ON s.id = e.series
                  WHERE s.instrument || '@' || s.source || ':' || s.frame = ?1 AND e.number = ?2";
-            let source = super::catalog::maybe::<i64>(db, of, params![name, number])?;
+            let source = super::sql::maybe::<i64>(db, of, params![name, number])?;
             let input = source.and_then(|id| Some(Input::Edition { id, series: name.parse().ok()? }));
             (Made::Compose(Composing::default()), input.into_iter().collect())
         }

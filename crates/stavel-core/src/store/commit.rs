@@ -3,9 +3,9 @@
 use rusqlite::{Connection, params};
 
 use super::act::{State, Subject, record};
-use super::catalog::now;
 use super::editions::{SegmentInfo, add_segment, set_holding};
 use super::records;
+use super::sql::now;
 use crate::Result;
 use crate::model::{Clock, Columns, OwnValues, Provenance, SeriesName};
 

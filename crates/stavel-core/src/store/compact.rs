@@ -1,8 +1,8 @@
 //! Joining small files, so that a history that grows by a day at a time stays in a handful of them.
 
-use super::draft::Partition;
 use super::editions::{self, SegmentInfo};
 use super::home::Home;
+use super::partition::Partition;
 use super::scan::ScanFile;
 use super::segment::SegmentWriter;
 use super::{About, Shelf, catalog};

@@ -4,26 +4,16 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::thread::JoinHandle;
 
-use super::about::About;
+use super::about::{About, Origin};
 use super::commit::{NewEdition, commit_edition};
 use super::editions::{self, SegmentInfo};
-use super::home::{self, Home, folder_of};
+use super::home::{self, Home};
+use super::partition::Partition;
 use super::scan::Scan;
 use super::segment::{Encoded, Group, Piece, SegmentWriter, Written};
 use super::{Shelf, catalog};
-use crate::model::time::{civil_from_days, day_of};
-use crate::model::{Clock, Columns, Field, Made, Micros, Provenance, Scale, SeriesName, Span};
+use crate::model::{Columns, Field, Made, Micros, Scale, SeriesName, Span};
 use crate::{Error, Result};
-
-/// Where an edition comes from and what its columns are.
-pub struct Origin {
-    /// What makes it, and what that reads.
-    pub provenance: Provenance,
-    /// The clock its times were written in; none for afloat.
-    pub clock: Option<Clock>,
-    pub fields: Vec<Field>,
-    pub scale: Scale,
-}
 
 /// Rows go in, in order of time; nothing is to be seen on the shelf before [`Draft::commit`].
 ///
@@ -94,39 +84,6 @@ impl Syncing {
             Some(Ok(written)) => written,
             _ => Err(Error::storage(format!("Writing {path} failed."))),
         }
-    }
-}
-
-/// A year of bars or a month of ticks.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Partition {
-    year: i64,
-    /// 0 for a whole year.
-    month: i64,
-}
-
-impl Partition {
-    pub fn of(t: Micros, bars: bool) -> Partition {
-        let (year, month, _) = civil_from_days(day_of(t));
-        Partition { year, month: if bars { 0 } else { month } }
-    }
-
-    /// The path of a file of a series: ticks by month, told by the file's name, so that every file lies at
-    /// the same depth.
-    pub fn path(&self, name: &SeriesName, id: i64, again: usize) -> String {
-        let Partition { year, month } = self;
-        let month = if *month == 0 { String::new() } else { format!("{month:02}-") };
-        let again = if again == 0 { String::new() } else { format!("-{again}") };
-        format!("{}/year={year:04}/{year:04}-{month}{id:06}{again}.parquet", folder_of(name))
-    }
-
-    /// The first time after the partition.
-    fn end(&self) -> Micros {
-        let (year, month) = match self.month {
-            0 | 12 => (self.year + 1, 1),
-            m => (self.year, m + 1),
-        };
-        crate::model::time::days_from_civil(year, month, 1) * crate::model::time::DAY
     }
 }
 

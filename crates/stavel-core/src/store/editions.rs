@@ -4,9 +4,9 @@ use std::collections::{HashMap, HashSet};
 
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
-use super::catalog::maybe;
 use super::days::Days;
 use super::home::folder_of;
+use super::sql::maybe;
 use crate::model::columns::shape_of;
 use crate::model::{Clock, Field, Micros, Provenance, Scale, SeriesName, Shape};
 use crate::{Error, Result};

@@ -25,24 +25,27 @@ mod home;
 mod lock;
 mod marker;
 mod opening;
+mod partition;
 mod rebuild;
 mod records;
 mod scan;
 mod segment;
+mod sql;
 mod staleness;
+mod tables;
 mod upkeep;
 
 use std::path::{Path, PathBuf};
 
 use rusqlite::Connection;
 
-pub use about::About;
+pub use about::{About, Origin};
 pub use act::{Stepped, SteppedAct};
 pub use ahead::{Ahead, ahead};
 pub use compare::Compared;
 pub use cursor::Cursor;
 pub use days::Days;
-pub use draft::{Draft, Origin, Place, Work};
+pub use draft::{Draft, Place, Work};
 pub use editions::{EditionInfo, Format, SegmentInfo, SeriesInfo};
 pub use rebuild::{Rebuilt, rebuild};
 pub use records::{Fact, JournalLine};
@@ -53,7 +56,7 @@ pub use upkeep::{Tidied, Verified};
 
 use act::{State, Subject, record};
 
-use crate::intake::Layout;
+use crate::model::Layout;
 use crate::model::{Columns, Field, Instrument, Made, SeriesName, Span};
 use crate::{Error, Result};
 
@@ -285,7 +288,7 @@ impl Shelf {
     /// Writes a line into the journal that is no act.
     pub fn note(&mut self, series: &str, step: &str, text: &str) -> Result<()> {
         self.must_write()?;
-        catalog::journal_line(&self.db, series, step, text).map(drop)
+        sql::journal_line(&self.db, series, step, text).map(drop)
     }
 
     /// What a step with this key gave when it was done before.

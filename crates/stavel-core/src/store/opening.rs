@@ -7,6 +7,7 @@ use super::catalog;
 use super::home::{self, Home, make_folders};
 use super::lock::WriterLock;
 use super::marker::Marker;
+use super::tables;
 use super::{Shelf, editions};
 use crate::{Error, Result};
 
@@ -55,7 +56,7 @@ impl Shelf {
             Shelf { root, db, lock, act: None, depth: 0, set_aside: Vec::new() }
         };
         match (marker, version) {
-            (_, 1..catalog::VERSION) | (None, catalog::VERSION) => {
+            (_, 1..tables::VERSION) | (None, tables::VERSION) => {
                 // A shelf of an earlier version, or one whose bringing up was cut short. That changes it, so a
                 // reader holds the lock as long as it takes.
                 let for_now = if lock.is_none() { Some(WriterLock::take(root)?) } else { None };
@@ -224,10 +225,10 @@ fn bring_up(root: &Path) -> Result<rusqlite::Connection> {
     let (db, version) = catalog::connect(&path)?;
     let marker = match (Marker::read(root)?, version) {
         (Some(marker), _) => marker,
-        (None, catalog::VERSION) => Marker { id: catalog::shelf_id(&db)?, ..Marker::fresh() },
+        (None, tables::VERSION) => Marker { id: catalog::shelf_id(&db)?, ..Marker::fresh() },
         (None, _) => Marker::fresh(),
     };
-    if version < catalog::VERSION {
+    if version < tables::VERSION {
         let copy = root.join(BEFORE);
         if !copy.exists() {
             db.execute("VACUUM INTO ?1", [copy.to_string_lossy()])?;

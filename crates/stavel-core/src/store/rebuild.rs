@@ -13,6 +13,8 @@ use super::editions::{Format, SegmentInfo};
 use super::home::{self, Home, LOST};
 use super::marker::Marker;
 use super::scan::{FileColumns, ScanFile};
+use super::sql;
+use super::tables;
 use super::upkeep::hash_of;
 use super::{Shelf, catalog, lock, records};
 use crate::job::Job;
@@ -69,7 +71,7 @@ pub fn rebuild(root: &Path, job: &Job) -> Result<Rebuilt> {
     catalog::make(&db, &marker.id)?;
     let path = root.join(catalog::NAME);
     let old = if path.exists() { catalog::connect(&path).ok() } else { None };
-    let old = old.filter(|(_, version)| *version == catalog::VERSION).map(|(db, _)| db);
+    let old = old.filter(|(_, version)| *version == tables::VERSION).map(|(db, _)| db);
     // Ids in files that are set aside are not given again either.
     let highest = found.values().flatten().filter_map(|f| f.about.as_ref().map(|a| a.edition)).max();
     let given = old.as_ref().and_then(|old| catalog::last_edition_id(old).ok());
@@ -217,7 +219,7 @@ fn add_series(
     files.sort_by_key(|f| (f.segment.first, f.segment.last));
     // The newest file knows most; of one edition, the one that was closed last.
     let newest = files.iter().filter_map(|f| f.about.as_ref()).max_by_key(|a| (a.edition, a.is_whole));
-    let act = catalog::journal_line(db, &name.to_string(), "", "")?;
+    let act = sql::journal_line(db, &name.to_string(), "", "")?;
     // Fields may have been added over time; files without them hold no value of them.
     let has = |field: &Field| files.iter().any(|f| f.columns.fields.contains(field));
     let fields: Vec<Field> = Field::ALL.into_iter().filter(has).collect();

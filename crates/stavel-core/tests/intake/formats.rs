@@ -4,7 +4,8 @@ use std::io::Write;
 use std::path::Path;
 
 use proptest::prelude::*;
-use stavel_core::intake::{ClockHint, DateOrder, Hints, plan};
+use stavel_core::intake::{ClockHint, Hints, plan};
+use stavel_core::model::DateOrder;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, civil_from_days, day_of, parse, wall};
 use stavel_core::model::{Columns, Field, Micros};
@@ -265,7 +266,7 @@ fn a_saved_layout_is_known_again_and_a_stamp_at_the_close_is_seen() {
     let path = desk.file("NOKSEK.csv", text);
     assert!(desk.take(&path, quill()).unwrap_err().to_string().contains("--layout"));
     let toml = "delimiter = ','\nheader = ['Kl', 'A1', 'A2', 'A3']\ncolumns = ['moment', 'bid', 'ask', '-']\ndates = 'year-first'\nclock = 'Europe/Oslo'\n";
-    desk.shelf.save_layout("kl", &stavel_core::intake::Layout::from_toml(toml).unwrap()).unwrap();
+    desk.shelf.save_layout("kl", &stavel_core::model::Layout::from_toml(toml).unwrap()).unwrap();
     let taken = desk.take(&path, quill()).unwrap();
     assert_eq!((taken.clock.as_str(), taken.rows_kept), ("Europe/Oslo", 2));
     assert!(taken.layout.contains("layout kl"), "{}", taken.layout);

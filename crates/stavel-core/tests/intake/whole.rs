@@ -4,8 +4,9 @@ use std::io::Write;
 use std::path::Path;
 
 use stavel_core::Error;
-use stavel_core::intake::{ClockHint, Hints, Stamp, plan, take};
+use stavel_core::intake::{ClockHint, Hints, plan, take};
 use stavel_core::job::Job;
+use stavel_core::model::Stamp;
 use stavel_core::model::time::{MINUTE, parse};
 use stavel_core::model::{Clock, Field, Made, Side};
 

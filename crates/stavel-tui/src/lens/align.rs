@@ -1,7 +1,7 @@
 //! Align: the heat of weeks by offset, the clock fitted or chosen, and the evidence.
 
 use stavel_core::align::{Ask, Fit, Study, clock_in_words, fit_to, study};
-use stavel_core::intake::Stamp;
+use stavel_core::model::Stamp;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, date, day_of};
 use stavel_core::model::{Clock, Frame, SeriesName};
 use stavel_core::store::SeriesInfo;

@@ -18,6 +18,7 @@ mod rehearse;
 mod shelf;
 mod splice;
 mod splice_facts;
+mod splice_state;
 mod splice_view;
 mod strokes;
 
@@ -101,7 +102,7 @@ pub fn all() -> Vec<Box<dyn AnyLens>> {
         boxed::<chart::ChartLens>(),
         boxed::<check::CheckLens>(),
         boxed::<align::AlignLens>(),
-        boxed::<splice::SpliceLens>(),
+        boxed::<splice_state::SpliceLens>(),
         boxed::<frames::FramesLens>(),
         boxed::<compose::ComposeLens>(),
         boxed::<deliver::DeliverLens>(),

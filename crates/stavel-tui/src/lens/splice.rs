@@ -2,53 +2,18 @@
 
 use std::sync::Arc;
 
-use stavel_core::model::columns::shape_of;
 use stavel_core::model::time::{HOUR, MINUTE, rfc3339, wall};
-use stavel_core::model::{Columns, Field, Frame, Micros, SeriesName, SessionWeek, Shape, Span};
-use stavel_core::splice::{Ask, Judged, Level, Prepared, Rule, Seam, Spliced, Trial, ask_of, prepare};
+use stavel_core::model::{Columns, Field, Micros, SeriesName, SessionWeek, Span};
+use stavel_core::splice::{Ask, Level, Rule, ask_of, prepare};
 use stavel_core::store::SeriesInfo;
 use stavel_work::{SpliceStep, Step};
 
+use super::splice_state::{Around, Choice, INTO, Proposal, SpliceLens, has_layers};
 use super::{Fact, Lens, splice_facts, splice_view, step};
 use crate::act::Row;
 use crate::canvas::Canvas;
 use crate::effect::{Beside, Effect, Effects, Place, ask, say, start};
-use crate::jobs::Slot;
 use crate::view::View;
-
-/// The source that results go to.
-pub const INTO: &str = "joined";
-
-/// What a join would give.
-pub struct Proposal {
-    pub prepared: Prepared,
-    pub sources: Vec<SeriesName>,
-    pub told: Spliced,
-}
-
-impl Proposal {
-    /// The length of a bar.
-    pub fn bar(&self) -> Micros {
-        self.prepared.plan.bar()
-    }
-}
-
-/// Bars of two sources around a seam.
-pub struct Around {
-    pub window: Span,
-    pub before: Columns,
-    pub after: Columns,
-}
-
-#[derive(Clone, Copy, Default, PartialEq)]
-enum Choice {
-    #[default]
-    Span,
-    Holes,
-    Grade,
-    Cut,
-    Hours,
-}
 
 /// What can be done to a splice.
 #[derive(Debug, Clone, Copy)]
@@ -66,26 +31,6 @@ pub enum Act {
     TypeRule,
     Calmer,
     SeeSeam,
-}
-
-/// The lens.
-#[derive(Default)]
-pub struct SpliceLens {
-    pub proposal: Slot<Proposal>,
-    pub trial: Slot<Trial>,
-    pub around: Slot<Around>,
-    choice: Choice,
-    cut: Option<Micros>,
-    hours: Option<SessionWeek>,
-    level: Level,
-    carry_spread: bool,
-    layered: bool,
-    /// How many sources have gone to the end of the order.
-    turned: usize,
-    /// The place of the seam that is looked at.
-    pub at: usize,
-    /// True once the rule was set here, or taken from the series joined before.
-    is_set: bool,
 }
 
 impl Lens for SpliceLens {
@@ -204,90 +149,6 @@ impl Lens for SpliceLens {
 }
 
 impl SpliceLens {
-    /// How series are to be joined, as chosen here.
-    pub fn ask(&self) -> Ask {
-        let rule = match (self.choice, self.cut, &self.hours) {
-            (Choice::Holes, ..) => Rule::Holes,
-            (Choice::Grade, ..) => Rule::Grade,
-            (Choice::Cut, Some(at), _) => Rule::Cut(at),
-            (Choice::Hours, _, Some(week)) => Rule::Hours(week.clone()),
-            _ => Rule::Span,
-        };
-        Ask { rule, level: self.level, carry_spread: self.carry_spread, layered: self.layered, anew: false }
-    }
-
-    /// Goes on with what a series was joined by.
-    fn take_over(&mut self, ask: Ask) {
-        self.choice = match ask.rule {
-            Rule::Span => Choice::Span,
-            Rule::Holes => Choice::Holes,
-            Rule::Grade => Choice::Grade,
-            Rule::Cut(at) => {
-                self.cut = Some(at);
-                Choice::Cut
-            }
-            Rule::Hours(week) => {
-                self.hours = Some(week);
-                Choice::Hours
-            }
-        };
-        (self.level, self.carry_spread, self.layered) = (ask.level, ask.carry_spread, ask.layered);
-    }
-
-    /// The cut that is tried, while that is the rule.
-    pub fn cut(&self) -> Option<Micros> {
-        self.cut.filter(|_| self.choice == Choice::Cut)
-    }
-
-    /// The seam looked at and what is said of it.
-    pub fn seam<'a>(&self, p: &'a Proposal, trial: Option<&Trial>) -> Option<(Seam, Option<Judged>)> {
-        if self.cut().is_some() {
-            return trial.and_then(|t| t.seam).map(|(seam, judged)| (seam, Some(judged)));
-        }
-        let told: &'a Spliced = &p.told;
-        let at = self.at.min(told.seams.len().checked_sub(1)?);
-        Some((told.seams[at], told.judged.get(at).copied()))
-    }
-
-    /// The rule in a word.
-    pub fn rule_word(&self) -> &'static str {
-        match self.choice {
-            Choice::Span => "span",
-            Choice::Holes => "holes",
-            Choice::Grade => "grade",
-            Choice::Cut => "cut",
-            Choice::Hours => "hours",
-        }
-    }
-
-    /// The series that can be joined, the shortest history first: a broker's own comes before a vendor's. In layers
-    /// ticks come before minutes.
-    pub fn sources<'a>(&self, view: &View<'a>) -> Vec<&'a SeriesInfo> {
-        let fits = |s: &&SeriesInfo| s.name.source != INTO && !s.edition.provenance.made.is_joined();
-        let mut all: Vec<&SeriesInfo> = view.snapshot.roots_of(view.instrument_name()).filter(fits).collect();
-        let layered = self.layered;
-        let frame = all.iter().map(|s| s.name.frame).filter(Frame::is_bars).min();
-        all.retain(|s| Some(s.name.frame) == frame || layered && s.name.frame.is_ticks());
-        // What was joined before keeps its order.
-        let before =
-            self.joined(view).and_then(|j| ask_of(j).ok()).map(|(names, _)| names).unwrap_or_default();
-        let place = |s: &SeriesInfo| before.iter().position(|n| *n == s.name).unwrap_or(usize::MAX);
-        all.sort_by_key(|s| {
-            (place(s), s.name.frame.is_bars(), s.edition.last - s.edition.first, s.name.source.clone())
-        });
-        let turned = self.turned % all.len().max(1);
-        all.rotate_left(turned);
-        all
-    }
-
-    /// The series that was joined before, as ticks or as bars.
-    pub fn joined<'a>(&self, view: &View<'a>) -> Option<&'a SeriesInfo> {
-        let layered = |s: &SeriesInfo| shape_of(&s.edition.fields) == Shape::Layered;
-        view.snapshot.series_of(view.instrument_name()).find(|s| {
-            s.name.source == INTO && s.edition.provenance.made.is_joined() && layered(s) == self.layered
-        })
-    }
-
     /// Goes on with the rule that a series was joined by before, until one is chosen here.
     fn go_on_as_before(&mut self, view: &View<'_>) {
         if !view.is_read || std::mem::replace(&mut self.is_set, true) {
@@ -403,16 +264,6 @@ impl SpliceLens {
             _ => say("there is nothing to join yet"),
         }
     }
-}
-
-/// True where there are ticks and minutes to make layers of.
-pub fn has_layers(view: &View<'_>) -> bool {
-    let has = |frame| {
-        view.snapshot
-            .roots_of(view.instrument_name())
-            .any(|s| s.name.frame == frame && !s.edition.provenance.made.is_joined())
-    };
-    has(Frame::Ticks) && has(Frame::M1)
 }
 
 /// One column of the spine, in whole hours.

@@ -4,7 +4,7 @@ use stavel_core::model::time::wall;
 use stavel_core::splice::{Ask, Rule};
 
 use super::Fact;
-use super::splice::{SpliceLens, has_layers};
+use super::splice_state::{SpliceLens, has_layers};
 use crate::canvas::thousands;
 use crate::view::View;
 

@@ -5,7 +5,7 @@ use stavel_core::model::{Micros, Span};
 use stavel_core::splice::{Judged, Rule, Seam, Trial, claims};
 use stavel_core::store::SeriesInfo;
 
-use super::splice::{INTO, Proposal, SpliceLens};
+use super::splice_state::{INTO, Proposal, SpliceLens};
 use super::strokes::{draw_rows, scale_of};
 use crate::canvas::{Canvas, scroll, thousands};
 use crate::spine;

@@ -3,7 +3,7 @@
 use std::io::Write;
 
 use crate::Result;
-use crate::intake::layout::CELLS;
+use crate::model::layout::CELLS;
 
 /// Writes rows as lines whose cells stand between [`CELLS`].
 pub struct Lines<'a> {

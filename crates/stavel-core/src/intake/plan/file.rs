@@ -1,12 +1,13 @@
 //! What is decided about one file, by what was seen of it and what was said.
 
+use super::decisions::{self, ClockFrom};
 use super::seen::Seen;
 use super::{EACH, Preview};
 use crate::intake::bring::Member;
-use crate::intake::decisions::{self, ClockFrom};
-use crate::intake::layout::{Layout, Use};
 use crate::intake::preview::preview;
-use crate::intake::{ClockHint, Hints, Stamp, grid, later, stamp};
+use crate::intake::{ClockHint, Hints, grid, later, stamp};
+use crate::model::Stamp;
+use crate::model::layout::{Layout, Use};
 use crate::model::{Clock, Decision, Frame, Scale, SeriesName, Shape, Side, columns, series};
 use crate::store::Shelf;
 use crate::{Error, Result};

@@ -1,8 +1,10 @@
 //! Files whose decisions agree become one series.
 
 use super::Plan;
+use super::decisions;
 use super::file::FilePlan;
-use crate::intake::{Hints, Stamp, decisions, later, stamp};
+use crate::intake::{Hints, later, stamp};
+use crate::model::Stamp;
 use crate::model::{Clock, Decision, SeriesName};
 use crate::store::Shelf;
 use crate::{Error, Result};

@@ -4,9 +4,12 @@
 //! agree ([`group`]). Only two things are settled among files before: what their names differ in, and the order
 //! of day and month of a file whose own days cannot tell it.
 
+mod decisions;
 mod file;
 mod group;
 mod seen;
+
+pub use decisions::ClockFrom;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -15,14 +18,14 @@ use self::file::FilePlan;
 use self::group::group;
 pub(super) use self::seen::Seen;
 use self::seen::{look_at, settle_dates};
+use super::Hints;
 use super::bring::{Member, members_of};
-use super::decisions::ClockFrom;
 use super::facts::FactsPlan;
-use super::layout::{Layout, Use};
 use super::naming::{self, cleaned};
 use super::preview::PreviewLine;
 use super::scan::Scanned;
-use super::{Hints, Stamp};
+use crate::model::Stamp;
+use crate::model::layout::{Layout, Use};
 use crate::model::{Clock, Columns, Decision, Field, Micros, Scale, SeriesName, series, time};
 use crate::store::Shelf;
 use crate::{Error, Result};

@@ -3,15 +3,15 @@
 use std::io::Read;
 
 use crate::intake::Hints;
-use crate::intake::blocks::Block;
+use crate::intake::blocks::{Block, skip_head};
 use crate::intake::bring::Member;
 use crate::intake::cells;
-use crate::intake::layout::{DateOrder, Layout, Use};
 use crate::intake::naming::{Named, read_name};
 use crate::intake::parse::Parser;
-use crate::intake::read::skip_head;
 use crate::intake::scan::{self, Scanned};
 use crate::intake::sniff::{self, DateEvidence, Decided, Sniffed};
+use crate::model::DateOrder;
+use crate::model::layout::{Layout, Use};
 use crate::model::{Columns, Field, Scale, Side};
 use crate::{Error, Result};
 

@@ -1,7 +1,7 @@
 //! The order of day, month and year: what the dates of a file say about it.
 
-use crate::intake::layout::DateOrder;
 use crate::intake::moment;
+use crate::model::DateOrder;
 use crate::model::time::weekday;
 
 const ORDERS: [DateOrder; 3] = [DateOrder::YearFirst, DateOrder::DayFirst, DateOrder::MonthFirst];

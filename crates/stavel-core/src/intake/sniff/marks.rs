@@ -1,9 +1,10 @@
 //! The marks of a text: what stands between cells, before decimals, between thousands, before comments.
 
 use crate::intake::cells;
-use crate::intake::layout::{CELLS, DateOrder, Delimiter};
 use crate::intake::moment;
-use crate::intake::numbers::{self, NumberMarks, is_grouped, thirty_seconds, without_blanks};
+use crate::model::DateOrder;
+use crate::model::layout::{CELLS, Delimiter};
+use crate::model::number_marks::{self, NumberMarks, is_grouped, thirty_seconds, without_blanks};
 use crate::model::price::{MAX_DECIMALS, parse_scaled};
 
 /// What a cell looks like.
@@ -24,8 +25,8 @@ pub fn shape_of(cell: &[u8], marks: NumberMarks) -> CellShape {
         let mut scratch = Vec::new();
         let plain = marks.plain(cell, &mut scratch);
         parse_scaled(plain, MAX_DECIMALS).is_ok()
-            || numbers::odd_number(plain, MAX_DECIMALS).is_some()
-            || numbers::without_tail(plain).is_some()
+            || number_marks::odd_number(plain, MAX_DECIMALS).is_some()
+            || number_marks::without_tail(plain).is_some()
     };
     // Eight digits may be a date or a number; names and neighbours tell which.
     let dated = orders.iter().find_map(|&o| moment::date(cell, o));

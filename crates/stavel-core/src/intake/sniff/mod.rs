@@ -11,11 +11,12 @@ pub use names::plain_word;
 use marks::{CellShape, find_delimiter, find_number_marks, shape_of};
 
 use super::cells;
-use super::layout::{DateOrder, Delimiter, Layout, Since1970, Spreads, Use};
 use super::moment;
-use super::numbers::{NumberMarks, decimals_of};
-use super::writing::Marks;
+use crate::model::DateOrder;
+use crate::model::layout::{Delimiter, Layout, Since1970, Spreads, Use};
+use crate::model::number_marks::{NumberMarks, decimals_of};
 use crate::model::price::{MAX_DECIMALS, parse_scaled, significant_decimals};
+use crate::model::time_marks::Marks;
 use crate::model::{Field, Side};
 use crate::{Error, Result};
 
@@ -194,7 +195,7 @@ pub fn header_under(layout: &Layout, sample: &[u8]) -> Vec<String> {
 fn refuse_other_than_text(sample: &[u8], place: &str) -> Result<()> {
     let odd = sample
         .iter()
-        .filter(|&&c| c < 32 && !matches!(c, b'\n' | b'\r' | b'\t' | super::layout::CELLS))
+        .filter(|&&c| c < 32 && !matches!(c, b'\n' | b'\r' | b'\t' | crate::model::layout::CELLS))
         .count();
     if odd * 50 > sample.len() || sample.iter().filter(|c| **c == 0).count() * 100 > sample.len() {
         return Err(Error::input(format!(

@@ -1,7 +1,7 @@
 //! What the words of a header mean.
 
 use super::marks::CellShape;
-use crate::intake::layout::Use;
+use crate::model::layout::Use;
 use crate::model::{Field, Side};
 
 /// A name without its brackets, units, blanks and case: `[Bid Price (SEK)]` is `bidprice`.

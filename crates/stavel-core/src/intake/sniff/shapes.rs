@@ -3,9 +3,9 @@
 use super::marks::CellShape;
 use super::{Row, column};
 use crate::intake::cells;
-use crate::intake::layout::Use;
-use crate::intake::numbers::NumberMarks;
 use crate::model::Field::{self, *};
+use crate::model::layout::Use;
+use crate::model::number_marks::NumberMarks;
 use crate::model::price::{MAX_DECIMALS, parse_scaled};
 
 /// The uses of columns by their shapes.

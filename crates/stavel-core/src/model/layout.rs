@@ -11,39 +11,10 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::numbers::NumberMarks;
-use super::writing::{Marks, Precision};
-use crate::model::{Clock, Field};
+use super::number_marks::NumberMarks;
+use super::time_marks::{DateOrder, Marks, Precision};
+use super::{Clock, Field};
 use crate::{Error, Result};
-
-/// In which order the parts of a date stand.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum DateOrder {
-    YearFirst,
-    DayFirst,
-    MonthFirst,
-}
-
-impl DateOrder {
-    /// The order as an option says it.
-    pub fn option(self) -> &'static str {
-        match self {
-            DateOrder::YearFirst => "year-first",
-            DateOrder::DayFirst => "day-first",
-            DateOrder::MonthFirst => "month-first",
-        }
-    }
-
-    /// The order in words.
-    pub fn words(self) -> &'static str {
-        match self {
-            DateOrder::YearFirst => "year-first dates",
-            DateOrder::DayFirst => "day-first dates",
-            DateOrder::MonthFirst => "month-first dates",
-        }
-    }
-}
 
 /// The unit of a time counted from 1970-01-01 UTC.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -1,7 +1,6 @@
 //! Moments as text: the one place that writes dates and times of day.
 
-use super::Clock;
-use super::time::{DAY, HOUR, MINUTE, Micros, SECOND, civil_from_days, day_of};
+use super::{DAY, HOUR, MINUTE, Micros, SECOND, civil_from_days, day_of};
 
 /// Appends a number, padded with zeros to a width.
 pub fn push_padded(out: &mut Vec<u8>, value: i64, width: usize) {
@@ -50,20 +49,8 @@ fn push_fraction(out: &mut Vec<u8>, wall: Micros) {
     push_parts(out, &[part], None);
 }
 
-/// Appends a moment as RFC 3339 on a clock's wall: `2024-03-05T15:45:00+02:00`, `Z` for UTC.
-pub fn push_moment(out: &mut Vec<u8>, t: Micros, clock: &Clock) {
-    let offset = clock.offset_at(t);
-    push_zoneless(out, t + offset);
-    if offset == 0 {
-        out.push(b'Z');
-    } else {
-        // RFC 3339 has no seconds in an offset; a clock that has them is told by its nearest minute.
-        out.push(if offset < 0 { b'-' } else { b'+' });
-        push_parts(out, &[(offset.abs() / HOUR, 2), (offset.abs() / MINUTE % 60, 2)], Some(b':'));
-    }
-}
-
-fn push_zoneless(out: &mut Vec<u8>, wall: Micros) {
+/// Appends `2024-03-05T15:45:00`, with a fraction where there is one.
+pub fn push_zoneless(out: &mut Vec<u8>, wall: Micros) {
     push_date(out, day_of(wall));
     out.push(b'T');
     push_clock(out, wall, true);
@@ -112,16 +99,5 @@ mod tests {
         assert_eq!(wall(t("2024-03-05 13:45:07")), "2024-03-05 13:45:07");
         assert_eq!(wall(t("2024-03-05 13:45:00.25")), "2024-03-05 13:45:00.250");
         assert_eq!(rfc3339(t("1969-12-31 23:59:59.000001")), "1969-12-31T23:59:59.000001Z");
-    }
-
-    #[test]
-    fn a_moment_names_the_offset_of_its_clock() {
-        let at = |clock: &str, moment: &str| {
-            text(|out| push_moment(out, parse(moment).unwrap(), &clock.parse().unwrap()))
-        };
-        assert_eq!(at("Europe/Oslo", "2024-03-31 00:59:59"), "2024-03-31T01:59:59+01:00");
-        assert_eq!(at("Europe/Oslo", "2024-03-31 01:00"), "2024-03-31T03:00:00+02:00");
-        assert_eq!(at("UTC-3:30", "2024-03-31 01:00"), "2024-03-30T21:30:00-03:30");
-        assert_eq!(at("UTC", "2024-03-31 01:00"), "2024-03-31T01:00:00Z");
     }
 }

@@ -1,9 +1,38 @@
 //! How a layout writes dates and times: the marks between their parts, and how far they go.
 
-use super::layout::DateOrder;
+use serde::{Deserialize, Serialize};
+
+/// In which order the parts of a date stand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum DateOrder {
+    YearFirst,
+    DayFirst,
+    MonthFirst,
+}
+
+impl DateOrder {
+    /// The order as an option says it.
+    pub fn option(self) -> &'static str {
+        match self {
+            DateOrder::YearFirst => "year-first",
+            DateOrder::DayFirst => "day-first",
+            DateOrder::MonthFirst => "month-first",
+        }
+    }
+
+    /// The order in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            DateOrder::YearFirst => "year-first dates",
+            DateOrder::DayFirst => "day-first dates",
+            DateOrder::MonthFirst => "month-first dates",
+        }
+    }
+}
 
 /// The finest part of a time of day that is always written; what a row needs beyond it is written too.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Serialize, serde::Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Precision {
     Minutes,

@@ -1,9 +1,10 @@
 //! What was decided about files, told with how it is known.
 
-use super::layout::Use;
-use super::plan::Seen;
-use super::{Hints, Stamp};
+use super::seen::Seen;
+use crate::intake::Hints;
+use crate::model::Stamp;
 use crate::model::columns::shape_of;
+use crate::model::layout::Use;
 use crate::model::{Clock, Decision, Field, SeriesName, Shape, Standing};
 
 /// The clock of the times; `from` says where it comes from.

@@ -1,0 +1,15 @@
+//! What is checked.
+
+use crate::model::{Frame, Session, Span};
+
+/// What is known of a series before its rows are read.
+pub struct Subject<'a> {
+    pub session: &'a Session,
+    pub frame: Frame,
+    /// The span the rows lie in.
+    pub span: Span,
+    /// True where a price of zero or below cannot be: of currencies and shares, not of spreads.
+    pub is_positive: bool,
+    /// Blocks that stood out of order in their file: span, rows, place in words.
+    pub disorder: Vec<(Span, u64, String)>,
+}

@@ -1,0 +1,59 @@
+//! Lines of text that are typed: what each key does to them.
+
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use tui_input::{Input, InputRequest};
+
+/// Puts text at the cursor of a line.
+pub fn type_text(line: &mut Input, text: &str) {
+    for c in text.chars() {
+        line.handle(InputRequest::InsertChar(c));
+    }
+}
+
+/// Changes a line of text as a key says; true where the key is one of typing.
+pub fn edit(line: &mut Input, key: KeyEvent) -> bool {
+    let by_word = key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT);
+    let request = match (key.code, by_word) {
+        (KeyCode::Char('u'), true) => InputRequest::DeleteLine,
+        (KeyCode::Char('w'), true) | (KeyCode::Backspace, true) => InputRequest::DeletePrevWord,
+        (KeyCode::Char('k'), true) => InputRequest::DeleteTillEnd,
+        (KeyCode::Char('a'), true) | (KeyCode::Home, _) => InputRequest::GoToStart,
+        (KeyCode::Char('e'), true) | (KeyCode::End, _) => InputRequest::GoToEnd,
+        (KeyCode::Char('b'), true) | (KeyCode::Left, true) => InputRequest::GoToPrevWord,
+        (KeyCode::Char('f'), true) | (KeyCode::Right, true) => InputRequest::GoToNextWord,
+        (KeyCode::Left, false) => InputRequest::GoToPrevChar,
+        (KeyCode::Right, false) => InputRequest::GoToNextChar,
+        (KeyCode::Delete, _) => InputRequest::DeleteNextChar,
+        (KeyCode::Backspace, false) => InputRequest::DeletePrevChar,
+        (KeyCode::Char(c), false) => InputRequest::InsertChar(c),
+        _ => return false,
+    };
+    line.handle(request);
+    true
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_move_by_words_and_change_what_is_at_the_cursor() {
+        let mut line = Input::new("one two three".into());
+        let mut press = |code, modifiers| {
+            edit(&mut line, KeyEvent::new(code, modifiers));
+            (line.value().to_owned(), line.cursor())
+        };
+        let none = KeyModifiers::NONE;
+        assert_eq!(press(KeyCode::Left, KeyModifiers::CONTROL).1, 8);
+        assert_eq!(press(KeyCode::Char('w'), KeyModifiers::CONTROL).0, "one three");
+        assert_eq!(press(KeyCode::Char('x'), none).0, "one xthree");
+        assert_eq!(press(KeyCode::Home, none).1, 0);
+        assert_eq!(press(KeyCode::Delete, none).0, "ne xthree");
+        assert_eq!(press(KeyCode::End, none).1, 9);
+        assert_eq!(press(KeyCode::Backspace, none).0, "ne xthre");
+        assert_eq!(press(KeyCode::Char('u'), KeyModifiers::CONTROL), (String::new(), 0));
+        assert!(!edit(&mut line, KeyEvent::new(KeyCode::F(1), none)));
+        type_text(&mut line, "ä ö");
+        assert_eq!(line.value(), "ä ö");
+    }
+}
