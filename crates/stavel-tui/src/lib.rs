@@ -58,3 +58,9 @@ pub fn key_list() -> String {
 
 #[cfg(test)]
 mod tests;
+
+#[cfg(test)]
+mod table_tests;
+
+#[cfg(test)]
+mod screen_tests;

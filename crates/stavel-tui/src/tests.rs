@@ -15,7 +15,7 @@ use crate::app::App;
 use crate::{screen, terminal};
 
 /// A shelf with the small demo's NOKSEK series, as a person has it after intake.
-fn demo_shelf(folder: &Path) {
+pub(crate) fn demo_shelf(folder: &Path) {
     let recipe = Recipe::read(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/noksek.toml")).unwrap();
     let mut shelf = Shelf::open_to_write(folder).unwrap();
     for step in recipe.step.iter().take_while(|s| matches!(s, Step::Compose(_) | Step::Intake(_))) {
@@ -24,7 +24,7 @@ fn demo_shelf(folder: &Path) {
 }
 
 /// A bench on such a shelf, which lasts as long as its folder.
-fn on_demo() -> (tempfile::TempDir, App) {
+pub(crate) fn on_demo() -> (tempfile::TempDir, App) {
     let dir = tempfile::tempdir().unwrap();
     demo_shelf(dir.path());
     let app = App::new(dir.path().to_owned());
@@ -32,7 +32,7 @@ fn on_demo() -> (tempfile::TempDir, App) {
 }
 
 /// The screen as text.
-fn shown(app: &App) -> String {
+pub(crate) fn shown(app: &App) -> String {
     let area = Rect { x: 0, y: 0, width: app.size.0, height: app.size.1 };
     let mut buffer = Buffer::empty(area);
     screen::draw_bench(app, area, &mut buffer);
@@ -41,7 +41,7 @@ fn shown(app: &App) -> String {
 }
 
 /// Lets threads answer until the screen shows some words; fails with the screen after a minute.
-fn wait(app: &mut App, words: &str) {
+pub(crate) fn wait(app: &mut App, words: &str) {
     let end = Instant::now() + Duration::from_secs(60);
     while !shown(app).contains(words) {
         assert!(Instant::now() < end, "never saw '{words}' in\n{}", shown(app));
@@ -50,7 +50,7 @@ fn wait(app: &mut App, words: &str) {
     }
 }
 
-fn press(app: &mut App, keys: &str) {
+pub(crate) fn press(app: &mut App, keys: &str) {
     for c in keys.chars() {
         let code = match c {
             '\n' => KeyCode::Enter,

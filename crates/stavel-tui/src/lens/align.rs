@@ -65,7 +65,7 @@ impl Lens for AlignLens {
     ];
 
     fn act(&mut self, act: Act, _view: &View<'_>) -> Effects {
-        let Some(found) = self.study.get().cloned() else { return Effects::new() };
+        let Some(found) = self.study.get().cloned() else { return say("nothing is compared yet") };
         let bar = found.here.name.frame.length().max(MINUTE);
         match act {
             Act::Anchor => self.accept(&found),
@@ -186,7 +186,7 @@ impl AlignLens {
 
     /// The chosen long bar on the chart, in both series.
     fn see_bar(&self, found: &Study) -> Effects {
-        let Some(bar) = found.evidence.get(self.at) else { return Effects::new() };
+        let Some(bar) = found.evidence.get(self.at) else { return say("there is no long bar to see") };
         let fit = self.fit(found);
         let by = Some((fit.clock.clone(), fit.stamp.back(found.here.name.frame)));
         vec![Effect::Show(Place {

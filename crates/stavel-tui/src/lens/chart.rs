@@ -11,7 +11,7 @@ use stavel_work::{ChartStep, Step, bars_for_chart};
 use super::{Fact, Lens};
 use crate::act::Row;
 use crate::canvas::{Canvas, thousands};
-use crate::effect::{Beside, Effects, Place, ask, start};
+use crate::effect::{Beside, Effects, Place, ask, say, start};
 use crate::jobs::Slot;
 use crate::scene_view::{LABELS, Slots, draw_scene, line_colour};
 use crate::theme;
@@ -201,7 +201,7 @@ impl ChartLens {
     }
 
     fn ask_where_to_save(&mut self, view: &View<'_>) -> Effects {
-        let Some(series) = view.selected.cloned() else { return Effects::new() };
+        let Some(series) = view.selected.cloned() else { return say("nothing is chosen to draw") };
         let proposal = format!("{}_{}.svg", series.instrument, series.source);
         self.saving = Some(ChartStep {
             series,

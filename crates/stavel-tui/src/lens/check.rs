@@ -240,6 +240,9 @@ impl Lens for CheckLens {
     }
 }
 
+/// What is said before there is a report.
+const NOT_CHECKED: &str = "nothing is checked yet";
+
 /// More findings of one kind than this in the window are told by their first alone.
 const TOGETHER: usize = 12;
 
@@ -284,7 +287,7 @@ impl CheckLens {
 
     /// The place looked at, on the chart: of a finding, an hour of the week or one of the worst days.
     fn see_place(&self, view: &View<'_>) -> Effects {
-        let Some(report) = self.report.get() else { return Effects::new() };
+        let Some(report) = self.report.get() else { return say(NOT_CHECKED) };
         let plain = |at: i64, around: i64| Place { series: None, at, around, beside: None };
         let place = match self.below {
             Below::Week => check_week::last_time_of(self.hour, report, view).map(|at| plain(at, 2 * HOUR)),
@@ -297,11 +300,11 @@ impl CheckLens {
                 .get(self.at)
                 .map(|f| plain(f.span.from, (f.span.length() * 2).clamp(HOUR, 60 * DAY))),
         };
-        place.map(Effect::Show).into_iter().collect()
+        place.map_or_else(|| say("no place is chosen here"), |place| vec![Effect::Show(place)])
     }
 
     fn mend_kind(&mut self, view: &View<'_>) -> Effects {
-        let Some(report) = self.report.get() else { return Effects::new() };
+        let Some(report) = self.report.get() else { return say(NOT_CHECKED) };
         let chosen = seen(view.window, report).get(self.at).map(|f| f.kind);
         match chosen.map(|kind| (kind, kind.mend_in_words())) {
             Some((kind, Some(_))) => {
@@ -314,7 +317,7 @@ impl CheckLens {
     }
 
     fn mend_safe(&mut self) -> Effects {
-        let Some(report) = self.report.get() else { return Effects::new() };
+        let Some(report) = self.report.get() else { return say(NOT_CHECKED) };
         let is_due = report.count(Kind::DuplicateTime).0 > 0 || report.filler_closed > 0;
         self.mends = is_due.then_some(Mend::Safe).into_iter().collect();
         match is_due {
@@ -325,7 +328,7 @@ impl CheckLens {
 
     /// Reads the session week off the rows.
     fn learn(&mut self, view: &View<'_>) -> Effects {
-        let Some(series) = view.selected.cloned() else { return Effects::new() };
+        let Some(series) = view.selected.cloned() else { return say(NOT_CHECKED) };
         self.learning = Some(series.clone());
         self.learned.send(view.threads, move |shelf, job| learn_week(shelf, &series, job));
         say("reading the session week off the rows …")

@@ -56,7 +56,7 @@ impl Lens for ComposeLens {
     ];
 
     fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
-        let Some(instrument) = self.shown(view) else { return Effects::new() };
+        let Some(instrument) = self.shown(view) else { return say("there is no instrument yet") };
         let name = instrument.name.clone();
         match act {
             Act::ChangeValue => {

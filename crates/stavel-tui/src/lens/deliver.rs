@@ -7,7 +7,7 @@ use stavel_work::{DeliverStep, Report, Step};
 use super::{Fact, Lens};
 use crate::act::Row;
 use crate::canvas::{Canvas, bytes, thousands};
-use crate::effect::{Effects, ask, start, warn};
+use crate::effect::{Effects, ask, say, start, warn};
 use crate::jobs::Slot;
 use crate::theme;
 use crate::view::View;
@@ -195,7 +195,7 @@ impl DeliverLens {
 
     /// Asks where the series is to be written to.
     fn deliver(&mut self, stale_ok: bool, view: &View<'_>) -> Effects {
-        let Some(info) = view.series() else { return Effects::new() };
+        let Some(info) = view.series() else { return say("nothing is chosen to deliver") };
         let (series, format) = (info.name.clone(), Format::ALL[self.format]);
         if info.is_afloat() {
             return warn(format!("{} is afloat: align it first (4)", series.short()));

@@ -84,7 +84,7 @@ impl Lens for FramesLens {
     ];
 
     fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
-        let Some(base) = base(view) else { return Effects::new() };
+        let Some(base) = base(view) else { return say("there is no series to build frames of") };
         let rows = rows(view, base);
         let frames: Vec<Frame> = match act {
             Act::Build => rows.get(self.at).filter(|r| r.1 != State::Base).map(|r| r.0).into_iter().collect(),

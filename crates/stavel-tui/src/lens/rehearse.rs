@@ -27,6 +27,9 @@ const FASTEST: Micros = 2 * HOUR;
 /// Most rows a tape is loaded with.
 const MOST_ROWS: u64 = 4_000_000;
 
+/// What is said before there is a tape.
+const NOTHING_PLAYS: &str = "nothing plays yet";
+
 /// One lot in hundredths: what a key buys or sells.
 const LOT: i64 = 100;
 
@@ -119,10 +122,9 @@ impl Lens for RehearseLens {
             Act::Faster => self.pace = (self.pace + 1).min(PACES.len() - 1),
             Act::Slower => self.pace = self.pace.saturating_sub(1),
             Act::Run => {
-                if let Some(play) = &mut self.play {
-                    play.running = !play.running && play.tape.next_time().is_some();
-                    return say(if play.running { "running" } else { "held" });
-                }
+                let Some(play) = &mut self.play else { return say(NOTHING_PLAYS) };
+                play.running = !play.running && play.tape.next_time().is_some();
+                return say(if play.running { "running" } else { "held" });
             }
             Act::Buy => return self.deal(Some(Direction::Buy)),
             Act::Sell => return self.deal(Some(Direction::Sell)),
@@ -310,7 +312,7 @@ impl RehearseLens {
     /// Jumps where `to` says. With a position only forwards: the nights in between are settled, but no deal was ever
     /// made after what is then to come.
     fn jump_to(&mut self, to: Micros) -> Effects {
-        let Some(play) = &self.play else { return Effects::new() };
+        let Some(play) = &self.play else { return say(NOTHING_PLAYS) };
         if play.account.position() != 0 && to < play.now {
             return warn("with a position there is no way back in time: x closes it first");
         }
@@ -318,7 +320,7 @@ impl RehearseLens {
     }
 
     fn jump(&mut self, go: impl FnOnce(&mut Play) -> (Landing, Micros)) -> Effects {
-        let Some(play) = &mut self.play else { return Effects::new() };
+        let Some(play) = &mut self.play else { return say(NOTHING_PLAYS) };
         let before = play.now;
         let costs = play.account.costs();
         let (landing, asked) = go(play);
@@ -342,8 +344,8 @@ impl RehearseLens {
 
     /// Deals one lot, or closes the position where no direction is given.
     fn deal(&mut self, direction: Option<Direction>) -> Effects {
-        let Some(play) = &mut self.play else { return Effects::new() };
-        let Some(quote) = play.tape.now() else { return Effects::new() };
+        let Some(play) = &mut self.play else { return say(NOTHING_PLAYS) };
+        let Some(quote) = play.tape.now() else { return say(NOTHING_PLAYS) };
         let position = play.account.position();
         let (direction, lots) = match direction {
             Some(direction) => (direction, LOT),

@@ -260,7 +260,7 @@ impl ShelfLens {
 
     /// Asks before doing what cannot be undone, or what a slip of a key should not do.
     fn ask_before(&mut self, act: Act, view: &View<'_>) -> Effects {
-        let Some(series) = view.selected.cloned() else { return Effects::new() };
+        let Some(series) = view.selected.cloned() else { return say("no series is chosen") };
         let (asked, label, proposal) = match act {
             Act::Rename => {
                 let name = series.to_string();

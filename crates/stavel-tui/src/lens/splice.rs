@@ -215,7 +215,7 @@ impl SpliceLens {
     /// Moves the cut; it stays where the first source has history and another has some before it.
     fn move_cut(&mut self, by: Micros, view: &View<'_>) -> Effects {
         let Some(at) = self.cut() else { return say("a cut is moved where the rule is a cut (r)") };
-        let Some(room) = self.room_for_cut(view) else { return Effects::new() };
+        let Some(room) = self.room_for_cut(view) else { return say("a cut needs two sources") };
         let to = ((at + by).div_euclid(HOUR) * HOUR).clamp(room.from, room.to);
         self.cut = Some(to);
         if to == at { say("the cut stays where both sides have rows") } else { Effects::new() }
@@ -250,7 +250,7 @@ impl SpliceLens {
             let series = Some(p.sources[seam.after].clone());
             Some(Place { series, at: seam.at, around: 50 * MINUTE, beside: Some(beside) })
         });
-        shown.map(Effect::Show).into_iter().collect()
+        shown.map_or_else(|| say("there is no seam to see"), |place| vec![Effect::Show(place)])
     }
 
     fn join(&self, view: &View<'_>) -> Effects {

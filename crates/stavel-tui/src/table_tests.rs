@@ -1,0 +1,143 @@
+//! The table of acts, and the lenses behind it.
+
+use std::time::{Duration, Instant};
+
+use stavel_core::model::Span;
+
+use crate::act::{Act, Common, Row};
+use crate::app::App;
+use crate::canvas::Canvas;
+use crate::effect::{Effect, Effects, ask, say};
+use crate::lens::{self, Fact, Lens};
+use crate::tests::{on_demo, press, shown, wait};
+use crate::theme;
+use crate::view::View;
+
+/// All that an act may change, as text.
+fn state(app: &App) -> String {
+    let running = app.running.as_ref().map(|r| r.step.command_line());
+    format!("{} {:?} {} {running:?}\n{}", app.open, app.window, app.quit, shown(app))
+}
+
+/// Lets threads answer until nothing runs.
+fn settle(app: &mut App) {
+    let end = Instant::now() + Duration::from_secs(60);
+    while app.running.is_some() {
+        assert!(Instant::now() < end, "a job never ended");
+        app.tick(Duration::ZERO);
+        std::thread::yield_now();
+    }
+}
+
+/// Does an act, and waits until something is to be seen of it.
+fn must_do_something(app: &mut App, act: Act, name: &str) {
+    app.say("nothing yet", crate::effect::Tone::Plain);
+    let before = state(app);
+    app.act(act);
+    let end = Instant::now() + Duration::from_secs(20);
+    while state(app) == before {
+        assert!(Instant::now() < end, "'{name}' does nothing in\n{}", shown(app));
+        app.tick(Duration::from_millis(10));
+        std::thread::yield_now();
+    }
+    app.overlay = None;
+    app.quit = false;
+    settle(app);
+}
+
+#[test]
+fn every_row_of_the_table_does_something() {
+    let (_dir, mut app) = on_demo();
+    wait(&mut app, "align it (4)");
+    app.open_lens("align");
+    wait(&mut app, "a stores it in UTC");
+    press(&mut app, "a");
+    wait(&mut app, "then splice (5)");
+    let words = [
+        ("shelf", "reaches back to"),
+        ("chart", "bar of"),
+        ("check", "completeness"),
+        ("align", "anchored: stored in UTC"),
+        ("splice", "✓ adds up"),
+        ("frames", "built from"),
+        ("compose", "what it means"),
+        ("deliver", "exactly as they will be written"),
+        ("rehearse", "spec sheet"),
+    ];
+    assert_eq!(words.map(|w| w.0).to_vec(), app.lenses.iter().map(|l| l.word()).collect::<Vec<_>>());
+    let lines: Vec<(Act, String, usize)> = (app.table.lines.iter())
+        .map(|line| (line.act, format!("{} {}", line.lens_word(), line.about), line.lens.map_or(7, |l| l.0)))
+        .collect();
+    assert!(lines.len() > 80, "{}", lines.len());
+    for (act, name, place) in lines {
+        app.select("NOKSEK@tarn:1m".parse().unwrap());
+        let whole = app.whole();
+        // A window that can be moved, narrowed and widened.
+        app.window = Span::new(whole.from + whole.length() / 4, whole.to - whole.length() / 4);
+        app.open = place;
+        wait(&mut app, words[place].1);
+        // A lens that is open already cannot be opened.
+        app.open = if act == Act::Open(place) { 1 } else { place };
+        must_do_something(&mut app, act, &name);
+    }
+}
+
+/// The smallest lens that does something: what it takes to add one.
+#[derive(Default)]
+struct CountLens(u32);
+
+#[derive(Debug, Clone, Copy)]
+enum CountAct {
+    Add,
+    Type,
+}
+
+impl Lens for CountLens {
+    type Act = CountAct;
+    const WORD: &'static str = "count";
+    const ABOUT: &'static str = "count: series, and whatever else";
+    const ROWS: &'static [Row<CountAct>] = &[
+        Row::new(CountAct::Add, "a", "add", "add one"),
+        Row::new(CountAct::Type, "t", "type", "type the count"),
+    ];
+
+    fn act(&mut self, act: CountAct, view: &View<'_>) -> Effects {
+        match act {
+            CountAct::Add => self.0 += 1,
+            CountAct::Type => return ask("count", self.0.to_string()),
+        }
+        say(format!("{} of {} series", self.0, view.snapshot.series.len()))
+    }
+
+    fn answer(&mut self, text: &str, _view: &View<'_>) -> Effects {
+        text.parse().map(|n| self.0 = n).map_or_else(|_| vec![Effect::Open("shelf")], |()| Effects::new())
+    }
+
+    fn draw(&self, _view: &View<'_>, mut canvas: Canvas<'_>) {
+        canvas.put(1, 0, &format!("counted {}", self.0), theme::words());
+    }
+
+    fn facts(&self, _view: &View<'_>) -> Vec<Fact> {
+        vec![Fact::Pair("counted", self.0.to_string())]
+    }
+}
+
+#[test]
+fn a_new_lens_is_one_file_and_one_line() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut lenses = lens::all();
+    lenses.push(lens::boxed::<CountLens>());
+    let mut app = App::with_lenses(dir.path().join("shelf"), lenses);
+    wait(&mut app, "The shelf is empty");
+    press(&mut app, ":add one\n");
+    assert_eq!((app.lens().word(), app.message.text.as_str()), ("count", "1 of 0 series"));
+    press(&mut app, "a");
+    assert!(shown(&app).contains("counted 2") && shown(&app).contains("a add  t type"), "{}", shown(&app));
+    press(&mut app, "t0\n");
+    assert!(shown(&app).contains("counted 20"), "typed behind what was proposed");
+    press(&mut app, "tx\n");
+    assert_eq!(app.lens().word(), "shelf");
+    // It has a key of its own, and the key list names it.
+    app.act(Act::Common(Common::Keys));
+    assert!(app.table.key_list().contains("| count | `a` | add one |"));
+}
