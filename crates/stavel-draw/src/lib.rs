@@ -1,11 +1,16 @@
 //! A chart as data, and its drawing.
 //!
-//! [`scene`] turns bars into a [`Scene`]: panes with layers on one axis of slots. The bench draws a
-//! scene with characters; [`svg`] and [`pdf`] draw it into files.
+//! [`scene()`] turns bars into a [`Scene`]: panes with layers on one axis of slots. The bench draws a scene with
+//! characters; [`to_svg`] and [`to_pdf`] draw any [`Picture`] into files.
 
-pub mod pdf;
+mod chart;
+mod pdf;
+mod picture;
 pub mod report;
-pub mod scene;
-pub mod svg;
+mod scene;
+mod svg;
 
+pub use pdf::to_pdf;
+pub use picture::Picture;
 pub use scene::{Candle, Layer, Pane, Scene, SceneRequest, scene};
+pub use svg::to_svg;

@@ -1,27 +1,31 @@
 //! The report of a check as one page: an upright sheet to keep with the data, in HTML or PDF.
 
+use plotters::coord::Shift;
+use plotters::prelude::{DrawingArea, DrawingBackend, Rectangle};
+use plotters::style::{Color, RGBColor};
+use stavel_core::Result;
 use stavel_core::check::{Kind, Report, Severity};
 use stavel_core::model::SeriesName;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{civil_from_days, date, days_from_civil, length_in_words, wall};
-use svg::node::Text as Words;
-use svg::node::element::{Rectangle, Text};
-use svg::{Document, Node};
 
-/// The sheet, in the proportions of A4.
-const WIDTH: f64 = 840.0;
-const HEIGHT: f64 = 1188.0;
+use crate::picture::{DrawResult, FINE, Picture, colour, words};
+use crate::svg::to_svg;
+
+/// The sheet in points, in the proportions of A4.
+const SIZE: (u32, u32) = (840, 1188);
+const HEIGHT: f64 = SIZE.1 as f64;
 const LEFT: f64 = 44.0;
-const INSIDE: f64 = WIDTH - 2.0 * LEFT;
+const INSIDE: f64 = SIZE.0 as f64 - 2.0 * LEFT;
 
-const PAPER: &str = "#ffffff";
-const INK: &str = "#1c2128";
-const FAINT: &str = "#6a7280";
-const RULE: &str = "#d5d9e0";
+const PAPER: RGBColor = colour(0xffffff);
+const INK: RGBColor = colour(0x1c2128);
+const FAINT: RGBColor = colour(0x6a7280);
+const RULE: RGBColor = colour(0xd5d9e0);
 const FULL: [u8; 3] = [0x2f, 0x7f, 0x8c];
-const WRONG: &str = "#c0392b";
-const DOUBT: &str = "#b7862b";
-const NOTE: &str = "#6a7280";
+const WRONG: RGBColor = colour(0xc0392b);
+const DOUBT: RGBColor = colour(0xb7862b);
+const NOTE: RGBColor = colour(0x6a7280);
 
 /// What the sheet says.
 pub struct Page<'a> {
@@ -33,31 +37,22 @@ pub struct Page<'a> {
     pub report: &'a Report,
 }
 
-/// A sheet that is filled from the top.
+/// A sheet that is filled from the top. What is put on it lies where it says, in points.
+#[derive(Default)]
 struct Sheet {
-    document: Document,
+    words: Vec<(f64, f64, String, f64, RGBColor)>,
+    blocks: Vec<(f64, f64, f64, f64, RGBColor)>,
     y: f64,
 }
 
 impl Sheet {
-    fn text(&mut self, x: f64, text: &str, size: f64, colour: &str) {
-        let words = Text::new("")
-            .set("x", LEFT + x)
-            .set("y", self.y)
-            .set("font-size", size)
-            .set("fill", colour)
-            .add(Words::new(stavel_core::error::printable(text)));
-        self.document.append(words);
+    /// Words that stand on the line reached.
+    fn text(&mut self, x: f64, text: &str, size: f64, colour: RGBColor) {
+        self.words.push((LEFT + x, self.y, stavel_core::error::printable(text), size, colour));
     }
 
-    fn block(&mut self, x: f64, y: f64, (width, height): (f64, f64), colour: &str) {
-        let block = Rectangle::new()
-            .set("x", format!("{:.2}", LEFT + x))
-            .set("y", format!("{y:.2}"))
-            .set("width", format!("{width:.2}"))
-            .set("height", height)
-            .set("fill", colour);
-        self.document.append(block);
+    fn block(&mut self, x: f64, y: f64, (width, height): (f64, f64), colour: RGBColor) {
+        self.blocks.push((LEFT + x, y, width, height, colour));
     }
 
     fn rule(&mut self) {
@@ -72,13 +67,30 @@ impl Sheet {
     }
 }
 
-/// The sheet as SVG. The same report gives the same bytes.
-pub fn draw(page: &Page<'_>) -> String {
-    let document = Document::new()
-        .set("viewBox", (0, 0, WIDTH as i64, HEIGHT as i64))
-        .set("font-family", "Hack, monospace")
-        .add(Rectangle::new().set("width", WIDTH).set("height", HEIGHT).set("fill", PAPER));
-    let mut sheet = Sheet { document, y: 60.0 };
+impl Picture for Page<'_> {
+    fn size(&self) -> (u32, u32) {
+        SIZE
+    }
+
+    fn draw<B: DrawingBackend>(&self, area: &DrawingArea<B, Shift>) -> DrawResult<B> {
+        area.fill(&PAPER)?;
+        let fine = |points: f64| (points * f64::from(FINE)).round() as i32;
+        let sheet = filled(self);
+        for (x, y, width, height, colour) in sheet.blocks {
+            let corners = [(fine(x), fine(y)), (fine(x + width), fine(y + height))];
+            area.draw(&Rectangle::new(corners, colour.filled()))?;
+        }
+        for (x, y, text, size, colour) in sheet.words {
+            // The upper edge of letters lies above the line on which they stand.
+            area.draw_text(&text, &words(size as i32, colour), (fine(x), fine(y - size * 0.76)))?;
+        }
+        Ok(())
+    }
+}
+
+/// The sheet of a page.
+fn filled(page: &Page<'_>) -> Sheet {
+    let mut sheet = Sheet { y: 60.0, ..Sheet::default() };
     head(&mut sheet, page);
     sheet.rule();
     years(&mut sheet, page.report);
@@ -88,7 +100,7 @@ pub fn draw(page: &Page<'_>) -> String {
     week(&mut sheet, page.report);
     sheet.rule();
     findings(&mut sheet, page.report);
-    sheet.document.to_string()
+    sheet
 }
 
 fn head(sheet: &mut Sheet, page: &Page<'_>) {
@@ -126,7 +138,7 @@ fn years(sheet: &mut Sheet, report: &Report) {
         let y = sheet.y;
         for d in report.days.iter().filter(|d| year_of(d.day) == year) {
             let x = label + (d.day - start) as f64 * each;
-            sheet.block(x, y - 9.0, (each, 9.0), &shade(d.share()));
+            sheet.block(x, y - 9.0, (each, 9.0), shade(d.share()));
         }
         let worth = |k: Kind| !matches!(k, Kind::ClosedMarket | Kind::StubDay | Kind::Missing);
         for f in report.findings.iter().filter(|f| worth(f.kind)) {
@@ -142,12 +154,12 @@ fn years(sheet: &mut Sheet, report: &Report) {
 }
 
 /// From paper to full.
-fn shade(share: f64) -> String {
+fn shade(share: f64) -> RGBColor {
     let mix = |full: u8| (255.0 - (255.0 - full as f64) * share.clamp(0.0, 1.0).powi(2)) as u8;
-    format!("#{:02x}{:02x}{:02x}", mix(FULL[0]), mix(FULL[1]), mix(FULL[2]))
+    RGBColor(mix(FULL[0]), mix(FULL[1]), mix(FULL[2]))
 }
 
-fn colour_of(severity: Severity) -> &'static str {
+fn colour_of(severity: Severity) -> RGBColor {
     match severity {
         Severity::Fault => WRONG,
         Severity::Doubt => DOUBT,
@@ -227,12 +239,7 @@ fn week(sheet: &mut Sheet, report: &Report) {
                 let value = hours.get(day * 24 + hour).copied().unwrap_or(0.0);
                 if value > 0.0 {
                     let y = sheet.y - 9.0;
-                    sheet.block(
-                        x + 28.0 + hour as f64 * 13.5,
-                        y,
-                        (12.5, 11.0),
-                        &shade((value / most).sqrt()),
-                    );
+                    sheet.block(x + 28.0 + hour as f64 * 13.5, y, (12.5, 11.0), shade((value / most).sqrt()));
                 }
             }
         }
@@ -263,7 +270,10 @@ fn findings(sheet: &mut Sheet, report: &Report) {
 }
 
 /// The sheet as a page of its own, with every finding in a table below it.
-pub fn html(page: &Page<'_>) -> String {
+///
+/// # Errors
+/// Where the picture cannot be drawn.
+pub fn html(page: &Page<'_>) -> Result<String> {
     let safe = |text: &str| {
         let text = stavel_core::error::printable(text);
         text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")
@@ -283,11 +293,14 @@ pub fn html(page: &Page<'_>) -> String {
             )
         })
         .collect();
-    format!(
-        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{title}</title>\n<style>body{{font-family:monospace;max-width:60em;margin:2em auto;color:{INK}}}\
-         table{{border-collapse:collapse;width:100%;font-size:.8em}}td,th{{text-align:left;padding:.2em .6em;border-bottom:1px solid {RULE}}}</style></head>\n<body>\n{picture}\n\
+    let hex = |RGBColor(r, g, b): RGBColor| format!("#{r:02x}{g:02x}{b:02x}");
+    Ok(format!(
+        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{title}</title>\n<style>body{{font-family:monospace;max-width:60em;margin:2em auto;color:{ink}}}\
+         table{{border-collapse:collapse;width:100%;font-size:.8em}}td,th{{text-align:left;padding:.2em .6em;border-bottom:1px solid {rule}}}</style></head>\n<body>\n{picture}\n\
          <table>\n<tr><th>kind</th><th>from</th><th>to</th><th>rows</th><th>what</th></tr>\n{rows}</table>\n</body></html>\n",
         title = safe(&format!("Check of {}", page.series)),
-        picture = draw(page),
-    )
+        picture = to_svg(page)?,
+        ink = hex(INK),
+        rule = hex(RULE),
+    ))
 }

@@ -58,6 +58,20 @@ pub struct Candle {
     pub close: f64,
 }
 
+impl Pane {
+    /// Round values within the pane, some six in a large one.
+    pub fn labels(&self) -> Vec<f64> {
+        let span = self.high - self.low;
+        let want = if self.share > 0.4 { 6.0 } else { 2.0 };
+        let rough = span / want;
+        let power = 10f64.powf(rough.log10().floor());
+        let round = [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= rough);
+        let step = round.unwrap_or(power * 10.0);
+        let first = (self.low / step).ceil();
+        (0..20).map(|i| (first + i as f64) * step).take_while(|v| *v <= self.high).collect()
+    }
+}
+
 impl Candle {
     /// True where it closed at or above its open.
     pub fn rises(&self) -> bool {

@@ -92,7 +92,7 @@ fn draw_pane(pane: &Pane, slots: &Slots, mut canvas: Canvas<'_>) {
     for layer in &pane.layers {
         match layer {
             Layer::Candles(candles) => {
-                for label in stavel_draw::svg::labels(pane) {
+                for label in pane.labels() {
                     let y = (half_of(label) / 2) as u16;
                     canvas.put(right + 1, y, &format!("{label:.*}", pane.decimals), theme::faint());
                     for x in (0..right).step_by(4) {

@@ -8,7 +8,7 @@ use stavel_core::model::{Clock, Columns, Frame, SeriesName, Span};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
-use stavel_draw::{SceneRequest, pdf, scene, svg};
+use stavel_draw::{SceneRequest, scene, to_pdf, to_svg};
 
 use crate::page::write_file;
 use crate::report::Report;
@@ -94,10 +94,10 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<Report> 
         average: step.ma,
         clock: &clock,
     };
-    let picture = svg::draw(&scene(&request));
+    let scene = scene(&request);
     let bytes = match step.out.extension().and_then(|e| e.to_str()) {
-        Some("svg") => picture.into_bytes(),
-        Some("pdf") => pdf::from_svg(&picture)?,
+        Some("svg") => to_svg(&scene)?.into_bytes(),
+        Some("pdf") => to_pdf(&scene)?,
         _ => return Err(Error::arguments(format!("{} must end in .svg or .pdf.", step.out.display()))),
     };
     write_file(&step.out, &bytes)?;

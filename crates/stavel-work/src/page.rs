@@ -5,7 +5,7 @@ use std::path::Path;
 use stavel_core::check;
 use stavel_core::store::SeriesInfo;
 use stavel_core::{Error, Result};
-use stavel_draw::report;
+use stavel_draw::{report, to_pdf};
 
 /// Whether a page can be written into a file of this name.
 ///
@@ -31,8 +31,8 @@ pub fn write_page(info: &SeriesInfo, found: &check::Report, path: &Path) -> Resu
         report: found,
     };
     let bytes = match path.extension().and_then(|e| e.to_str()) {
-        Some("pdf") => stavel_draw::pdf::from_svg(&report::draw(&page))?,
-        _ => report::html(&page).into_bytes(),
+        Some("pdf") => to_pdf(&page)?,
+        _ => report::html(&page)?.into_bytes(),
     };
     write_file(path, &bytes)
 }
