@@ -3,7 +3,8 @@
 
 # Builds Stavel and opens the bench on the demo shelf.
 demo:
-	cargo run --release --bin stavel -- demo
+	@test -x target/demo/stavel || echo "The first build takes about five minutes on two cores; later ones take seconds."
+	cargo run --profile demo --bin stavel -- demo
 
 # Everything the tests need, then every test.
 test:

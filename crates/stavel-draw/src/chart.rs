@@ -122,12 +122,24 @@ fn draw_pane<B: DrawingBackend>(
                 let colour = LINES[line % LINES.len()];
                 line += 1;
                 draw_line(values, colour, &mut axes)?;
-                let x = LEFT + 60 + 150 * line as i32;
-                area.draw_text(&format!("― {name}"), &words(11, colour), (x * FINE, 8 * FINE))?;
+                draw_name(&format!("― {name}"), LEFT + 60 + 150 * line as i32, colour, area)?;
             }
         }
     }
-    area.draw_text(&pane.name, &words(11, FAINT), ((LEFT + 4) * FINE, 8 * FINE))
+    draw_name(&pane.name, LEFT + 4, FAINT, area)
+}
+
+/// A name in the upper part of a pane, with no rule through it.
+fn draw_name<B: DrawingBackend>(
+    name: &str,
+    x: i32,
+    colour: RGBColor,
+    area: &DrawingArea<B, Shift>,
+) -> DrawResult<B> {
+    let width = 7 * name.chars().count() as i32;
+    let behind = [((x - 2) * FINE, 6 * FINE), ((x + width) * FINE, 20 * FINE)];
+    area.draw(&Rectangle::new(behind, INK.filled()))?;
+    area.draw_text(name, &words(11, colour), (x * FINE, 9 * FINE))
 }
 
 /// The part of a slot that is left free at each side of a bar.
@@ -196,8 +208,8 @@ mod tests {
         let made = scene(&request);
         let picture = to_svg(&made).unwrap();
         assert_eq!(picture, to_svg(&made).unwrap());
-        // The background, a body a bar, and a column a bar for volume and for spread.
-        assert_eq!(picture.matches("<rect").count(), 1 + 50 * 3);
+        // The background, one behind each name, a body a bar, and a column a bar for volume and for spread.
+        assert_eq!(picture.matches("<rect").count(), 1 + 4 + 50 * 3);
         assert!(picture.contains("&lt;script&gt;") && picture.contains("mean of 5"));
         assert!(picture.contains("03-06") && picture.contains("width=\"1200\""));
         let pdf = to_pdf(&made).unwrap();
@@ -205,7 +217,7 @@ mod tests {
         let text = String::from_utf8_lossy(&pdf);
         // Words stand in it as words, and every bar and column is a filled rectangle.
         assert!(text.contains("(NOKSEK <script>) Tj") && text.contains("(03-06) Tj"));
-        assert_eq!(text.matches(" re").count(), 1 + 50 * 3);
+        assert_eq!(text.matches(" re").count(), 1 + 4 + 50 * 3);
     }
 
     #[test]

@@ -16,7 +16,7 @@ fn modules(src: &Path) -> BTreeMap<Module, String> {
             let path = entry.unwrap().path();
             let relative = path.strip_prefix(src).unwrap().with_extension("");
             let mut module: Module = relative.iter().map(|part| part.to_str().unwrap().to_owned()).collect();
-            let is_test = module.iter().any(|name| name == "tests" || name == "trials");
+            let is_test = module.iter().any(|name| name.ends_with("tests") || name == "trials");
             if path.is_dir() {
                 folders.push(path);
             } else if path.extension().is_some_and(|e| e == "rs") && !is_test {

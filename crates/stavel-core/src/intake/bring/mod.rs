@@ -278,7 +278,7 @@ fn add_archive(member: Member, file: File, out: &mut Vec<Member>) -> Result<()> 
             if !entry.is_file() {
                 continue;
             }
-            (entry.name().to_owned(), entry.size())
+            (String::from_utf8_lossy(entry.name_raw()).into_owned(), entry.size())
         };
         if reaches_out(&name) {
             return Err(Error::input(format!(

@@ -10,7 +10,7 @@ fn unpacked(root: &Path) {
     let mut archive = zip::ZipArchive::new(std::io::Cursor::new(&bytes[..])).unwrap();
     for i in 0..archive.len() {
         let mut file = archive.by_index(i).unwrap();
-        let path = root.join(file.name());
+        let path = root.join(&*file.name().unwrap());
         std::fs::create_dir_all(path.parent().unwrap()).unwrap();
         let mut text = Vec::new();
         file.read_to_end(&mut text).unwrap();
