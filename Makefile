@@ -8,6 +8,7 @@ demo:
 
 # Everything the tests need, then every test.
 test:
+	sh scripts/share.sh
 	sh scripts/need.sh tmux
 	sh scripts/engines.sh
 	cargo test --workspace
@@ -30,3 +31,21 @@ fuzz:
 	  RUSTC_BOOTSTRAP=1 cargo fuzz run --sanitizer none $$target fuzz/corpus/$$target fuzz/seeds/$$target -- \
 	    -max_total_time=60 -timeout=10 -rss_limit_mb=300 -max_len=4096 || exit 1; \
 	done
+
+# Installs the program, its man pages and the completions of shells, for this user or under PREFIX.
+.PHONY: install
+PREFIX ?= $(HOME)/.local
+install:
+	cargo build --release --bin stavel
+	cargo run --example extras -- target/extras
+	install -Dm755 target/release/stavel $(DESTDIR)$(PREFIX)/bin/stavel
+	install -Dm644 -t $(DESTDIR)$(PREFIX)/share/man/man1 target/extras/*.1
+	install -Dm644 target/extras/stavel.bash $(DESTDIR)$(PREFIX)/share/bash-completion/completions/stavel
+	install -Dm644 target/extras/_stavel $(DESTDIR)$(PREFIX)/share/zsh/site-functions/_stavel
+	install -Dm644 target/extras/stavel.fish $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/stavel.fish
+
+# The tests of one crate, or of one word in it: make quick CRATE=stavel-tui WORD=palette.
+.PHONY: quick
+CRATE ?= stavel-core
+quick:
+	cargo test -p $(CRATE) --lib -- $(WORD)
