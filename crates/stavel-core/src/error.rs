@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use crate::advice::Advice;
+
 /// Result of anything in the core.
 pub type Result<T, E = Error> = std::result::Result<T, E>;
 
@@ -13,6 +15,7 @@ pub type Result<T, E = Error> = std::result::Result<T, E>;
 pub struct Error {
     kind: Kind,
     sentence: String,
+    advice: Option<Advice>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -33,7 +36,19 @@ enum Kind {
 
 impl Error {
     fn new(kind: Kind, sentence: impl Into<String>) -> Self {
-        Error { kind, sentence: printable(&sentence.into()) }
+        Error { kind, sentence: printable(&sentence.into()), advice: None }
+    }
+    /// The same with a way on.
+    pub fn advise(self, advice: Advice) -> Self {
+        Error { advice: Some(advice), ..self }
+    }
+    /// The way on, where there is one beside what the sentence says.
+    pub fn advice(&self) -> Option<&Advice> {
+        self.advice.as_ref()
+    }
+    /// The same with words before its sentence: where it happened.
+    pub fn within(self, place: &str) -> Self {
+        Error { sentence: printable(&format!("{place}: {}", self.sentence)), ..self }
     }
     /// Something brought from outside cannot be used.
     pub fn input(sentence: impl Into<String>) -> Self {

@@ -4,6 +4,7 @@
 //! and prices scaled by ten to the power of the series' decimals. Histories live in a
 //! [`store::Shelf`]; every stage of the work is a module with plain functions over columns.
 
+pub mod advice;
 pub mod align;
 pub mod check;
 pub mod compose;
@@ -23,4 +24,5 @@ pub mod store;
 #[cfg(any(test, fuzzing))]
 pub mod trials;
 
+pub use advice::{Advice, Setting};
 pub use error::{Error, Result};

@@ -8,7 +8,7 @@ use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use stavel_core::model::Layout;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Micros, SeriesName, Span};
-use stavel_core::{Error, Result};
+use stavel_core::{Advice, Error, Result};
 use stavel_work::{Recipe, Report, Step, UndoStep, Upkeep};
 
 use crate::act::{Act, Common, Table};
@@ -252,7 +252,12 @@ impl App {
     }
 
     fn complain(&mut self, err: &Error) {
-        self.say(err.to_string(), if err.is_cancelled() { Tone::Plain } else { Tone::Wrong });
+        // What can be said of an act is a field here, or a key; whole commands are told.
+        let sentence = match err.advice() {
+            None | Some(Advice::Say(_) | Advice::Choose(..)) => err.to_string(),
+            Some(_) => stavel_work::error_in_words(err),
+        };
+        self.say(sentence, if err.is_cancelled() { Tone::Plain } else { Tone::Wrong });
     }
 
     /// Does a step as a job, one at a time; a layout is saved before it, in the same act.

@@ -3,6 +3,7 @@
 //! A [`Step`] is one act with all its settings. The command line, the bench and recipe files all make steps;
 //! [`apply`] does them, and gives a [`Report`] for people and programs. A [`Recipe`] is a list of steps in a file.
 
+mod advice;
 mod align;
 mod apply;
 mod assumptions;
@@ -24,6 +25,7 @@ pub mod trials;
 mod undo;
 mod upkeep;
 
+pub use advice::{advice_in_words, error_in_words, with_advice};
 pub use align::{doubt_in_words, minute_of_week, stretches_in_words};
 pub use apply::{apply, as_act};
 pub use assumptions::of_rows as assumed_of_rows;

@@ -153,8 +153,12 @@ pub fn run(
             if e.is_cancelled() {
                 return e;
             }
-            let text = format!("Step {} ({}): {e}", number + 1, step.act());
-            if e.is_undecided() { Error::undecided(text) } else { Error::input(text) }
+            let place = format!("Step {} ({})", number + 1, step.act());
+            if e.is_undecided() {
+                return e.within(&place);
+            }
+            let input = Error::input(format!("{place}: {e}"));
+            e.advice().cloned().map_or(input.clone(), |advice| input.advise(advice))
         })?;
         let (lines, files) = (report.lines.clone(), report.files.clone());
         let record = Record { lines, reads, made: editions_of(shelf, &report.changed)?, files };

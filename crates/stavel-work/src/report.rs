@@ -75,8 +75,11 @@ impl Report {
         let mark = Standing::Assumed.mark();
         // One reason fits on the line; of several the document tells each.
         let why = match self.assumed.as_slice() {
-            [one] => one.why.as_str(),
-            _ => "nobody says so and nothing shows it; docs/standing.md tells how to say it",
+            [one] if matches!(one.what.as_str(), "side" | "stamp") => {
+                format!("{}; say --{}", one.why, one.what)
+            }
+            [one] => one.why.clone(),
+            _ => "nobody says so and nothing shows it; docs/standing.md tells how to say it".to_owned(),
         };
         self.lines.push(format!("  {mark} assumed: {} ({why})", words.join(", ")));
     }

@@ -36,7 +36,12 @@ fn main() -> ExitCode {
         Ok(output::Ending::Done) => ExitCode::SUCCESS,
         Ok(output::Ending::WantsPerson) => ExitCode::from(WANTS_PERSON),
         Err(err) => {
-            eprintln!("stavel: {}", stavel_core::error::printable(&format!("{err:#}")));
+            let sentence = format!("{err:#}");
+            let sentence = match err.downcast_ref::<stavel_core::Error>() {
+                Some(own) => stavel_work::with_advice(sentence, own),
+                None => sentence,
+            };
+            eprintln!("stavel: {}", stavel_core::error::printable(&sentence));
             ExitCode::from(code_of(&err))
         }
     }

@@ -187,8 +187,12 @@ fn stages_stand_on_the_store_and_the_store_on_the_model() {
         named.into_iter().map(|m| m[0].clone()).collect()
     };
     let may = |names: &[&str]| names.iter().map(|n| (*n).to_owned()).collect::<BTreeSet<_>>();
-    assert!(named_by("model").is_subset(&may(&["error"])), "{:?}", named_by("model"));
-    assert!(named_by("store").is_subset(&may(&["error", "job", "model"])), "{:?}", named_by("store"));
+    assert!(named_by("model").is_subset(&may(&["advice", "error"])), "{:?}", named_by("model"));
+    assert!(
+        named_by("store").is_subset(&may(&["advice", "error", "job", "model"])),
+        "{:?}",
+        named_by("store")
+    );
 }
 
 #[test]

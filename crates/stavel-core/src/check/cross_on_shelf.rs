@@ -11,7 +11,7 @@ use crate::model::session::OpenHours;
 use crate::model::time::{HOUR, MINUTE, WEEK, length_in_words};
 use crate::model::{Columns, Field, Frame, SeriesName, Span};
 use crate::store::{Cursor, Scan, SeriesInfo, Shelf};
-use crate::{Error, Result};
+use crate::{Advice, Error, Result};
 
 /// What a series is held against.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -78,9 +78,8 @@ pub fn cross_check(
         Against::Edition(number) => {
             let edition = shelf.editions(name)?.into_iter().find(|e| e.number == *number);
             let edition = edition.ok_or_else(|| {
-                Error::input(format!(
-                    "{name} has no edition {number}; stavel shelf {name} --editions lists them."
-                ))
+                Error::input(format!("{name} has no edition {number}; look at those it has."))
+                    .advise(Advice::ListEditions(name.to_string()))
             })?;
             SeriesInfo { edition, ..here.clone() }
         }

@@ -7,7 +7,7 @@ use crate::job::Job;
 use crate::model::provenance::{Disorder, Mending};
 use crate::model::{Columns, Field, Instrument, Made, Provenance, SeriesName, Session, Span, Standing};
 use crate::store::{EditionInfo, Origin, SeriesInfo, Shelf, ahead};
-use crate::{Error, Result};
+use crate::{Advice, Error, Result};
 
 /// The session a series is judged by, and whether its hours are known: said, found, or the same in three weeks and
 /// more of the rows themselves. Nobody knows when an afloat market opens: only its rows are judged, against hours
@@ -172,9 +172,10 @@ fn mender_for(
     let of_hours = |m: &&Mend| matches!(m, Mend::Kind(Kind::ClosedMarket) | Mend::Filler);
     if let (false, Some(mend)) = (knows_hours, mends.iter().find(of_hours)) {
         return Err(Error::input(format!(
-            "The hours of {0} are only assumed, so {mend} could take trade; say them first: stavel compose {0} --set 'hours=…'.",
+            "The hours of {0} are only assumed, so {mend} could take trade; say them first.",
             info.name.instrument
-        )));
+        ))
+        .advise(Advice::SetValue { instrument: info.name.instrument.clone(), key: "hours" }));
     }
     let mut fields = info.edition.fields.clone();
     if mends.contains(&Mend::Kind(Kind::Missing)) && !fields.contains(&Field::Origin) {

@@ -10,7 +10,7 @@ use crate::job::Job;
 use crate::model::Layout;
 use crate::model::{Clock, Columns, Field, SeriesName, Span};
 use crate::store::{Scan, SegmentWriter, SeriesInfo, Shelf};
-use crate::{Error, Result, fingerprint};
+use crate::{Advice, Error, Result, fingerprint};
 
 /// What to deliver, and how.
 #[derive(Debug, Clone)]
@@ -113,9 +113,10 @@ fn what_is_delivered(shelf: &Shelf, order: &Order) -> Result<SeriesInfo> {
 fn refuse_afloat(info: &SeriesInfo) -> Result<()> {
     if info.is_afloat() {
         return Err(Error::input(format!(
-            "{0} is afloat: its times are not UTC; align it first (stavel align {0} --to an anchored series --anchor).",
+            "{0} is afloat: its times are not UTC; align it first.",
             info.name
-        )));
+        ))
+        .advise(Advice::Align(info.name.to_string())));
     }
     Ok(())
 }

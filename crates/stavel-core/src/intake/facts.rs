@@ -14,7 +14,7 @@ use crate::model::layout::{Layout, Use};
 use crate::model::time::{DAY, rfc3339};
 use crate::model::{Micros, series};
 use crate::store::{Fact, Shelf};
-use crate::{Error, Result};
+use crate::{Advice, Error, Result, Setting};
 
 /// A table of facts to take in.
 #[derive(Debug, Clone)]
@@ -54,9 +54,8 @@ impl FactsPlan {
             (false, Some(name)) => Some(name),
             (false, None) => {
                 let place = member.place();
-                return Err(Error::undecided(format!(
-                    "The instrument of {place} cannot be told; say --instrument."
-                )));
+                return Err(Error::undecided(format!("The instrument of {place} cannot be told; say it."))
+                    .advise(Advice::Say(Setting::Instrument)));
             }
         };
         let kind = kind_of(&layout);

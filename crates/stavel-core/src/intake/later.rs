@@ -8,7 +8,7 @@ use crate::model::provenance::Anchoring;
 use crate::model::time::{DAY, HOUR, MINUTE, wall};
 use crate::model::{Clock, Columns, Field, Made, Micros, SeriesName, Span, Standing};
 use crate::store::{EditionInfo, SeriesInfo, Shelf};
-use crate::{Error, Result};
+use crate::{Advice, Error, Result, Setting};
 
 /// The stamp of a series' bars, where an earlier file or a comparison has told it.
 pub fn known_stamp(shelf: &Shelf, series: &SeriesName) -> Result<Option<Stamp>> {
@@ -51,13 +51,13 @@ pub fn may_go_on(shelf: &Shelf, info: &SeriesInfo, scanned: &Scanned, place: &st
     let Some((aligned, anchoring)) = found.filter(|(e, _)| !said_since(e.number)) else { return Ok(()) };
     let question = |why: String| {
         Err(Error::undecided(format!(
-            "The clock {clock} of {} was found from rows from {} to {}; {why} in the rows of {place} ({} to {}). Say --clock {clock} if it is theirs all the same, or the clock that is.",
+            "The clock {clock} of {} was found from rows from {} to {}; {why} in the rows of {place} ({} to {}). Say that clock if it is theirs all the same, or the clock that is.",
             info.name,
             wall(aligned.first),
             wall(aligned.last),
             wall(first),
             wall(last)
-        )))
+        )).advise(Advice::Choose(Setting::Clock, vec![clock.to_string()])))
     };
     match against_reference(shelf, info, anchoring, scanned)? {
         // One week of several may have slipped.
@@ -198,9 +198,9 @@ pub fn may_replace(info: &SeriesInfo, clock: Option<&Clock>, ends: Option<(Micro
     }
     let words = |clock: Option<&Clock>| clock.map_or("afloat".to_owned(), Clock::to_string);
     Err(Error::arguments(format!(
-        "{} is {} and the new rows are {}: they can replace all of it, but not a part. Say the same --clock, or take them into another source.",
+        "{} is {} and the new rows are {}: they can replace all of it, but not a part. Say the same clock, or take them into another source.",
         info.name,
         words(there),
         words(clock)
-    )))
+    )).advise(Advice::Say(Setting::Clock)))
 }

@@ -6,7 +6,7 @@ use super::Hints;
 use super::bring::Member;
 use crate::model::instrument::is_pair;
 use crate::model::{Frame, Side};
-use crate::{Error, Result};
+use crate::{Advice, Error, Result, Setting};
 
 /// What a name says.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -137,8 +137,8 @@ pub fn settle(named: &mut [(String, &mut Named)]) -> Result<()> {
         let [at] = places[..] else {
             let parts = name.candidates.join(" or ");
             return Err(Error::undecided(format!(
-                "The name of {place} does not tell which instrument it is of: {parts}. Say --instrument, or --names with {{instrument}} at its place."
-            )));
+                "The name of {place} does not tell which instrument it is of: {parts}. Say the instrument, or a pattern of the names with {{instrument}} at its place."
+            )).advise(Advice::Say(Setting::Instrument)));
         };
         name.instrument = Some(name.candidates[at].clone());
     }

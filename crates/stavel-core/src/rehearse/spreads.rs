@@ -4,7 +4,7 @@ use crate::hour_spreads::{HourSpreads, SpreadCounter};
 use crate::model::instrument::Sheet;
 use crate::model::{Clock, Field, Micros, Span};
 use crate::store::{SeriesInfo, Shelf};
-use crate::{Error, Result};
+use crate::{Advice, Error, Result};
 
 /// Where the spread of a quote comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -79,9 +79,9 @@ impl SpreadRule {
     /// What a person is asked where nothing says a spread.
     pub(super) fn question(&self) -> Error {
         Error::undecided(format!(
-            "Neither the rows of {0} nor its spec sheet say a spread, so nobody knows the ask; say it in points first: stavel compose {0} --set spread=…",
+            "Neither the rows of {0} nor its spec sheet say a spread, so nobody knows the ask; say it in points first.",
             self.instrument
-        ))
+        )).advise(Advice::SetValue { instrument: self.instrument.clone(), key: "spread" })
     }
 
     /// The rule in words.

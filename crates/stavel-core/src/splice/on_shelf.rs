@@ -19,7 +19,7 @@ use crate::model::{
     Side, Span,
 };
 use crate::store::{Origin, SeriesInfo, Shelf, ahead};
-use crate::{Error, Result};
+use crate::{Advice, Error, Result, Setting};
 
 /// Ratios this close move no price.
 const SAME_RATIO: f64 = 1e-7;
@@ -201,10 +201,8 @@ fn fitting(shelf: &Shelf, names: &[SeriesName]) -> Result<Vec<SeriesInfo>> {
         return Err(Error::arguments(format!("{} is named twice; each source is joined once.", twice.1)));
     }
     if let Some(afloat) = infos.iter().find(|i| i.is_afloat()) {
-        return Err(Error::input(format!(
-            "{0} is afloat; find its clock first: stavel align {0} --to an anchored series --anchor.",
-            afloat.name
-        )));
+        return Err(Error::input(format!("{0} is afloat; find its clock first.", afloat.name))
+            .advise(Advice::Align(afloat.name.to_string())));
     }
     // Quotes have the side that bars of them get: the bid.
     let side = |n: &SeriesName| if n.frame.is_ticks() { Side::Bid } else { n.side };
@@ -245,14 +243,15 @@ fn frame_of(names: &[SeriesName], ask: &Ask) -> Result<Frame> {
     let frame = names.iter().map(|n| n.frame).find(|f| !f.is_ticks()).unwrap_or(names[0].frame);
     if let Some(odd) = names.iter().find(|n| !n.frame.is_ticks() && n.frame != frame) {
         return Err(Error::arguments(format!(
-            "{odd} has another frame than {frame}; build {frame} of it first (stavel frames)."
-        )));
+            "{odd} has another frame than {frame}; build {frame} of it first."
+        ))
+        .advise(Advice::BuildFrames));
     }
     let has_ticks = names.iter().any(|n| n.frame.is_ticks());
     if ask.layered && !(has_ticks && frame == Frame::M1) {
         return Err(Error::arguments(
-            "Layers are ticks and minutes: name a series of ticks and one of 1m, or leave --layered away.",
-        ));
+            "Layers are ticks and minutes: name a series of ticks and one of 1m, or do not join them as layers.",
+        ).advise(Advice::Say(Setting::Layered)));
     }
     Ok(frame)
 }
@@ -274,9 +273,9 @@ fn bring_to_level(
         if level != Level::None {
             let gap = gap.clone().ok_or_else(|| {
                 Error::input(format!(
-                    "{} and {} share no time, so their levels cannot be compared; join them without --level {level}.",
+                    "{} and {} share no time, so their levels cannot be compared; join them with their prices as they are.",
                     names[0], names[s]
-                ))
+                )).advise(Advice::Say(Setting::Level))
             })?;
             let (median, ratio) = older.and_then(|o| o.gap(s - 1)).unwrap_or((gap.median, gap.ratio));
             plan.dresses[s].level = Some((level, LevelGap { median, ratio, ..gap }));

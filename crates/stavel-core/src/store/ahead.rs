@@ -4,7 +4,7 @@ use std::sync::mpsc::{Receiver, sync_channel};
 use std::thread::JoinHandle;
 
 use crate::model::Columns;
-use crate::{Error, Result};
+use crate::{Advice, Error, Result};
 
 /// Pieces that wait for whoever works on them.
 const WAITING: usize = 1;
@@ -36,6 +36,9 @@ impl Iterator for Ahead {
         }
         // A thread that broke off must not pass for the end of the rows.
         let broke = self.thread.take()?.join().is_err();
-        broke.then(|| Err(Error::storage("Reading broke off; stavel shelf --verify looks into the files.")))
+        broke.then(|| {
+            Err(Error::storage("Reading broke off; compare the files with the catalog.")
+                .advise(Advice::VerifyShelf))
+        })
     }
 }

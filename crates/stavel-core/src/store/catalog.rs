@@ -6,7 +6,7 @@ use rusqlite::Connection;
 
 use super::bring_up;
 use super::tables::{TABLES, VERSION};
-use crate::{Error, Result};
+use crate::{Advice, Error, Result};
 
 /// The name of the catalog in a shelf.
 pub const NAME: &str = "catalog.db";
@@ -15,9 +15,9 @@ pub const NAME: &str = "catalog.db";
 pub fn connect(path: &Path) -> Result<(Connection, i64)> {
     let unusable = |e: rusqlite::Error| {
         Error::storage(format!(
-            "{} is not a catalog Stavel can read ({e}); name another folder with --shelf, or have the catalog made anew from the data files (stavel shelf --rebuild).",
+            "{} is not a catalog Stavel can read ({e}); name another folder, or have the catalog made anew from the data files.",
             path.display()
-        ))
+        )).advise(Advice::RebuildCatalog)
     };
     let db = Connection::open(path).map_err(unusable)?;
     db.busy_timeout(std::time::Duration::from_secs(10))?;

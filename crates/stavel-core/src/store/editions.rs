@@ -9,7 +9,7 @@ use super::home::folder_of;
 use super::sql::maybe;
 use crate::model::columns::shape_of;
 use crate::model::{Clock, Field, Micros, Provenance, Scale, SeriesName, Shape};
-use crate::{Error, Result};
+use crate::{Advice, Error, Result};
 
 /// A series and its current edition.
 #[derive(Debug, Clone)]
@@ -100,8 +100,8 @@ fn edition_of(row: &Row<'_>) -> Result<EditionInfo> {
     let id: i64 = row.get(0)?;
     let damaged = |what: &str, text: &str| {
         Error::storage(format!(
-            "Edition {id} in the catalog has a {what} that cannot be read ('{text}'); have the catalog made anew from the data files (stavel shelf --rebuild)."
-        ))
+            "Edition {id} in the catalog has a {what} that cannot be read ('{text}'); have the catalog made anew from the data files."
+        )).advise(Advice::RebuildCatalog)
     };
     let (provenance, clock): (String, Option<String>) = (row.get(3)?, row.get(5)?);
     let fields: String = row.get(8)?;

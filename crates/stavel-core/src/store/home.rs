@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use crate::model::SeriesName;
-use crate::{Error, Result};
+use crate::{Advice, Error, Result};
 
 /// A folder of segments.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -97,8 +97,8 @@ pub fn open_segment(root: &Path, path: &str) -> Result<(PathBuf, File)> {
         }
     }
     Err(Error::input(format!(
-        "The rows in {path} were moved or tidied away while they were read; do it again, and if that does not help, verify the shelf (stavel shelf --verify)."
-    )))
+        "The rows in {path} were moved or tidied away while they were read; do it again, and if that does not help, compare the files with the catalog."
+    )).advise(Advice::VerifyShelf))
 }
 
 /// Puts a segment into a folder, wherever it lies now; gives true where it was moved.

@@ -9,7 +9,7 @@ use super::lock::WriterLock;
 use super::marker::Marker;
 use super::tables;
 use super::{Shelf, editions};
-use crate::{Error, Result};
+use crate::{Advice, Error, Result};
 
 /// The catalog of an earlier version, kept when it is brought up.
 const BEFORE: &str = "catalog-before-3.db";
@@ -45,9 +45,9 @@ impl Shelf {
         let marker = Marker::read(root)?;
         if !has_catalog && has_segments(root) {
             return Err(Error::storage(format!(
-                "The catalog of the shelf {} is not there, but its data files are; put it back from a copy, or have it made anew from the files (stavel shelf --rebuild).",
+                "The catalog of the shelf {} is not there, but its data files are; put it back from a copy, or have it made anew from the files.",
                 root.display()
-            )));
+            )).advise(Advice::RebuildCatalog));
         }
         make_folders(root)?;
         let (db, version) = catalog::connect(&root.join(catalog::NAME))?;
@@ -78,9 +78,9 @@ impl Shelf {
                 }
                 if shelf.lock.is_some() && catalog::shelf_id(&shelf.db)? != marker.id {
                     return Err(Error::storage(format!(
-                        "The catalog in {} is of another shelf, so nothing is written; put the right one back, or have it made anew from the data files (stavel shelf --rebuild).",
+                        "The catalog in {} is of another shelf, so nothing is written; put the right one back, or have it made anew from the data files.",
                         root.display()
-                    )));
+                    )).advise(Advice::RebuildCatalog));
                 }
                 Ok(shelf)
             }
@@ -149,9 +149,9 @@ impl Shelf {
             return Ok(());
         }
         Err(Error::storage(format!(
-            "The catalog of the shelf {} is older than its data: {newer} data files were written after it. Nothing is written; put the newer catalog back, or have it made anew from the data files (stavel shelf --rebuild).",
+            "The catalog of the shelf {} is older than its data: {newer} data files were written after it. Nothing is written; put the newer catalog back, or have it made anew from the data files.",
             self.root.display()
-        )))
+        )).advise(Advice::RebuildCatalog))
     }
 
     /// Moves the files of a series to where they belong, those of the edition before out of the way first, so
@@ -212,9 +212,10 @@ fn refuse_other_folders(root: &Path) -> Result<()> {
         entries.flatten().map(|e| e.file_name().to_string_lossy().into_owned()).find(|n| !harmless(n));
     other.map_or(Ok(()), |name| {
         Err(Error::input(format!(
-            "{} is not a shelf, and it is not empty (there is {name}); name a new or empty folder with --shelf.",
+            "{} is not a shelf, and it is not empty (there is {name}); name a new or empty folder.",
             root.display()
-        )))
+        ))
+        .advise(Advice::OtherShelf))
     })
 }
 

@@ -88,7 +88,7 @@ pub fn of_side(series: &SeriesName, seen: &Seen, hints: &Hints) -> Option<Decisi
     let (standing, why) = match (hints.side, seen.side) {
         (Some(_), _) => (Standing::Said, "as said"),
         (None, Some(_)) => (Standing::Said, "the file names it"),
-        (None, None) => (Standing::Assumed, "nothing says which side the bars follow; say --side"),
+        (None, None) => (Standing::Assumed, "nothing says which side the bars follow"),
     };
     let side = hints.side.or(seen.side).unwrap_or(series.side);
     Some(Decision::new("side", side.word(), standing, why))
@@ -101,7 +101,7 @@ pub fn of_stamp(series: &SeriesName, found: Option<&(Stamp, String)>, hints: &Hi
     }
     let (standing, why) = match (hints.stamp, found) {
         (Some(_), _) => (Standing::Said, "as said"),
-        (None, None) => (Standing::Assumed, "nothing tells which end of a bar its time names; say --stamp"),
+        (None, None) => (Standing::Assumed, "nothing tells which end of a bar its time names"),
         (None, Some((_, why))) => (Standing::Found, why.as_str()),
     };
     let stamp = found.map_or(Stamp::default(), |f| f.0);

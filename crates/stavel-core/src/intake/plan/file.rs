@@ -10,7 +10,7 @@ use crate::model::Stamp;
 use crate::model::layout::{Layout, Use};
 use crate::model::{Clock, Decision, Frame, Scale, SeriesName, Shape, Side, columns, series};
 use crate::store::Shelf;
-use crate::{Error, Result};
+use crate::{Advice, Error, Result, Setting};
 
 /// One file, and all that is decided about it.
 pub(super) struct FilePlan {
@@ -82,9 +82,8 @@ fn name_of(seen: &Seen, hints: &Hints, by_symbol: bool) -> Result<SeriesName> {
         (Some(name), _) => name.clone(),
         (None, true) => EACH.to_owned(),
         (None, false) => seen.named.instrument.clone().ok_or_else(|| {
-            Error::undecided(format!(
-                "The instrument of {place} cannot be told from its name; say --instrument."
-            ))
+            Error::undecided(format!("The instrument of {place} cannot be told from its name; say it."))
+                .advise(Advice::Say(Setting::Instrument))
         })?,
     };
     series::check_name("instrument", &instrument)?;
@@ -113,7 +112,8 @@ fn frame_of(seen: &Seen, hints: &Hints, shape: Shape) -> Result<Frame> {
         (Some(frame), _) => Err(Error::arguments(format!("{place} holds {kind}, so it cannot be {frame}."))),
         (None, Shape::Layered) => Err(Error::input(format!("{place} holds layers, which are not taken in."))),
         (None, Shape::Bars) => grid::frame_of(&seen.rows.time).filter(|f| f.length() > 0).ok_or_else(|| {
-            Error::undecided(format!("The frame of {place} cannot be told from its times; say --frame."))
+            Error::undecided(format!("The frame of {place} cannot be told from its times; say it."))
+                .advise(Advice::Say(Setting::Frame))
         }),
     }
 }
@@ -130,8 +130,9 @@ fn clock_of(
         && *said != Clock::utc()
     {
         return Err(Error::arguments(format!(
-            "The times for {name} name their own zones, so they are no times of {said}; leave --clock away."
-        )));
+            "The times for {name} name their own zones, so they are no times of {said}; say no clock."
+        ))
+        .advise(Advice::Say(Setting::Clock)));
     }
     let (clock, from) = match (&hints.clock, &there) {
         (Some(ClockHint::Known(clock)), _) => (Some(clock.clone()), ClockFrom::Said),
@@ -151,11 +152,12 @@ fn clock_of(
                 if info.is_afloat() { "afloat" } else { "anchored" },
                 if clock.is_none() { "afloat" } else { "in UTC" },
                 if info.is_afloat() {
-                    "align the series first, or take them with --clock afloat"
+                    "align the series first, or take them in afloat"
                 } else {
-                    "say their --clock"
+                    "say their clock"
                 }
-            )))
+            ))
+            .advise(Advice::Say(Setting::Clock)))
         }
         Some(info) if hints.replace => {
             later::may_replace(&info, clock.as_ref(), seen.scanned.ends)?;

@@ -7,7 +7,7 @@ use crate::intake::{Hints, later, stamp};
 use crate::model::Stamp;
 use crate::model::{Clock, Decision, SeriesName};
 use crate::store::Shelf;
-use crate::{Error, Result};
+use crate::{Advice, Error, Result, Setting};
 
 /// Puts the files of each series together, in order of time.
 ///
@@ -36,20 +36,20 @@ fn agree(a: &FilePlan, b: &FilePlan) -> Result<()> {
     if a.clock != b.clock {
         let words = |clock: &Option<Clock>| clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
         return Err(Error::undecided(format!(
-            "{one} and {other} would go into one series, {}, but the times of the first are {} and those of the other {}; take them one by one and say the --clock of each.",
+            "{one} and {other} would go into one series, {}, but the times of the first are {} and those of the other {}; take them one by one and say the clock of each.",
             a.series,
             words(&a.clock),
             words(&b.clock)
-        )));
+        )).advise(Advice::Say(Setting::Clock)));
     }
     if let (Some((x, why_x)), Some((y, why_y))) = (&a.stamp, &b.stamp)
         && x != y
     {
         return Err(Error::undecided(format!(
-            "Bars of {one} look stamped at the {} ({why_x}), those of {other} at the {} ({why_y}); take them one by one and say the --stamp of each.",
+            "Bars of {one} look stamped at the {} ({why_x}), those of {other} at the {} ({why_y}); take them one by one and say the stamp of each.",
             x.word(),
             y.word()
-        )));
+        )).advise(Advice::Say(Setting::Stamp)));
     }
     if a.by_symbol && a.layout.spreads != b.layout.spreads {
         return Err(Error::undecided(format!(
@@ -113,11 +113,11 @@ fn stamp_of(
     let known = if hints.stamp.is_none() { later::known_stamp(shelf, series)? } else { None };
     match (known, told) {
         (Some(known), Some((file, (found, why)))) if known != found => Err(Error::undecided(format!(
-            "Bars of {series} are known to be stamped at the {}, but {} looks stamped at the {} ({why}); say --stamp.",
+            "Bars of {series} are known to be stamped at the {}, but {} looks stamped at the {} ({why}); say the stamp.",
             known.word(),
             file.member.place(),
             found.word()
-        ))),
+        )).advise(Advice::Say(Setting::Stamp))),
         (Some(known), _) => Ok(Some((known, "as known of the series".to_owned()))),
         (None, Some((_, found))) => Ok(Some(found)),
         (None, None) => Ok(stamp::by_session(series.frame, gaps)),

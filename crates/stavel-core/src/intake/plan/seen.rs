@@ -13,7 +13,7 @@ use crate::intake::sniff::{self, DateEvidence, Decided, Sniffed};
 use crate::model::DateOrder;
 use crate::model::layout::{Layout, Use};
 use crate::model::{Columns, Field, Scale, Side};
-use crate::{Error, Result};
+use crate::{Advice, Error, Result, Setting};
 
 /// Bytes looked at to understand a file.
 const SAMPLE: u64 = 64 << 10;
@@ -204,17 +204,18 @@ pub(super) fn settle_dates(files: &mut [Seen]) -> Result<()> {
     for i in 0..files.len() {
         let Err(evidence) = &files[i].dates else { continue };
         let question = format!(
-            "Day and month cannot be told apart in {}: {}. Say {}.",
+            "Day and month cannot be told apart in {}: {}. Say which: {}.",
             files[i].member.place(),
             evidence.in_words(),
-            evidence.choices()
+            evidence.choices().join(" or ")
         );
+        let advice = Advice::Choose(Setting::Dates, evidence.choices());
         let like = |s: &&Seen| {
             s.named.instrument == files[i].named.instrument && s.layout.columns == files[i].layout.columns
         };
         let sibling =
             files.iter().filter(like).find_map(|s| s.dates.as_ref().ok().map(|d| (d.order, s.member.name())));
-        let (order, from) = sibling.ok_or_else(|| Error::undecided(question))?;
+        let (order, from) = sibling.ok_or_else(|| Error::undecided(question).advise(advice))?;
         files[i].layout.dates = order;
         files[i].dates = Ok(Decided { order, why: format!("as in {from}") });
     }

@@ -178,15 +178,14 @@ impl DateEvidence {
         possible.iter().map(told).collect::<Vec<_>>().join("; ")
     }
 
-    /// The orders a person can choose from, as options are written.
-    pub fn choices(&self) -> String {
+    /// The orders a person can choose from, in words.
+    pub fn choices(&self) -> Vec<String> {
         let possible = self.possible();
         let orders: Vec<DateOrder> = match possible.is_empty() {
             true => ORDERS.to_vec(),
             false => possible.into_iter().map(|(order, _)| order).collect(),
         };
-        let words: Vec<String> = orders.iter().map(|o| format!("--dates {}", o.option())).collect();
-        words.join(" or ")
+        orders.iter().map(|o| o.option().to_owned()).collect()
     }
 }
 
@@ -247,6 +246,6 @@ mod tests {
         let months: Vec<String> = (1..=9).map(|m| format!("{m:02}/01/2024")).collect();
         let cells: Vec<&str> = months.iter().map(String::as_str).collect();
         assert_eq!(evidence(&cells).by_order_and_weekdays(), None);
-        assert_eq!(evidence(&cells).choices(), "--dates day-first or --dates month-first");
+        assert_eq!(evidence(&cells).choices(), ["day-first", "month-first"]);
     }
 }

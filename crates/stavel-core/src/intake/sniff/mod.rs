@@ -18,7 +18,7 @@ use crate::model::number_marks::{NumberMarks, decimals_of};
 use crate::model::price::{MAX_DECIMALS, parse_scaled, significant_decimals};
 use crate::model::time_marks::Marks;
 use crate::model::{Field, Side};
-use crate::{Error, Result};
+use crate::{Advice, Error, Result, Setting};
 
 /// Lines looked at.
 const LINES: usize = 200;
@@ -396,8 +396,9 @@ pub fn require_prices(layout: &Layout, place: &str, first: &[u8]) -> Result<()> 
     };
     let shown: String = String::from_utf8_lossy(first).chars().take(60).collect();
     Err(Error::input(format!(
-        "{place} has {missing} that Stavel recognises; its first line is '{shown}'. Say what its columns are with --layout."
-    )))
+        "{place} has {missing} that Stavel recognises; its first line is '{shown}'. Say what its columns are."
+    ))
+    .advise(Advice::Say(Setting::Layout)))
 }
 
 #[cfg(test)]

@@ -105,7 +105,7 @@ fn its_catalog_too_is_made_anew_from_the_files() {
     let dir = tempfile::tempdir().unwrap();
     unpacked(dir.path());
     std::fs::remove_file(dir.path().join("catalog.db")).unwrap();
-    assert!(Shelf::open(dir.path()).err().unwrap().to_string().contains("--rebuild"));
+    assert!(Shelf::open(dir.path()).err().unwrap().to_string().contains("made anew"));
     let rebuilt = rebuild(dir.path(), &Job::unwatched()).unwrap();
     assert_eq!(rebuilt.series, 7, "{rebuilt:?}");
     let shelf = Shelf::open(dir.path()).unwrap();
