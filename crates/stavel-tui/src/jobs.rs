@@ -29,6 +29,13 @@ impl Threads {
         self.sent.load(Ordering::Acquire)
     }
 
+    /// True where no thread is at work.
+    #[cfg(test)]
+    pub fn is_idle(&self) -> bool {
+        // Each thread holds the count until it ends.
+        Arc::strong_count(&self.sent) == 1
+    }
+
     /// Reads something of the shelf. Where files were moved away while they were read, it is read once more.
     fn read<T: Send + 'static>(
         &self,

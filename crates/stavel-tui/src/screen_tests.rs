@@ -21,6 +21,17 @@ fn steady(app: &App) -> String {
     screen
 }
 
+/// Lets threads answer until none is at work and nothing more is wanted.
+fn settle(app: &mut App) {
+    let mut quiet = 0;
+    while quiet < 3 {
+        let is_idle = app.threads.is_idle();
+        app.tick(std::time::Duration::ZERO);
+        quiet = if is_idle && app.threads.is_idle() { quiet + 1 } else { 0 };
+        std::thread::yield_now();
+    }
+}
+
 /// Compares the screen with what is kept, at the three sizes. `words` are on it once it is ready.
 fn compare(app: &mut App, name: &str, words: &str) {
     for size in [(160, 47), (120, 40), (80, 24)] {
@@ -28,10 +39,7 @@ fn compare(app: &mut App, name: &str, words: &str) {
         app.message = Default::default();
         // Small screens show less: what is ready on the large one is ready there too, but for what is read anew.
         wait(app, if size.0 == 160 { words } else { "Stavel" });
-        for _ in 0..200 {
-            app.tick(std::time::Duration::ZERO);
-            std::thread::sleep(std::time::Duration::from_millis(1));
-        }
+        settle(app);
         insta::assert_snapshot!(format!("{name}_{}x{}", size.0, size.1), steady(app));
     }
     app.size = (160, 47);
