@@ -1,10 +1,12 @@
-//! What a person can do about an error: told in the words of the command line, or of the bench, by those who know them.
+//! What a person can do about an error, as a value. The command line and the bench tell it in their own words.
 
-/// A way on, beside what the sentence of an error says.
+/// What a person can do about an error.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Advice {
     /// Say this of the act, or leave it away where it was said.
     Say(Setting),
+    /// Say one of the two.
+    SayEither(Setting, Setting),
     /// Say one of these values.
     Choose(Setting, Vec<String>),
     /// Find the clock of this series.
@@ -23,7 +25,7 @@ pub enum Advice {
     OtherShelf,
 }
 
-/// Something that can be said of an act.
+/// A setting of an act that a person can give.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Setting {
     Clock,

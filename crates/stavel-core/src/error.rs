@@ -38,15 +38,15 @@ impl Error {
     fn new(kind: Kind, sentence: impl Into<String>) -> Self {
         Error { kind, sentence: printable(&sentence.into()), advice: None }
     }
-    /// The same with a way on.
+    /// The same error with what a person can do about it.
     pub fn advise(self, advice: Advice) -> Self {
         Error { advice: Some(advice), ..self }
     }
-    /// The way on, where there is one beside what the sentence says.
+    /// What a person can do about it, where the core knows.
     pub fn advice(&self) -> Option<&Advice> {
         self.advice.as_ref()
     }
-    /// The same with words before its sentence: where it happened.
+    /// The same error with the place where it happened before its sentence.
     pub fn within(self, place: &str) -> Self {
         Error { sentence: printable(&format!("{place}: {}", self.sentence)), ..self }
     }

@@ -254,7 +254,7 @@ impl App {
     fn complain(&mut self, err: &Error) {
         // What can be said of an act is a field here, or a key; whole commands are told.
         let sentence = match err.advice() {
-            None | Some(Advice::Say(_) | Advice::Choose(..)) => err.to_string(),
+            None | Some(Advice::Say(_) | Advice::SayEither(..) | Advice::Choose(..)) => err.to_string(),
             Some(_) => stavel_work::error_in_words(err),
         };
         self.say(sentence, if err.is_cancelled() { Tone::Plain } else { Tone::Wrong });

@@ -44,11 +44,11 @@ impl Threads {
     ) -> Receiver<Result<T>> {
         let root = self.root.clone();
         self.thread(move |to_bench| {
-            let once = || caught(|| Shelf::open(&root).and_then(|shelf| work(&shelf, &job)));
-            let outcome = match once() {
+            let once = || Shelf::open(&root).and_then(|shelf| work(&shelf, &job));
+            let outcome = caught(|| match once() {
                 Err(err) if err.is_storage() => once(),
                 outcome => outcome,
-            };
+            });
             // A bench that wants something else by now needs no answer.
             let _ = to_bench.send(outcome);
         })

@@ -3,7 +3,7 @@
 use stavel_core::model::time::{date, day_of};
 
 use crate::app::App;
-use crate::tests::{on_demo, press, shown, wait};
+use crate::tests::{on_anchored_demo, on_demo, press, settle, shown, wait};
 
 /// The screen without what changes from run to run: the day of the run, and times of that day.
 fn steady(app: &App) -> String {
@@ -19,17 +19,6 @@ fn steady(app: &App) -> String {
         }
     }
     screen
-}
-
-/// Lets threads answer until none is at work and nothing more is wanted.
-fn settle(app: &mut App) {
-    let mut quiet = 0;
-    while quiet < 3 {
-        let is_idle = app.threads.is_idle();
-        app.tick(std::time::Duration::ZERO);
-        quiet = if is_idle && app.threads.is_idle() { quiet + 1 } else { 0 };
-        std::thread::yield_now();
-    }
 }
 
 /// Compares the screen with what is kept, at the three sizes. `words` are on it once it is ready.
@@ -60,12 +49,7 @@ fn every_lens_before_the_clock_is_known() {
 
 #[test]
 fn every_lens_with_a_joined_history() {
-    let (_dir, mut app) = on_demo();
-    wait(&mut app, "align it (4)");
-    app.open_lens("align");
-    wait(&mut app, "a stores it in UTC");
-    press(&mut app, "a");
-    wait(&mut app, "then splice (5)");
+    let (_dir, mut app) = on_anchored_demo();
     app.open_lens("splice");
     wait(&mut app, "✓ adds up");
     press(&mut app, "a");

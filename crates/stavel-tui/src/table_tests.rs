@@ -9,7 +9,7 @@ use crate::app::App;
 use crate::canvas::Canvas;
 use crate::effect::{Effect, Effects, ask, say};
 use crate::lens::{self, Fact, Lens};
-use crate::tests::{on_demo, press, shown, wait};
+use crate::tests::{on_anchored_demo, press, shown, wait};
 use crate::theme;
 use crate::view::View;
 
@@ -19,11 +19,11 @@ fn state(app: &App) -> String {
     format!("{} {:?} {} {running:?}\n{}", app.open, app.window, app.quit, shown(app))
 }
 
-/// Lets threads answer until nothing runs.
-fn settle(app: &mut App) {
+/// Lets threads answer until no step runs.
+fn finish_step(app: &mut App) {
     let end = Instant::now() + Duration::from_secs(60);
     while app.running.is_some() {
-        assert!(Instant::now() < end, "a job never ended");
+        assert!(Instant::now() < end, "a step never ended");
         app.tick(Duration::ZERO);
         std::thread::yield_now();
     }
@@ -42,17 +42,12 @@ fn must_do_something(app: &mut App, act: Act, name: &str) {
     }
     app.overlay = None;
     app.quit = false;
-    settle(app);
+    finish_step(app);
 }
 
 #[test]
 fn every_row_of_the_table_does_something() {
-    let (_dir, mut app) = on_demo();
-    wait(&mut app, "align it (4)");
-    app.open_lens("align");
-    wait(&mut app, "a stores it in UTC");
-    press(&mut app, "a");
-    wait(&mut app, "then splice (5)");
+    let (_dir, mut app) = on_anchored_demo();
     let words = [
         ("shelf", "reaches back to"),
         ("chart", "bar of"),

@@ -50,6 +50,30 @@ pub(crate) fn wait(app: &mut App, words: &str) {
     }
 }
 
+/// Lets threads answer until none is at work, no step runs and nothing more is wanted.
+pub(crate) fn settle(app: &mut App) {
+    let end = Instant::now() + Duration::from_secs(60);
+    let mut quiet = 0;
+    while quiet < 3 {
+        assert!(Instant::now() < end, "threads never came to rest");
+        let is_idle = app.threads.is_idle();
+        app.tick(Duration::ZERO);
+        quiet = if is_idle && app.threads.is_idle() && app.running.is_none() { quiet + 1 } else { 0 };
+        std::thread::yield_now();
+    }
+}
+
+/// A bench on such a shelf whose broker's clock is found and taken.
+pub(crate) fn on_anchored_demo() -> (tempfile::TempDir, App) {
+    let (dir, mut app) = on_demo();
+    wait(&mut app, "align it (4)");
+    app.open_lens("align");
+    wait(&mut app, "a stores it in UTC");
+    press(&mut app, "a");
+    wait(&mut app, "then splice (5)");
+    (dir, app)
+}
+
 pub(crate) fn press(app: &mut App, keys: &str) {
     for c in keys.chars() {
         let code = match c {

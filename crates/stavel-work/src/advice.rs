@@ -1,4 +1,4 @@
-//! Ways on in the words of the command line.
+//! What a person can do about an error, in the words of the command line.
 
 use stavel_core::{Advice, Error, Setting};
 
@@ -6,6 +6,7 @@ use stavel_core::{Advice, Error, Setting};
 pub fn advice_in_words(advice: &Advice) -> String {
     match advice {
         Advice::Say(setting) => format!("--{}", option(*setting)),
+        Advice::SayEither(one, other) => format!("--{} or --{}", option(*one), option(*other)),
         Advice::Choose(setting, values) => {
             let said: Vec<String> = values.iter().map(|v| format!("--{} {v}", option(*setting))).collect();
             said.join(" or ")
@@ -52,10 +53,14 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_way_on_stands_behind_the_sentence() {
+    fn what_can_be_done_stands_behind_the_sentence() {
         let dates = vec!["day-first".into(), "month-first".into()];
         for (advice, words) in [
             (Advice::Say(Setting::Frame), "No frame is said (--frame)."),
+            (
+                Advice::SayEither(Setting::Instrument, Setting::Names),
+                "No frame is said (--instrument or --names).",
+            ),
             (
                 Advice::Choose(Setting::Dates, dates),
                 "No frame is said (--dates day-first or --dates month-first).",

@@ -138,7 +138,7 @@ pub fn settle(named: &mut [(String, &mut Named)]) -> Result<()> {
             let parts = name.candidates.join(" or ");
             return Err(Error::undecided(format!(
                 "The name of {place} does not tell which instrument it is of: {parts}. Say the instrument, or a pattern of the names with {{instrument}} at its place."
-            )).advise(Advice::Say(Setting::Instrument)));
+            )).advise(Advice::SayEither(Setting::Instrument, Setting::Names)));
         };
         name.instrument = Some(name.candidates[at].clone());
     }
