@@ -13,13 +13,13 @@ pub type Result<T, E = Error> = std::result::Result<T, E>;
 /// terminal as it is.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub struct Error {
-    kind: Kind,
+    kind: ErrorKind,
     sentence: String,
     advice: Option<Advice>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Kind {
+enum ErrorKind {
     /// Something brought from outside cannot be used.
     Input,
     /// What was asked for makes no sense.
@@ -35,7 +35,7 @@ enum Kind {
 }
 
 impl Error {
-    fn new(kind: Kind, sentence: impl Into<String>) -> Self {
+    fn new(kind: ErrorKind, sentence: impl Into<String>) -> Self {
         Error { kind, sentence: printable(&sentence.into()), advice: None }
     }
     /// The same error with what a person can do about it.
@@ -52,52 +52,52 @@ impl Error {
     }
     /// Something brought from outside cannot be used.
     pub fn input(sentence: impl Into<String>) -> Self {
-        Self::new(Kind::Input, sentence)
+        Self::new(ErrorKind::Input, sentence)
     }
     /// What was asked for makes no sense.
     pub fn arguments(sentence: impl Into<String>) -> Self {
-        Self::new(Kind::Arguments, sentence)
+        Self::new(ErrorKind::Arguments, sentence)
     }
     /// The data do not settle a question that a person has to settle.
     pub fn undecided(sentence: impl Into<String>) -> Self {
-        Self::new(Kind::Undecided, sentence)
+        Self::new(ErrorKind::Undecided, sentence)
     }
     /// Another writer holds the shelf.
     pub fn locked(sentence: impl Into<String>) -> Self {
-        Self::new(Kind::Locked, sentence)
+        Self::new(ErrorKind::Locked, sentence)
     }
     /// The disk or the catalog failed.
     pub fn storage(sentence: impl Into<String>) -> Self {
-        Self::new(Kind::Storage, sentence)
+        Self::new(ErrorKind::Storage, sentence)
     }
     /// The person stopped it.
     pub fn cancelled() -> Self {
-        Self::new(Kind::Cancelled, "Stopped; the shelf is as it was.")
+        Self::new(ErrorKind::Cancelled, "Stopped; the shelf is as it was.")
     }
     /// An operation on `path` failed in the operating system.
     pub fn io(doing: &str, path: &std::path::Path, err: &std::io::Error) -> Self {
-        Self::new(Kind::Storage, format!("{doing} {}: {err}.", path.display()))
+        Self::new(ErrorKind::Storage, format!("{doing} {}: {err}.", path.display()))
     }
 
     /// True where the disk or the catalog failed.
     pub fn is_storage(&self) -> bool {
-        self.kind == Kind::Storage
+        self.kind == ErrorKind::Storage
     }
     /// True where the person stopped it.
     pub fn is_cancelled(&self) -> bool {
-        self.kind == Kind::Cancelled
+        self.kind == ErrorKind::Cancelled
     }
     /// True where what was asked for makes no sense, whatever the data.
     pub fn is_arguments(&self) -> bool {
-        self.kind == Kind::Arguments
+        self.kind == ErrorKind::Arguments
     }
     /// True where a person has to settle what the data cannot.
     pub fn is_undecided(&self) -> bool {
-        self.kind == Kind::Undecided
+        self.kind == ErrorKind::Undecided
     }
     /// True where another writer holds the shelf.
     pub fn is_locked(&self) -> bool {
-        self.kind == Kind::Locked
+        self.kind == ErrorKind::Locked
     }
 }
 

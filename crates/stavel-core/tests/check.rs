@@ -1,6 +1,8 @@
 //! Checks and mends over rows in memory.
 
-use stavel_core::check::{Checker, Crosser, Keep, Kind, Mend, Mended, Mender, Patient, Report, Subject};
+use stavel_core::check::{
+    Checker, Crosser, FindingKind, Keep, Mend, Mended, Mender, Patient, Report, Subject,
+};
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, parse};
 use stavel_core::model::{Columns, Field, Frame, Scale, Session, Span, columns::FILLED};
 
@@ -86,11 +88,11 @@ fn mend(rows: &Columns, report: &Report, mends: &[Mend]) -> (Columns, Mended) {
     (out.unwrap(), mender.counts())
 }
 
-fn all(kinds: &[Kind]) -> Vec<Mend> {
+fn all(kinds: &[FindingKind]) -> Vec<Mend> {
     kinds.iter().map(|k| Mend::Kind(*k)).collect()
 }
 
-fn kinds(report: &Report) -> Vec<(Kind, u64)> {
+fn kinds(report: &Report) -> Vec<(FindingKind, u64)> {
     report.findings.iter().map(|f| (f.kind, f.rows)).collect()
 }
 
@@ -113,7 +115,7 @@ fn a_hole_a_day_and_a_weekend_are_told_apart() {
     let times = rows.time.clone();
     rows.retain(|i| !(a..a + DAY).contains(&times[i]) && !(b..b + HOUR).contains(&times[i]));
     let report = check(&rows);
-    assert_eq!(kinds(&report), [(Kind::Missing, 0), (Kind::Missing, 0)]);
+    assert_eq!(kinds(&report), [(FindingKind::Missing, 0), (FindingKind::Missing, 0)]);
     assert_eq!(report.gaps.iter().map(|g| g.open / HOUR).collect::<Vec<_>>(), [24, 1]);
     assert!((report.coverage - (1.0 - 25.0 / 240.0)).abs() < 1e-9);
     assert_eq!(report.missing_days().count(), 1);
@@ -141,11 +143,11 @@ fn wrong_rows_are_found_and_mended_and_nothing_else_is_touched() {
     rows.sort();
     let report = check(&rows);
     let expected = [
-        (Kind::Spike, 1),
-        (Kind::BadOhlc, 1),
-        (Kind::DuplicateTime, 30),
-        (Kind::ConflictingTime, 1),
-        (Kind::ClosedMarket, 1),
+        (FindingKind::Spike, 1),
+        (FindingKind::BadOhlc, 1),
+        (FindingKind::DuplicateTime, 30),
+        (FindingKind::ConflictingTime, 1),
+        (FindingKind::ClosedMarket, 1),
     ];
     assert_eq!(kinds(&report), expected, "{:?}", report.findings);
     let mends: Vec<Mend> = expected.iter().map(|(k, _)| Mend::Kind(*k)).collect();
@@ -164,7 +166,7 @@ fn a_slipped_week_is_one_finding() {
     let monday = parse("2024-01-14").unwrap();
     rows.time.iter_mut().filter(|t| **t >= monday).for_each(|t| *t += HOUR);
     let report = check(&rows);
-    assert_eq!(kinds(&report), [(Kind::ClockSlip, 0)], "the hour after the close is part of it");
+    assert_eq!(kinds(&report), [(FindingKind::ClockSlip, 0)], "the hour after the close is part of it");
     assert_eq!(report.findings[0].detail, "trade begins and ends 1 h late");
     assert_eq!(report.findings[0].span.from, parse("2024-01-14 23:00").unwrap());
 }
@@ -188,10 +190,10 @@ fn frozen_rows_repeated_blocks_and_other_scales_are_found_exactly_and_mended() {
     });
     change(&mut rows, "2024-01-18 00:00", 600, |rows, i| (0..4).for_each(|c| rows.data[c][i] *= 10));
     let report = check(&rows);
-    let found: Vec<(Kind, Span)> = report.findings.iter().map(|f| (f.kind, f.span)).collect();
+    let found: Vec<(FindingKind, Span)> = report.findings.iter().map(|f| (f.kind, f.span)).collect();
     let span =
         |from: &str, minutes: i64| Span::new(parse(from).unwrap(), parse(from).unwrap() + minutes * MINUTE);
-    let kinds = [Kind::ScaleJump, Kind::Frozen, Kind::RepeatedBlock];
+    let kinds = [FindingKind::ScaleJump, FindingKind::Frozen, FindingKind::RepeatedBlock];
     assert_eq!(found.iter().map(|f| f.0).collect::<Vec<_>>(), kinds, "{:?}", report.findings);
     assert_eq!(found[0].1, span("2024-01-18 00:00", 600));
     // The last row before the price stood still shows it too.
@@ -215,13 +217,13 @@ fn a_slipped_week_is_moved_back_and_holes_are_filled_with_marked_bars() {
     let monday = parse("2024-01-14").unwrap();
     rows.time.iter_mut().filter(|t| **t >= monday).for_each(|t| *t += HOUR);
     let report = check(&rows);
-    let (mended, counts) = mend(&rows, &report, &all(&[Kind::ClockSlip]));
+    let (mended, counts) = mend(&rows, &report, &all(&[FindingKind::ClockSlip]));
     assert!(mended == clean && counts[0].1 == 7200);
     let hole = Span::new(parse("2024-01-10 10:00").unwrap(), parse("2024-01-10 11:00").unwrap());
     let times = clean.time.clone();
     rows = clean.clone();
     rows.retain(|i| !hole.holds(times[i]));
-    let (filled, counts) = mend(&rows, &check(&rows), &all(&[Kind::Missing]));
+    let (filled, counts) = mend(&rows, &check(&rows), &all(&[FindingKind::Missing]));
     assert_eq!((filled.time.clone(), counts[0].1), (clean.time, 60));
     let marked: Vec<Micros> = (0..filled.len())
         .filter(|i| filled.column(Field::Origin)[*i] == FILLED)
@@ -247,7 +249,7 @@ fn of_conflicting_rows_the_one_asked_for_is_kept() {
     }
     rows.sort();
     let report = check(&rows);
-    assert_eq!(report.count(Kind::ConflictingTime), (1, 2));
+    assert_eq!(report.count(FindingKind::ConflictingTime), (1, 2));
     let own = clean.data[3][1008];
     for (keep, expected) in [(Keep::First, own), (Keep::Last, own - 300), (Keep::Median, own)] {
         let (mended, counts) = mend(&rows, &report, &[Mend::Conflicts(keep)]);

@@ -4,7 +4,7 @@ use plotters::coord::Shift;
 use plotters::prelude::{DrawingArea, DrawingBackend, Rectangle};
 use plotters::style::{Color, RGBColor};
 use stavel_core::Result;
-use stavel_core::check::{Kind, Report, Severity};
+use stavel_core::check::{FindingKind, Report, Severity};
 use stavel_core::model::SeriesName;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{civil_from_days, date, days_from_civil, length_in_words, wall};
@@ -140,7 +140,9 @@ fn years(sheet: &mut Sheet, report: &Report) {
             let x = label + (d.day - start) as f64 * each;
             sheet.block(x, y - 9.0, (each, 9.0), shade(d.share()));
         }
-        let worth = |k: Kind| !matches!(k, Kind::ClosedMarket | Kind::StubDay | Kind::Missing);
+        let worth = |k: FindingKind| {
+            !matches!(k, FindingKind::ClosedMarket | FindingKind::StubDay | FindingKind::Missing)
+        };
         for f in report.findings.iter().filter(|f| worth(f.kind)) {
             let day = stavel_core::model::time::day_of(f.span.from);
             if year_of(day) == year {
@@ -249,7 +251,7 @@ fn week(sheet: &mut Sheet, report: &Report) {
 
 fn findings(sheet: &mut Sheet, report: &Report) {
     sheet.heading(&format!("Findings: {}", report.findings.len()));
-    for kind in Kind::ALL {
+    for &kind in FindingKind::ALL {
         let (n, rows) = report.count(kind);
         if n == 0 || sheet.y > HEIGHT - 40.0 {
             continue;

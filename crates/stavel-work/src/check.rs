@@ -6,7 +6,7 @@ use crate::page::{is_page, write_page};
 use crate::report::Report;
 use crate::span::span_between;
 use crate::step::CheckStep;
-use stavel_core::check::{self, Agreement, Crossed, Kind, Mend, MendList};
+use stavel_core::check::{self, Agreement, Crossed, FindingKind, Mend, MendList};
 use stavel_core::job::Job;
 use stavel_core::model::SeriesName;
 use stavel_core::model::price::as_float;
@@ -113,7 +113,7 @@ fn check_lines(series: &SeriesName, found: &check::Report) -> Vec<String> {
             found.grade.losses.iter().map(|l| format!("-{:.1} {}", l.points, l.why)).collect();
         lines.push(format!("  points lost: {}", losses.join(", ")));
     }
-    for kind in Kind::ALL {
+    for &kind in FindingKind::ALL {
         let (n, rows) = found.count(kind);
         if n > 0 {
             let first = found.findings.iter().find(|f| f.kind == kind);
@@ -158,7 +158,7 @@ pub fn check_json(series: &SeriesName, found: &check::Report, decimals: u8) -> V
         "findings": found.findings.iter().map(|f| json!({
             "kind": f.kind, "severity": f.kind.severity(), "from": rfc3339(f.span.from), "to": rfc3339(f.span.to),
             "rows": f.rows, "detail": f.detail,
-            "certain": found.is_certain(f), "safe": f.kind == Kind::DuplicateTime,
+            "certain": found.is_certain(f), "safe": f.kind == FindingKind::DuplicateTime,
         })).collect::<Vec<_>>(),
         "stats": {
             "max_range": price(found.max_range), "max_range_at": rfc3339(found.max_range.at),

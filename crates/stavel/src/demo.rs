@@ -5,7 +5,7 @@ use std::time::Instant;
 
 use anyhow::{Context, Result};
 use serde_json::Value;
-use stavel_core::check::{self, Kind};
+use stavel_core::check::{self, FindingKind};
 use stavel_core::job::Job;
 use stavel_core::model::{SeriesName, Span, time};
 use stavel_core::store::Shelf;
@@ -174,9 +174,9 @@ fn planted(shelf: &Shelf, truth: &Truth) -> Result<Vec<Proof>> {
     let series: SeriesName = "NOKSEK@quill:1m".parse()?;
     let (_, found) = check::check_series(shelf, &series, Span::ALL, &Job::unwatched())?;
     let mut proofs = Vec::new();
-    let mut spans: Vec<(Kind, Span)> = Vec::new();
+    let mut spans: Vec<(FindingKind, Span)> = Vec::new();
     for defect in &truth.defects {
-        let kind: Kind = defect.kind.parse()?;
+        let kind: FindingKind = defect.kind.parse()?;
         let span = Span::new(time::parse(&defect.from)?, time::parse(&defect.to)?);
         spans.push((kind, span));
         let hit = found.findings.iter().any(|f| f.kind == kind && f.span.overlap(&span).is_some());
@@ -185,7 +185,7 @@ fn planted(shelf: &Shelf, truth: &Truth) -> Result<Vec<Proof>> {
     let stray: Vec<String> = found
         .findings
         .iter()
-        .filter(|f| f.kind != Kind::ClosedMarket)
+        .filter(|f| f.kind != FindingKind::ClosedMarket)
         .filter(|f| !spans.iter().any(|(k, s)| *k == f.kind && s.overlap(&f.span).is_some()))
         .map(|f| format!("{} {} {}", f.kind.word(), time::wall(f.span.from), f.detail))
         .collect();

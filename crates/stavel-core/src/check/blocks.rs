@@ -8,7 +8,7 @@ use std::collections::HashMap;
 use std::hash::{BuildHasherDefault, Hasher};
 
 use super::piece::Piece;
-use super::{Finding, Kind};
+use super::{Finding, FindingKind};
 use crate::model::time::{MINUTE, length_in_words, wall};
 use crate::model::{Micros, Span};
 
@@ -150,7 +150,7 @@ impl Blocks {
     pub fn finish(mut self, row_length: Micros, out: &mut Vec<Finding>) {
         self.end();
         out.extend(self.found.into_iter().map(|m| Finding {
-            kind: Kind::RepeatedBlock,
+            kind: FindingKind::RepeatedBlock,
             span: Span::new(m.from, m.to + row_length.max(1)),
             rows: m.to_row - m.from_row,
             detail: format!("the rows of {}, {} before", wall(m.from - m.apart), length_in_words(m.apart)),

@@ -9,7 +9,7 @@ use super::ready::{Readier, Ready};
 use super::spikes::Spikes;
 use super::subject::Subject;
 use super::values::Values;
-use super::{Finding, Kind, Report, grade, rhythm, stubs};
+use super::{Finding, FindingKind, Report, grade, rhythm, stubs};
 use crate::model::time::{DAY, HOUR, MINUTE, length_in_words};
 use crate::model::{Clock, Columns, Frame, Micros, Shape, Span};
 
@@ -95,7 +95,7 @@ impl Checker {
         let placed = place.finish();
         let mut findings: Vec<Finding> = Vec::new();
         for (span, rows, detail) in self.disorder {
-            findings.push(Finding { kind: Kind::OutOfOrder, span, rows, detail, remedy: None });
+            findings.push(Finding { kind: FindingKind::OutOfOrder, span, rows, detail, remedy: None });
         }
         let spread = spreads.finish(length, &mut findings);
         let (hours, weeks) = found.hours.finish(spread.as_ref().map(|s| s.1.as_slice()));
@@ -110,7 +110,7 @@ impl Checker {
         let runs = placed.runs.into_iter().chain(order.finish()).chain(found.values.runs.done());
         for run in runs {
             let span = Span::new(run.from, run.to + length.max(1));
-            if run.kind != Kind::ClosedMarket || run.with_trade == 0 || !near(&span) {
+            if run.kind != FindingKind::ClosedMarket || run.with_trade == 0 || !near(&span) {
                 let detail = run.detail();
                 findings.push(Finding { kind: run.kind, span, rows: run.rows, detail, remedy: None });
             }
@@ -122,7 +122,13 @@ impl Checker {
         };
         for gap in placed.gaps.iter().filter(|g| !late(g)) {
             let detail = format!("{} of open market", length_in_words(gap.open));
-            findings.push(Finding { kind: Kind::Missing, span: gap.span, rows: 0, detail, remedy: None });
+            findings.push(Finding {
+                kind: FindingKind::Missing,
+                span: gap.span,
+                rows: 0,
+                detail,
+                remedy: None,
+            });
         }
         found.spikes.finish(length, found.decimals, &mut findings);
         found.frozen.finish(&mut findings);
@@ -199,23 +205,26 @@ fn slip_finding(span: Span, slip: Micros) -> Finding {
     let way = if slip > 0 { "late" } else { "early" };
     let detail = format!("trade begins and ends {} {way}", length_in_words(slip.abs()));
     let remedy = Some(super::Remedy::Move(-slip));
-    Finding { kind: Kind::ClockSlip, span, rows: 0, detail, remedy }
+    Finding { kind: FindingKind::ClockSlip, span, rows: 0, detail, remedy }
 }
 
 /// What one fault explains is not told as another too.
 fn told_once(findings: &mut Vec<Finding>) {
-    let of =
-        |kind: Kind| -> Vec<Span> { findings.iter().filter(|f| f.kind == kind).map(|f| f.span).collect() };
-    let (repeats, blocks, frozen) = (of(Kind::DuplicateTime), of(Kind::RepeatedBlock), of(Kind::Frozen));
+    let of = |kind: FindingKind| -> Vec<Span> {
+        findings.iter().filter(|f| f.kind == kind).map(|f| f.span).collect()
+    };
+    let (repeats, blocks, frozen) =
+        (of(FindingKind::DuplicateTime), of(FindingKind::RepeatedBlock), of(FindingKind::Frozen));
     let around = |t: Micros| Span::new(t - HOUR, t + HOUR);
-    let idle: Vec<Span> = of(Kind::ClockSlip).iter().flat_map(|s| [around(s.from), around(s.to)]).collect();
+    let idle: Vec<Span> =
+        of(FindingKind::ClockSlip).iter().flat_map(|s| [around(s.from), around(s.to)]).collect();
     let within = |spans: &[Span], s: &Span| spans.iter().any(|r| r.from <= s.from && s.to <= r.to);
     findings.retain(|f| match f.kind {
         // A block that came late only to repeat what was there is a repeat.
-        Kind::OutOfOrder => !within(&repeats, &f.span),
+        FindingKind::OutOfOrder => !within(&repeats, &f.span),
         // A late week begins with an hour of filler, an early one ends with it.
-        Kind::Frozen => !within(&blocks, &f.span) && !within(&idle, &f.span),
-        Kind::Spike => !within(&frozen, &f.span),
+        FindingKind::Frozen => !within(&blocks, &f.span) && !within(&idle, &f.span),
+        FindingKind::Spike => !within(&frozen, &f.span),
         _ => true,
     });
 }

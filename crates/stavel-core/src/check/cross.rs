@@ -7,7 +7,7 @@ use crate::store::Cursor;
 use crate::stats::Correlation;
 
 use super::tally::Tally;
-use super::{Finding, Kind};
+use super::{Finding, FindingKind};
 
 /// How two series agree in a part of time. Prices in points; of the four prices of a bar the worst counts.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
@@ -155,7 +155,13 @@ impl Crosser {
                     worst = far.off;
                     let span = Span::new(far.time, far.time + self.step);
                     let detail = apart_in_words(worst);
-                    findings.push(Finding { kind: Kind::Disagrees, span, rows: 1, detail, remedy: None });
+                    findings.push(Finding {
+                        kind: FindingKind::Disagrees,
+                        span,
+                        rows: 1,
+                        detail,
+                        remedy: None,
+                    });
                 }
             }
         }

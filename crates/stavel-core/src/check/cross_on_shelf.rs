@@ -2,7 +2,7 @@
 
 use super::cross::{Cross, Crosser, walk};
 use super::on_shelf::session_of;
-use super::{Finding, Kind, Remedy};
+use super::{Finding, FindingKind, Remedy};
 use crate::align;
 use crate::frames::{Making, build_bars};
 use crate::job::Job;
@@ -175,7 +175,7 @@ fn slips(
                 let detail = format!("written {} {way} of {}", length_in_words(by.abs()), there.name.short());
                 let span = Span::new(week.start, week.start + WEEK);
                 out.push(Finding {
-                    kind: Kind::ClockSlip,
+                    kind: FindingKind::ClockSlip,
                     span,
                     rows: 0,
                     detail,

@@ -2,7 +2,7 @@
 
 use super::piece::{Piece, TRADE};
 use super::tally::Tally;
-use super::{Finding, Kind};
+use super::{Finding, FindingKind};
 use crate::model::time::{MINUTE, length_in_words};
 use crate::model::{Micros, Shape, Span};
 
@@ -89,7 +89,7 @@ impl Frozen {
             let detail =
                 format!("{how} for {}; usual is up to {}", length_in_words(length), length_in_words(usual));
             let span = Span::new(rest.from, rest.to + self.step.max(1));
-            out.push(Finding { kind: Kind::Frozen, span, rows: rest.rows, detail, remedy: None });
+            out.push(Finding { kind: FindingKind::Frozen, span, rows: rest.rows, detail, remedy: None });
         }
     }
 }

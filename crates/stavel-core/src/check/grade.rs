@@ -1,6 +1,6 @@
 //! A grade from 0 to 100, with what took points off.
 
-use super::{Kind, Report};
+use super::{FindingKind, Report};
 
 /// A reason for points taken off.
 #[derive(Debug, Clone, PartialEq)]
@@ -18,20 +18,20 @@ pub struct Grade {
 }
 
 /// What findings of a kind cost: for the first, and at most.
-fn cost(kind: Kind) -> (f64, f64) {
+fn cost(kind: FindingKind) -> (f64, f64) {
     match kind {
-        Kind::ClockSlip => (5.0, 25.0),
-        Kind::ScaleJump => (15.0, 30.0),
-        Kind::Spike => (2.0, 15.0),
-        Kind::BadOhlc | Kind::NonPositive => (2.0, 15.0),
-        Kind::Frozen | Kind::RepeatedBlock => (2.0, 12.0),
-        Kind::Crossed | Kind::WideSpread => (1.0, 8.0),
-        Kind::ConflictingTime | Kind::Disagrees => (1.0, 10.0),
-        Kind::StubDay => (5.0, 5.0),
-        Kind::DuplicateTime | Kind::OutOfOrder => (0.5, 3.0),
+        FindingKind::ClockSlip => (5.0, 25.0),
+        FindingKind::ScaleJump => (15.0, 30.0),
+        FindingKind::Spike => (2.0, 15.0),
+        FindingKind::BadOhlc | FindingKind::NonPositive => (2.0, 15.0),
+        FindingKind::Frozen | FindingKind::RepeatedBlock => (2.0, 12.0),
+        FindingKind::Crossed | FindingKind::WideSpread => (1.0, 8.0),
+        FindingKind::ConflictingTime | FindingKind::Disagrees => (1.0, 10.0),
+        FindingKind::StubDay => (5.0, 5.0),
+        FindingKind::DuplicateTime | FindingKind::OutOfOrder => (0.5, 3.0),
         // What is missing is told by the coverage; filler by what a mend drops.
-        Kind::Missing => (0.0, 0.0),
-        Kind::ClosedMarket => (1.0, 2.0),
+        FindingKind::Missing => (0.0, 0.0),
+        FindingKind::ClosedMarket => (1.0, 2.0),
     }
 }
 
@@ -46,7 +46,7 @@ pub fn grade(report: &Report) -> Grade {
             why: format!("{missing:.1} % of open time has no rows"),
         });
     }
-    for kind in Kind::ALL {
+    for &kind in FindingKind::ALL {
         let (n, _) = report.count(kind);
         let (first, most) = cost(kind);
         if n > 0 && first > 0.0 {

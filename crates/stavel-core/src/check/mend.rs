@@ -6,7 +6,7 @@ use std::str::FromStr;
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
-use super::Kind;
+use super::FindingKind;
 use crate::model::time::{self, length_in_words, rfc3339};
 use crate::model::{Micros, Span};
 use crate::{Error, Result};
@@ -26,7 +26,7 @@ pub enum Keep {
 #[serde(into = "String", try_from = "String")]
 pub enum Mend {
     /// The findings of a kind, each in its way.
-    Kind(Kind),
+    Kind(FindingKind),
     /// Of rows at one time keep this one.
     Conflicts(Keep),
     /// Drop flat rows without volume in closed hours; rows with trade stay.
@@ -94,7 +94,7 @@ impl FromStr for Mend {
             if text == "safe" {
                 return Ok(Mend::Safe);
             }
-            let kind: Kind = text.parse()?;
+            let kind: FindingKind = text.parse()?;
             return kind
                 .mend_in_words()
                 .map(|_| Mend::Kind(kind))

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use rust_decimal::Decimal;
 use rust_decimal::prelude::ToPrimitive;
 
-use super::{Finding, Keep, Kind, Mend, Remedy, Report};
+use super::{Finding, FindingKind, Keep, Mend, Remedy, Report};
 use crate::model::columns::FILLED;
 use crate::model::session::OpenHours;
 use crate::model::{
@@ -70,14 +70,14 @@ impl Mender {
             slipped: Vec::new(),
             last: None,
         };
-        if !mends.contains(&Mend::Kind(Kind::ClockSlip)) {
-            let slips = report.findings.iter().filter(|f| f.kind == Kind::ClockSlip);
+        if !mends.contains(&Mend::Kind(FindingKind::ClockSlip)) {
+            let slips = report.findings.iter().filter(|f| f.kind == FindingKind::ClockSlip);
             mender.slipped = slips.map(|f| f.span).collect();
         }
         for (at, mend) in mends.iter().enumerate() {
             mender.plan(at, mend, report)?;
         }
-        if mends.contains(&Mend::Kind(Kind::Missing)) && !patient.frame.is_bars() {
+        if mends.contains(&Mend::Kind(FindingKind::Missing)) && !patient.frame.is_bars() {
             return Err(Error::arguments(
                 "Only bars can be filled; ticks that are missing cannot be made up.",
             ));
@@ -87,34 +87,41 @@ impl Mender {
 
     fn plan(&mut self, at: usize, mend: &Mend, report: &Report) -> Result<()> {
         let within = self.within;
-        let found = |kind: Kind| {
+        let found = |kind: FindingKind| {
             report
                 .findings
                 .iter()
                 .filter(move |f: &&Finding| f.kind == kind && f.span.overlap(&within).is_some())
         };
         match mend {
-            Mend::Kind(kind @ (Kind::Spike | Kind::Frozen | Kind::RepeatedBlock | Kind::WideSpread)) => {
+            Mend::Kind(
+                kind @ (FindingKind::Spike
+                | FindingKind::Frozen
+                | FindingKind::RepeatedBlock
+                | FindingKind::WideSpread),
+            ) => {
                 let mut spans: Vec<Span> = found(*kind).map(|f| f.span).collect();
                 spans.sort_by_key(|s| s.from);
                 self.drops.push((at, spans));
             }
-            Mend::Kind(Kind::OutOfOrder) => self.counts[at] = found(Kind::OutOfOrder).map(|f| f.rows).sum(),
-            Mend::Kind(Kind::ClockSlip) => {
-                let moves = found(Kind::ClockSlip).filter_map(|f| match f.remedy {
+            Mend::Kind(FindingKind::OutOfOrder) => {
+                self.counts[at] = found(FindingKind::OutOfOrder).map(|f| f.rows).sum()
+            }
+            Mend::Kind(FindingKind::ClockSlip) => {
+                let moves = found(FindingKind::ClockSlip).filter_map(|f| match f.remedy {
                     Some(Remedy::Move(by)) => Some((at, f.span, by)),
                     _ => None,
                 });
                 self.moves.extend(moves);
             }
-            Mend::Kind(Kind::ScaleJump) => {
-                let rescales = found(Kind::ScaleJump).filter_map(|f| match f.remedy {
+            Mend::Kind(FindingKind::ScaleJump) => {
+                let rescales = found(FindingKind::ScaleJump).filter_map(|f| match f.remedy {
                     Some(Remedy::Rescale(tens)) => Some((at, f.span, ten_to(tens))),
                     _ => None,
                 });
                 self.rescales.extend(rescales);
             }
-            Mend::Kind(Kind::DuplicateTime) if !self.frame.is_bars() => {
+            Mend::Kind(FindingKind::DuplicateTime) if !self.frame.is_bars() => {
                 return Err(Error::arguments(
                     "Two equal ticks of one moment are two trades; repeated_block drops blocks that came twice.",
                 ));
@@ -247,12 +254,12 @@ impl Mender {
         for at in 0..self.mends.len() {
             let before = rows.len() as u64;
             let changed = match self.mends[at] {
-                Mend::Kind(Kind::BadOhlc) => widen(&mut rows, self.within),
-                Mend::Kind(Kind::DuplicateTime) => {
+                Mend::Kind(FindingKind::BadOhlc) => widen(&mut rows, self.within),
+                Mend::Kind(FindingKind::DuplicateTime) => {
                     rows = self.one_a_time(rows, None);
                     before - rows.len() as u64
                 }
-                Mend::Kind(Kind::ConflictingTime) => {
+                Mend::Kind(FindingKind::ConflictingTime) => {
                     rows = self.one_a_time(rows, Some(Keep::First));
                     before - rows.len() as u64
                 }
@@ -260,11 +267,11 @@ impl Mender {
                     rows = self.one_a_time(rows, Some(keep));
                     before - rows.len() as u64
                 }
-                Mend::Kind(Kind::ClosedMarket) | Mend::Filler => {
+                Mend::Kind(FindingKind::ClosedMarket) | Mend::Filler => {
                     self.drop_closed(&mut rows, self.mends[at] == Mend::Filler);
                     before - rows.len() as u64
                 }
-                Mend::Kind(kind @ (Kind::NonPositive | Kind::Crossed)) => {
+                Mend::Kind(kind @ (FindingKind::NonPositive | FindingKind::Crossed)) => {
                     drop_impossible(&mut rows, kind, self.within);
                     before - rows.len() as u64
                 }
@@ -272,7 +279,7 @@ impl Mender {
             };
             self.counts[at] += changed;
         }
-        if let Some(at) = self.mends.iter().position(|m| *m == Mend::Kind(Kind::Missing)) {
+        if let Some(at) = self.mends.iter().position(|m| *m == Mend::Kind(FindingKind::Missing)) {
             let before = rows.len();
             rows = self.fill(rows);
             self.counts[at] += (rows.len() - before) as u64;
@@ -444,9 +451,9 @@ fn widen(rows: &mut Columns, within: Span) -> u64 {
     wider.len() as u64
 }
 
-fn drop_impossible(rows: &mut Columns, kind: Kind, within: Span) {
+fn drop_impossible(rows: &mut Columns, kind: FindingKind, within: Span) {
     let bad: Vec<bool> = match kind {
-        Kind::Crossed => {
+        FindingKind::Crossed => {
             let view = QuoteView::new(rows);
             (0..rows.len()).map(|i| view.spread(i).is_some_and(|s| s < 0)).collect()
         }

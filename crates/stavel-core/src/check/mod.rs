@@ -37,7 +37,7 @@ pub use cross::{Agreement, Cross, Crosser};
 pub use cross_on_shelf::{Against, Crossed, cross_check};
 pub use grade::{Grade, Loss};
 pub use hours::{HourStats, WEEK_HOURS};
-pub use kind::{Kind, Severity};
+pub use kind::{FindingKind, Severity};
 pub use learn::{Learned, Learner};
 pub use learn_on_shelf::{learn_hours, learn_week};
 pub use mend::{Keep, Mend, MendList};
@@ -54,7 +54,7 @@ use crate::model::{Micros, Span};
 /// One thing found. Times are those of the series: UTC, or as written while afloat.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Finding {
-    pub kind: Kind,
+    pub kind: FindingKind,
     /// From the first row concerned to after the last.
     pub span: Span,
     pub rows: u64,
@@ -200,18 +200,19 @@ impl Report {
 
     /// Puts findings in order and grades anew, after some were added or taken away.
     pub fn sort(&mut self) {
-        self.findings.sort_by_key(|f| (Kind::ALL.iter().position(|k| *k == f.kind), f.span.from));
+        self.findings.sort_by_key(|f| (FindingKind::ALL.iter().position(|k| *k == f.kind), f.span.from));
         self.grade = grade::grade(self);
     }
 
     /// True where the rows themselves prove a finding, or a spike is a bar that a second series disagrees with.
     pub fn is_certain(&self, finding: &Finding) -> bool {
-        let disagrees = |f: &Finding| f.kind == Kind::Disagrees && f.span.overlap(&finding.span).is_some();
-        finding.kind.is_certain() || finding.kind == Kind::Spike && self.findings.iter().any(disagrees)
+        let disagrees =
+            |f: &Finding| f.kind == FindingKind::Disagrees && f.span.overlap(&finding.span).is_some();
+        finding.kind.is_certain() || finding.kind == FindingKind::Spike && self.findings.iter().any(disagrees)
     }
 
     /// Number of findings and of rows concerned, by kind.
-    pub fn count(&self, kind: Kind) -> (usize, u64) {
+    pub fn count(&self, kind: FindingKind) -> (usize, u64) {
         let of_kind = self.findings.iter().filter(|f| f.kind == kind);
         of_kind.fold((0, 0), |(n, rows), f| (n + 1, rows + f.rows))
     }

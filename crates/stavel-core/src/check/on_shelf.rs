@@ -2,7 +2,7 @@
 
 use super::learn_on_shelf::steady_week;
 use super::mender::Patient;
-use super::{Checker, Finding, Kind, Mend, Mended, Mender, Remedy, Report, Subject};
+use super::{Checker, Finding, FindingKind, Mend, Mended, Mender, Remedy, Report, Subject};
 use crate::job::Job;
 use crate::model::provenance::{Disorder, Mending};
 use crate::model::{Columns, Field, Instrument, Made, Provenance, SeriesName, Session, Span, Standing};
@@ -55,15 +55,15 @@ pub fn check_series(shelf: &Shelf, name: &SeriesName, span: Span, job: &Job) -> 
     }
     let mut report = checker.finish();
     if info.is_afloat() {
-        report.findings.retain(|f| f.kind != Kind::Missing);
+        report.findings.retain(|f| f.kind != FindingKind::Missing);
         report.gaps.clear();
     }
     // By hours that are only assumed nothing lies outside them.
     if !knows_hours {
-        report.findings.retain(|f| f.kind != Kind::ClosedMarket);
+        report.findings.retain(|f| f.kind != FindingKind::ClosedMarket);
         report.filler_open += std::mem::take(&mut report.filler_closed);
     }
-    for finding in report.findings.iter_mut().filter(|f| f.kind == Kind::RepeatedBlock) {
+    for finding in report.findings.iter_mut().filter(|f| f.kind == FindingKind::RepeatedBlock) {
         find_ends(shelf, &info.edition, finding)?;
     }
     report.sort();
@@ -141,7 +141,7 @@ fn expanded(info: &SeriesInfo, mends: &[Mend], knows_hours: bool) -> Vec<Mend> {
         match mend {
             Mend::Safe => {
                 let bars = info.name.frame.is_bars();
-                out.extend(bars.then_some(Mend::Kind(Kind::DuplicateTime)));
+                out.extend(bars.then_some(Mend::Kind(FindingKind::DuplicateTime)));
                 out.extend((bars && knows_hours).then_some(Mend::Filler));
             }
             mend => out.push(mend.clone()),
@@ -160,7 +160,8 @@ fn mender_for(
 ) -> Result<(Mender, Vec<Field>)> {
     let (session, knows_hours) = session_of(shelf, info, &Job::unwatched())?;
     let mends = &expanded(info, mends, knows_hours);
-    let closed = |m: &&Mend| matches!(m, Mend::Kind(Kind::ClosedMarket | Kind::Missing) | Mend::Filler);
+    let closed =
+        |m: &&Mend| matches!(m, Mend::Kind(FindingKind::ClosedMarket | FindingKind::Missing) | Mend::Filler);
     if info.is_afloat()
         && let Some(mend) = mends.iter().find(closed)
     {
@@ -169,7 +170,7 @@ fn mender_for(
             info.name
         )));
     }
-    let of_hours = |m: &&Mend| matches!(m, Mend::Kind(Kind::ClosedMarket) | Mend::Filler);
+    let of_hours = |m: &&Mend| matches!(m, Mend::Kind(FindingKind::ClosedMarket) | Mend::Filler);
     if let (false, Some(mend)) = (knows_hours, mends.iter().find(of_hours)) {
         return Err(Error::input(format!(
             "The hours of {0} are only assumed, so {mend} could take trade; say them first.",
@@ -178,7 +179,7 @@ fn mender_for(
         .advise(Advice::SetValue { instrument: info.name.instrument.clone(), key: "hours" }));
     }
     let mut fields = info.edition.fields.clone();
-    if mends.contains(&Mend::Kind(Kind::Missing)) && !fields.contains(&Field::Origin) {
+    if mends.contains(&Mend::Kind(FindingKind::Missing)) && !fields.contains(&Field::Origin) {
         fields.push(Field::Origin);
     }
     let span = Span::new(info.edition.first, info.edition.last);
@@ -252,7 +253,7 @@ pub fn mend_found(
     let (mut mender, fields) = mender_for(shelf, info, report, mends, within)?;
     let mut mending = Mending {
         mends: mends.iter().map(Mend::to_string).collect(),
-        settles_order: mends.contains(&Mend::Kind(Kind::OutOfOrder)),
+        settles_order: mends.contains(&Mend::Kind(FindingKind::OutOfOrder)),
         ..Mending::default()
     };
     let edition = &info.edition;

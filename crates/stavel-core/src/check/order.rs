@@ -2,7 +2,7 @@
 
 use super::piece::REPEATED;
 use super::runs::Runs;
-use super::{Kind, Run};
+use super::{FindingKind, Run};
 use crate::model::{Columns, Micros, Shape};
 
 /// Compares each row with those at its time.
@@ -33,7 +33,11 @@ impl Order {
                 self.group.push(values(i - 1));
             }
             let row = values(i);
-            let kind = if self.group.contains(&row) { Kind::DuplicateTime } else { Kind::ConflictingTime };
+            let kind = if self.group.contains(&row) {
+                FindingKind::DuplicateTime
+            } else {
+                FindingKind::ConflictingTime
+            };
             self.group.push(row);
             self.runs.add(kind, time, join);
             *mark |= REPEATED;

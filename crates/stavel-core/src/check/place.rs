@@ -5,7 +5,7 @@ use super::piece::{OPEN, REPEATED, TRADE};
 use super::runs::Runs;
 use super::slip::Slips;
 use super::tally::Tally;
-use super::{DayCoverage, Gap, Kind, Run, Subject};
+use super::{DayCoverage, FindingKind, Gap, Run, Subject};
 use crate::model::session::OpenHours;
 use crate::model::time::{DAY, HOUR, MINUTE};
 use crate::model::{Frame, Micros, Span};
@@ -133,7 +133,7 @@ impl Place {
             self.filler_closed += 1;
         }
         if !is_open {
-            self.runs.add_with(Kind::ClosedMarket, time, join, has_trade);
+            self.runs.add_with(FindingKind::ClosedMarket, time, join, has_trade);
             return;
         }
         *mark |= OPEN;

@@ -2,19 +2,19 @@
 
 use std::collections::BTreeMap;
 
-use super::Kind;
+use super::FindingKind;
 use crate::model::Micros;
 
 /// Neighbouring rows with the same fault, told as one finding.
 #[derive(Default)]
 pub struct Runs {
-    open: BTreeMap<Kind, Run>,
+    open: BTreeMap<FindingKind, Run>,
     done: Vec<Run>,
 }
 
 /// Rows of one kind that lie close together.
 pub struct Run {
-    pub kind: Kind,
+    pub kind: FindingKind,
     pub from: Micros,
     pub to: Micros,
     pub rows: u64,
@@ -27,8 +27,8 @@ impl Run {
     pub fn detail(&self) -> String {
         let rows = format!("{} row{}", self.rows, if self.rows == 1 { "" } else { "s" });
         match self.kind {
-            Kind::ClosedMarket if self.with_trade == 0 => format!("{rows}, flat and without volume"),
-            Kind::ClosedMarket => format!("{rows}, {} with trade", self.with_trade),
+            FindingKind::ClosedMarket if self.with_trade == 0 => format!("{rows}, flat and without volume"),
+            FindingKind::ClosedMarket => format!("{rows}, {} with trade", self.with_trade),
             _ => rows,
         }
     }
@@ -36,12 +36,12 @@ impl Run {
 
 impl Runs {
     /// Adds a row; it joins the run before it if that ended at most `join` ago.
-    pub fn add(&mut self, kind: Kind, time: Micros, join: Micros) {
+    pub fn add(&mut self, kind: FindingKind, time: Micros, join: Micros) {
         self.add_with(kind, time, join, false);
     }
 
     /// The same for rows of closed hours, where filler and trade are kept apart.
-    pub fn add_with(&mut self, kind: Kind, time: Micros, join: Micros, with_trade: bool) {
+    pub fn add_with(&mut self, kind: FindingKind, time: Micros, join: Micros, with_trade: bool) {
         let trade = u64::from(with_trade);
         match self.open.get_mut(&kind) {
             // Filler and trade in closed hours are two stories.

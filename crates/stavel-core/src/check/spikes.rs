@@ -5,7 +5,7 @@
 //! blinds it.
 
 use super::piece::Look;
-use super::{Finding, Kind, Remedy};
+use super::{Finding, FindingKind, Remedy};
 use crate::model::price::scaled;
 use crate::model::{Micros, Span};
 
@@ -229,7 +229,7 @@ impl Spikes {
             let back = if rows == 1 { String::new() } else { format!(" after {rows} rows") };
             let detail = format!("{} away from its neighbours and back{back}", scaled(size, decimals));
             let span = Span::new(span.from, span.to - 1 + row_length.max(1));
-            Finding { kind: Kind::Spike, span, rows, detail, remedy: None }
+            Finding { kind: FindingKind::Spike, span, rows, detail, remedy: None }
         }));
         let mut jumps = self.jumps.iter().peekable();
         while let Some(jump) = jumps.next() {
@@ -245,7 +245,7 @@ impl Spikes {
                 (format!("prices are {:.3} times those before: another contract?", jump.ratio), None)
             };
             out.push(Finding {
-                kind: Kind::ScaleJump,
+                kind: FindingKind::ScaleJump,
                 span: Span::new(jump.at, to),
                 rows: 0,
                 detail,
@@ -259,7 +259,7 @@ impl Spikes {
 mod tests {
     use super::*;
 
-    fn run(closes: &[i64]) -> Vec<(Kind, i64, u64)> {
+    fn run(closes: &[i64]) -> Vec<(FindingKind, i64, u64)> {
         let mut spikes = Spikes::new(1);
         let mut last = closes[0];
         for (i, &close) in closes.iter().enumerate() {
@@ -317,6 +317,6 @@ mod tests {
         );
         let tenfold: Vec<i64> =
             (0..400).map(|i| calm(i) * if (150..300).contains(&i) { 10 } else { 1 }).collect();
-        assert_eq!(run(&tenfold), [(Kind::ScaleJump, 150, 0)]);
+        assert_eq!(run(&tenfold), [(FindingKind::ScaleJump, 150, 0)]);
     }
 }

@@ -2,7 +2,7 @@
 
 use super::hours::WEEK_HOURS;
 use super::piece::Piece;
-use super::{Finding, Kind, SpreadStats};
+use super::{Finding, FindingKind, SpreadStats};
 use crate::counts::Counts;
 use crate::model::{Micros, Span, present};
 
@@ -92,7 +92,7 @@ impl Spreads {
             }
             // Only rows that follow each other are one finding: what lies between is good.
             match (last, out.last_mut()) {
-                (Some((t, most)), Some(f)) if t == before && f.kind == Kind::WideSpread => {
+                (Some((t, most)), Some(f)) if t == before && f.kind == FindingKind::WideSpread => {
                     f.span.to = time + row_length.max(1);
                     f.rows += 1;
                     let most = most.max(spread);
@@ -102,7 +102,7 @@ impl Spreads {
                 _ => {
                     let span = Span::new(time, time + row_length.max(1));
                     let detail = wide_in_words(spread, overall);
-                    out.push(Finding { kind: Kind::WideSpread, span, rows: 1, detail, remedy: None });
+                    out.push(Finding { kind: FindingKind::WideSpread, span, rows: 1, detail, remedy: None });
                     last = Some((time, spread));
                 }
             }

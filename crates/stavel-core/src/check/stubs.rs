@@ -1,6 +1,6 @@
 //! Stub days: a Saturday or Sunday of a few hours, which a day that begins at the right hour does not have.
 
-use super::{DayCoverage, Finding, Kind};
+use super::{DayCoverage, Finding, FindingKind};
 use crate::model::time::{DAY, length_in_words, weekday};
 use crate::model::{Clock, Frame, Micros, Span};
 use crate::stats::median;
@@ -27,7 +27,7 @@ pub fn of_daily_bars(bars: &[DailyBar], clock: &Clock, frame: Frame, out: &mut V
         stubs.len()
     );
     let span = Span::new(*first, *last + frame.length());
-    out.push(Finding { kind: Kind::StubDay, span, rows: stubs.len() as u64, detail, remedy: None });
+    out.push(Finding { kind: FindingKind::StubDay, span, rows: stubs.len() as u64, detail, remedy: None });
 }
 
 /// Stub days that daily bars built on the clock of these days would have.
@@ -52,5 +52,5 @@ pub fn of_days(days: &[DayCoverage], clock: &Clock, out: &mut Vec<Finding>) {
         length_in_words(mean)
     );
     let span = Span::new(clock.day_start(first.day), clock.day_start(last.day) + DAY);
-    out.push(Finding { kind: Kind::StubDay, span, rows: 0, detail, remedy: None });
+    out.push(Finding { kind: FindingKind::StubDay, span, rows: 0, detail, remedy: None });
 }

@@ -2,7 +2,7 @@
 
 use super::piece::Piece;
 use super::runs::Runs;
-use super::{Extreme, Kind};
+use super::{Extreme, FindingKind};
 use crate::model::{Micros, Shape, present};
 
 /// Looks at each row by itself and at its step from the row before.
@@ -34,10 +34,10 @@ impl Values {
             }
             let (open, high, low, close, time) = (opens[i], highs[i], lows[i], closes[i], piece.time[i]);
             if self.is_positive && open.min(low).min(close) <= 0 {
-                self.runs.add(Kind::NonPositive, time, join);
+                self.runs.add(FindingKind::NonPositive, time, join);
             }
             if high < open.max(close).max(low) || low > open.min(close) {
-                self.runs.add(Kind::BadOhlc, time, join);
+                self.runs.add(FindingKind::BadOhlc, time, join);
             }
             self.max_range.larger(high - low, time);
             self.max_body.larger((close - open).abs(), time);
@@ -57,10 +57,10 @@ impl Values {
                 continue;
             }
             if self.is_positive && price <= 0 {
-                self.runs.add(Kind::NonPositive, time, join);
+                self.runs.add(FindingKind::NonPositive, time, join);
             }
             if quotes && present(piece.spread[i]).is_some_and(|s| s < 0) {
-                self.runs.add(Kind::Crossed, time, join);
+                self.runs.add(FindingKind::Crossed, time, join);
             }
             if piece.counts(i) {
                 let before = self.before.unwrap_or(price);

@@ -8,11 +8,13 @@ mod text;
 pub use on_shelf::{Delivery, Order, deliver, first_lines};
 pub use text::TextWriter;
 
-use crate::{Error, Result};
+use crate::Error;
 
 /// A file format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "lowercase")]
+#[derive(strum::EnumString, strum::IntoStaticStr, strum::VariantArray, strum::VariantNames)]
+#[strum(serialize_all = "lowercase", parse_err_ty = Error, parse_err_fn = not_a_format)]
 pub enum Format {
     /// A header, commas, one row a line.
     Csv,
@@ -26,24 +28,15 @@ pub enum Format {
 
 impl Format {
     /// Every format, in the order they are offered.
-    pub const ALL: [Format; 4] = [Format::Csv, Format::Json, Format::Ndjson, Format::Parquet];
+    pub const ALL: &'static [Format] = <Format as strum::VariantArray>::VARIANTS;
 
     /// Its word, which is also the ending of its files.
     pub fn word(self) -> &'static str {
-        match self {
-            Format::Csv => "csv",
-            Format::Json => "json",
-            Format::Ndjson => "ndjson",
-            Format::Parquet => "parquet",
-        }
+        self.into()
     }
 }
 
-impl std::str::FromStr for Format {
-    type Err = Error;
-    fn from_str(text: &str) -> Result<Format> {
-        Format::ALL.into_iter().find(|f| f.word() == text).ok_or_else(|| {
-            Error::arguments(format!("'{text}' is not a format; write csv, json, ndjson or parquet."))
-        })
-    }
+fn not_a_format(text: &str) -> Error {
+    let words = <Format as strum::VariantNames>::VARIANTS.join(", ");
+    Error::arguments(format!("'{text}' is not a format; the formats are {words}."))
 }

@@ -29,7 +29,7 @@ pub const KEYS: [Key; 16] = [
     Key {
         name: "kind",
         about: "forex, metal, futures, index, share, crypto or other",
-        check: |v| v.parse::<Kind>().map(drop),
+        check: |v| v.parse::<InstrumentKind>().map(drop),
     },
     Key { name: "base", about: "what is bought: a currency or a good", check: short_word },
     Key { name: "quote", about: "currency of price, costs and P&L", check: short_word },
@@ -61,8 +61,9 @@ pub const KEYS: [Key; 16] = [
 ];
 
 /// The broad sort of an instrument; it decides defaults.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
+#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::EnumString, strum::VariantNames)]
+#[strum(serialize_all = "lowercase", parse_err_ty = Error, parse_err_fn = not_a_kind)]
+pub enum InstrumentKind {
     Forex,
     Metal,
     Futures,
@@ -73,32 +74,19 @@ pub enum Kind {
     Other,
 }
 
-impl Kind {
+impl InstrumentKind {
     /// True where a price of zero or below cannot be. Futures, and what is made of differences, may have one.
     pub fn is_positive(self) -> bool {
-        matches!(self, Kind::Forex | Kind::Metal | Kind::Share | Kind::Crypto)
+        matches!(
+            self,
+            InstrumentKind::Forex | InstrumentKind::Metal | InstrumentKind::Share | InstrumentKind::Crypto
+        )
     }
-
-    const ALL: [(Kind, &str); 7] = [
-        (Kind::Forex, "forex"),
-        (Kind::Metal, "metal"),
-        (Kind::Futures, "futures"),
-        (Kind::Index, "index"),
-        (Kind::Share, "share"),
-        (Kind::Crypto, "crypto"),
-        (Kind::Other, "other"),
-    ];
 }
 
-impl std::str::FromStr for Kind {
-    type Err = Error;
-    fn from_str(text: &str) -> Result<Kind> {
-        let found = Kind::ALL.iter().find(|(_, word)| *word == text).map(|(kind, _)| *kind);
-        found.ok_or_else(|| {
-            let words = Kind::ALL.map(|(_, word)| word).join(", ");
-            Error::arguments(format!("'{text}' is not a kind of instrument; write one of {words}."))
-        })
-    }
+fn not_a_kind(text: &str) -> Error {
+    let words = <InstrumentKind as strum::VariantNames>::VARIANTS.join(", ");
+    Error::arguments(format!("'{text}' is not a kind of instrument; write one of {words}."))
 }
 
 /// What an instrument says of itself, and what it takes from another.
@@ -128,7 +116,7 @@ pub struct Instrument {
 /// The values in force, typed.
 #[derive(Debug, Clone)]
 pub struct Sheet {
-    pub kind: Kind,
+    pub kind: InstrumentKind,
     pub base: String,
     pub quote: String,
     pub decimals: u8,
@@ -265,11 +253,11 @@ pub fn check(key: &str, value: &str) -> Result<()> {
 
 /// The two currencies that a name of six capitals is made of, if it is, and whether the first is a metal.
 /// The codes are those of ISO 4217, which has codes for gold, silver, platinum and palladium.
-fn pair(name: &str) -> Option<(&str, &str, Kind)> {
+fn pair(name: &str) -> Option<(&str, &str, InstrumentKind)> {
     let is_currency = |code: &str| Currency::from_code(code).is_some();
     let (base, quote) = name.split_at_checked(3).filter(|_| name.len() == 6)?;
     let is_metal = ["XAU", "XAG", "XPT", "XPD"].contains(&base);
-    let kind = if is_metal { Kind::Metal } else { Kind::Forex };
+    let kind = if is_metal { InstrumentKind::Metal } else { InstrumentKind::Forex };
     ((is_metal || is_currency(base)) && is_currency(quote)).then_some((base, quote, kind))
 }
 
@@ -282,7 +270,7 @@ pub fn is_pair(name: &str) -> bool {
 fn defaults(name: &str, values: &BTreeMap<String, String>) -> Vec<(&'static str, String)> {
     let pair = pair(name);
     let by_name = match pair {
-        Some((_, _, Kind::Metal)) => "metal",
+        Some((_, _, InstrumentKind::Metal)) => "metal",
         Some(_) => "forex",
         None => "other",
     };

@@ -28,6 +28,8 @@ pub enum Since1970 {
 /// What the spreads of a file are written in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
+#[derive(strum::IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
 pub enum Spreads {
     /// Units of the last decimal of the prices.
     #[default]
@@ -41,11 +43,7 @@ pub enum Spreads {
 impl Spreads {
     /// Its word.
     pub fn word(self) -> &'static str {
-        match self {
-            Spreads::Points => "points",
-            Spreads::Pips => "pips",
-            Spreads::Prices => "prices",
-        }
+        self.into()
     }
 }
 

@@ -7,7 +7,22 @@ use super::frame::Frame;
 use crate::{Error, Result};
 
 /// Which price a series of bars follows. The first side needs no word in a series' name.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Default,
+    strum::Display,
+    strum::EnumString,
+    strum::IntoStaticStr,
+    strum::VariantNames,
+)]
+#[strum(serialize_all = "lowercase", parse_err_ty = Error, parse_err_fn = not_a_side)]
 pub enum Side {
     /// Bid prices where there are two sides, else the only price there is.
     #[default]
@@ -20,28 +35,12 @@ pub enum Side {
 impl Side {
     /// The word for it.
     pub fn word(self) -> &'static str {
-        match self {
-            Side::Bid => "bid",
-            Side::Ask => "ask",
-            Side::Mid => "mid",
-            Side::Last => "last",
-        }
+        self.into()
     }
 }
 
-impl fmt::Display for Side {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.word())
-    }
-}
-
-impl FromStr for Side {
-    type Err = Error;
-    fn from_str(text: &str) -> Result<Side> {
-        [Side::Bid, Side::Ask, Side::Mid, Side::Last].into_iter().find(|s| s.word() == text).ok_or_else(
-            || Error::arguments(format!("'{text}' is not a price side; write bid, ask, mid or last.")),
-        )
-    }
+fn not_a_side(text: &str) -> Error {
+    Error::arguments(format!("'{text}' is not a price side; write bid, ask, mid or last."))
 }
 
 /// One instrument from one source at one frame.

@@ -8,6 +8,8 @@ use super::{Frame, Micros, Unit};
 /// Which end of a bar its time names in a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
+#[derive(strum::EnumString, strum::IntoStaticStr, strum::VariantNames)]
+#[strum(serialize_all = "lowercase")]
 pub enum Stamp {
     #[default]
     Open,
@@ -17,10 +19,7 @@ pub enum Stamp {
 impl Stamp {
     /// Its word.
     pub fn word(self) -> &'static str {
-        match self {
-            Stamp::Open => "open",
-            Stamp::Close => "close",
-        }
+        self.into()
     }
 
     /// How far a bar's time is moved back to be that of its open; 0 for what is no bar.

@@ -1,12 +1,12 @@
 //! How a value is known.
 
-use std::fmt;
-
 use serde::{Deserialize, Serialize};
 
 /// How a value that the work rests on is known.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
+#[derive(strum::Display, strum::IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
 pub enum Standing {
     /// A person, a file or a feed says it.
     Said,
@@ -19,11 +19,7 @@ pub enum Standing {
 impl Standing {
     /// Its word.
     pub fn word(self) -> &'static str {
-        match self {
-            Standing::Said => "said",
-            Standing::Found => "found",
-            Standing::Assumed => "assumed",
-        }
+        self.into()
     }
 
     /// Its mark, told apart by shape.
@@ -33,12 +29,6 @@ impl Standing {
             Standing::Found => "◐",
             Standing::Assumed => "○",
         }
-    }
-}
-
-impl fmt::Display for Standing {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.word())
     }
 }
 

@@ -5,6 +5,8 @@ use serde::{Deserialize, Serialize};
 /// In which order the parts of a date stand.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
+#[derive(strum::EnumString, strum::IntoStaticStr, strum::VariantNames)]
+#[strum(serialize_all = "kebab-case")]
 pub enum DateOrder {
     YearFirst,
     DayFirst,
@@ -12,13 +14,9 @@ pub enum DateOrder {
 }
 
 impl DateOrder {
-    /// The order as an option says it.
-    pub fn option(self) -> &'static str {
-        match self {
-            DateOrder::YearFirst => "year-first",
-            DateOrder::DayFirst => "day-first",
-            DateOrder::MonthFirst => "month-first",
-        }
+    /// The word for it in options, recipes and layouts.
+    pub fn word(self) -> &'static str {
+        self.into()
     }
 
     /// The order in words.

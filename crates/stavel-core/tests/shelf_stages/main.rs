@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use stavel_core::align::{Ask, anchor_series, study};
-use stavel_core::check::{Kind, Mend, check_series, mend_series};
+use stavel_core::check::{FindingKind, Mend, check_series, mend_series};
 use stavel_core::compose::{Request, compose};
 use stavel_core::frames::{Making, build_bars, build_series};
 use stavel_core::hour_spreads::HourSpreads;
@@ -186,17 +186,24 @@ fn crossed_and_repeated_ticks_are_found_and_mended_and_twins_are_not() {
     put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
     let series = name("NOKSEK@quill:ticks");
     let (_, report) = check_series(&shelf, &series, Span::ALL, &Job::unwatched()).unwrap();
-    let counts = [Kind::Crossed, Kind::DuplicateTime, Kind::ConflictingTime, Kind::Missing, Kind::Spike]
-        .map(|k| report.count(k).1);
+    let counts = [
+        FindingKind::Crossed,
+        FindingKind::DuplicateTime,
+        FindingKind::ConflictingTime,
+        FindingKind::Missing,
+        FindingKind::Spike,
+    ]
+    .map(|k| report.count(k).1);
     assert_eq!(counts, [1, 0, 0, 0, 0], "equal ticks are trades: {:?}", report.findings);
     let spread = report.spread.unwrap();
     assert!((8..20).contains(&spread.median) && spread.max == 19);
-    mend_series(&mut shelf, &series, &[Mend::Kind(Kind::Crossed)], Span::ALL, &Job::unwatched()).unwrap();
+    mend_series(&mut shelf, &series, &[Mend::Kind(FindingKind::Crossed)], Span::ALL, &Job::unwatched())
+        .unwrap();
     assert_eq!(shelf.find(&series).unwrap().edition.rows as usize, clean + 6 - 1);
     let mut mend = |mend| mend_series(&mut shelf, &series, &[mend], Span::ALL, &Job::unwatched());
-    assert_eq!(mend(Mend::Kind(Kind::Crossed)).unwrap(), [(Mend::Kind(Kind::Crossed), 0)]);
+    assert_eq!(mend(Mend::Kind(FindingKind::Crossed)).unwrap(), [(Mend::Kind(FindingKind::Crossed), 0)]);
     assert_eq!(mend(Mend::Safe).unwrap(), []);
-    assert!(mend(Mend::Kind(Kind::DuplicateTime)).unwrap_err().to_string().contains("two trades"));
+    assert!(mend(Mend::Kind(FindingKind::DuplicateTime)).unwrap_err().to_string().contains("two trades"));
     assert_eq!(shelf.find(&series).unwrap().edition.number, 2, "no edition for nothing");
 }
 
@@ -207,8 +214,8 @@ fn afloat_series_are_judged_by_their_rows_only() {
     rows.data[1][100] = rows.data[2][100] - 5;
     put(&mut shelf, "NOKSEK@tarn:1m", &written_in(&rows, &"UTC+9".parse().unwrap()), None);
     let (_, report) = check_series(&shelf, &name("NOKSEK@tarn:1m"), Span::ALL, &Job::unwatched()).unwrap();
-    let kinds: Vec<Kind> = report.findings.iter().map(|f| f.kind).collect();
-    assert_eq!(kinds, [Kind::BadOhlc, Kind::StubDay]);
+    let kinds: Vec<FindingKind> = report.findings.iter().map(|f| f.kind).collect();
+    assert_eq!(kinds, [FindingKind::BadOhlc, FindingKind::StubDay]);
     let some = span("2024-03-05", "2024-03-06");
     let (_, part) = check_series(&shelf, &name("NOKSEK@tarn:1m"), some, &Job::unwatched()).unwrap();
     assert_eq!(part.rows, 1440);

@@ -1,7 +1,7 @@
 //! What looks like a defect and is none: it may be doubted, but nothing is certain of it and nothing is mended
 //! unasked.
 
-use stavel_core::check::{Kind, Mend, Report, check_series, learn_hours, mend_series};
+use stavel_core::check::{FindingKind, Mend, Report, check_series, learn_hours, mend_series};
 use stavel_core::intake::{ClockHint, Hints, plan, take};
 use stavel_core::job::Job;
 use stavel_core::model::{Clock, Made, Provenance, SeriesName};
@@ -48,7 +48,7 @@ impl Desk {
     }
 }
 
-fn count(report: &Report, kind: Kind) -> usize {
+fn count(report: &Report, kind: FindingKind) -> usize {
     report.count(kind).0
 }
 
@@ -82,8 +82,8 @@ fn wicks_with_volume_are_doubted_and_stay() {
             bars.data[4][i] *= 20;
         }
         let report = Desk::with("NOKSEK@quill:1m", &bars).judge("wicks");
-        doubted += count(&report, Kind::Spike);
-        assert_eq!(count(&report, Kind::BadOhlc) + count(&report, Kind::NonPositive), 0);
+        doubted += count(&report, FindingKind::Spike);
+        assert_eq!(count(&report, FindingKind::BadOhlc) + count(&report, FindingKind::NonPositive), 0);
     }
     println!("{doubted} of {} wicks are doubted, none is certain", SEEDS * 12);
 }
@@ -104,7 +104,7 @@ fn a_bounce_between_bid_and_ask_is_no_spike() {
             push(&mut rows, start + tick * 900_000 + rng.i64(0..800) * 1000, &[level + side, rng.i64(1..9)]);
         }
         let report = Desk::with("BLY@quill:ticks", &rows).judge("bounces");
-        assert_eq!(count(&report, Kind::Spike), 0, "seed {seed}");
+        assert_eq!(count(&report, FindingKind::Spike), 0, "seed {seed}");
     }
 }
 
@@ -116,7 +116,11 @@ fn prices_below_zero_and_weekends_are_innocent_where_the_market_has_them() {
         assert!(rows.data[3].iter().any(|p| *p < 0));
         let mut desk = Desk::with("SPREAD@quill:1m", &rows);
         let report = desk.judge("before hours are learned");
-        assert_eq!(count(&report, Kind::ClosedMarket) + count(&report, Kind::NonPositive), 0, "seed {seed}");
+        assert_eq!(
+            count(&report, FindingKind::ClosedMarket) + count(&report, FindingKind::NonPositive),
+            0,
+            "seed {seed}"
+        );
         let learned = learn_hours(&mut desk.shelf, &desk.series, &Job::unwatched()).unwrap().unwrap();
         assert_eq!(learned.week.to_string(), "mon-sun 00:00-24:00 UTC");
         let report = desk.judge("weekends");
@@ -155,7 +159,13 @@ fn ticks_that_write_only_the_side_that_changed_are_innocent() {
         let name = planned.plans[0].series.clone();
         let report = Desk { shelf, series: name, _dir: dir }.judge("one-sided ticks");
         let told = |kind| count(&report, kind);
-        let all = [Kind::Crossed, Kind::Spike, Kind::WideSpread, Kind::NonPositive, Kind::RepeatedBlock];
+        let all = [
+            FindingKind::Crossed,
+            FindingKind::Spike,
+            FindingKind::WideSpread,
+            FindingKind::NonPositive,
+            FindingKind::RepeatedBlock,
+        ];
         assert!(all.iter().all(|k| told(*k) == 0), "seed {seed}: {:?}", report.findings);
     }
 }

@@ -5,7 +5,7 @@ mod innocents;
 use std::collections::BTreeMap;
 
 use fastrand::Rng;
-use stavel_core::check::{Checker, Kind, Report, Subject};
+use stavel_core::check::{Checker, FindingKind, Report, Subject};
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, parse};
 use stavel_core::model::{Columns, Field, Frame, Scale, Session, Span};
 use stavel_feed::market::{Bar, Character, Market, Quote};
@@ -65,7 +65,7 @@ fn check(rows: &Columns, frame: Frame) -> Report {
     checker.finish()
 }
 
-type Planted = Vec<(Kind, Span)>;
+type Planted = Vec<(FindingKind, Span)>;
 
 /// The rows from a moment on, `n` of them.
 fn at(rows: &Columns, time: Micros, n: usize) -> std::ops::Range<usize> {
@@ -89,61 +89,61 @@ fn spoil_bars(rows: &mut Columns, rng: &mut Rng) -> Planted {
     // What changes values first, what moves or drops rows after it.
     let spike = at(rows, place(), 1);
     rows.data[1][spike.start] += rows.data[1][spike.start] * 2 / 100;
-    planted.push((Kind::Spike, span_of(rows, spike)));
+    planted.push((FindingKind::Spike, span_of(rows, spike)));
     let burst = at(rows, place(), 3);
     for i in burst.clone() {
         (0..4).for_each(|c| rows.data[c][i] -= 1900);
     }
-    planted.push((Kind::Spike, span_of(rows, burst)));
+    planted.push((FindingKind::Spike, span_of(rows, burst)));
     let bad = at(rows, place(), 1);
     rows.data[1][bad.start] = rows.data[2][bad.start] - 5;
-    planted.push((Kind::BadOhlc, span_of(rows, bad)));
+    planted.push((FindingKind::BadOhlc, span_of(rows, bad)));
     let zero = at(rows, place(), 2);
     zero.clone().for_each(|i| rows.data[2][i] = 0);
-    planted.push((Kind::NonPositive, span_of(rows, zero.clone())));
-    planted.push((Kind::Spike, span_of(rows, zero)));
+    planted.push((FindingKind::NonPositive, span_of(rows, zero.clone())));
+    planted.push((FindingKind::Spike, span_of(rows, zero)));
     let still = at(rows, place(), 150);
     let price = rows.data[3][still.start - 1];
     for i in still.clone() {
         (0..4).for_each(|c| rows.data[c][i] = price);
     }
-    planted.push((Kind::Frozen, span_of(rows, still)));
+    planted.push((FindingKind::Frozen, span_of(rows, still)));
     let wide = at(rows, place(), 4);
     wide.clone().for_each(|i| rows.data[5][i] = 900);
-    planted.push((Kind::WideSpread, span_of(rows, wide)));
+    planted.push((FindingKind::WideSpread, span_of(rows, wide)));
     // Of two equal blocks the later is the copy.
     let (one, other) = (place(), place());
     let (source, copy) = (at(rows, one.min(other), 240), at(rows, one.max(other), 240));
     for (i, j) in copy.clone().zip(source) {
         (0..6).for_each(|c| rows.data[c][i] = rows.data[c][j]);
     }
-    planted.push((Kind::RepeatedBlock, span_of(rows, copy)));
+    planted.push((FindingKind::RepeatedBlock, span_of(rows, copy)));
     let tenfold = at(rows, place(), 700);
     for i in tenfold.clone() {
         (0..4).for_each(|c| rows.data[c][i] *= 10);
     }
-    planted.push((Kind::ScaleJump, span_of(rows, tenfold)));
+    planted.push((FindingKind::ScaleJump, span_of(rows, tenfold)));
     let (hole, day) = (place(), place() / DAY * DAY);
     let gone = [Span::new(hole, hole + rng.i64(45..200) * MINUTE), Span::new(day, day + DAY)];
     let times = rows.time.clone();
     rows.retain(|i| !gone.iter().any(|g| g.holds(times[i])));
-    planted.extend(gone.map(|g| (Kind::Missing, g)));
+    planted.extend(gone.map(|g| (FindingKind::Missing, g)));
     let monday = start + 3 * 7 * DAY;
     let week = Span::new(monday, monday + 7 * DAY);
     let slip = if rng.bool() { HOUR } else { -HOUR };
     rows.time.iter_mut().filter(|t| week.holds(**t)).for_each(|t| *t += slip);
-    planted.push((Kind::ClockSlip, week));
+    planted.push((FindingKind::ClockSlip, week));
     let twice = at(rows, place(), 20);
     let again = rows.rows(twice.clone());
-    planted.push((Kind::DuplicateTime, span_of(rows, twice)));
+    planted.push((FindingKind::DuplicateTime, span_of(rows, twice)));
     let other = at(rows, place(), 2);
     let mut conflict = rows.rows(other.clone());
     conflict.data[4].iter_mut().for_each(|v| *v += 1);
-    planted.push((Kind::ConflictingTime, span_of(rows, other)));
+    planted.push((FindingKind::ConflictingTime, span_of(rows, other)));
     let saturday = start + 13 * DAY + rng.i64(6..18) * HOUR;
     let mut closed = rows.rows(0..30);
     closed.time.iter_mut().enumerate().for_each(|(i, t)| *t = saturday + i as i64 * MINUTE);
-    planted.push((Kind::ClosedMarket, Span::new(saturday, saturday + 30 * MINUTE)));
+    planted.push((FindingKind::ClosedMarket, Span::new(saturday, saturday + 30 * MINUTE)));
     for extra in [again, conflict, closed] {
         rows.append(&extra);
     }
@@ -159,17 +159,17 @@ fn spoil_ticks(rows: &mut Columns, rng: &mut Rng) -> Planted {
     let mut planted = Planted::new();
     let crossed = at(rows, place(), 3);
     crossed.clone().for_each(|i| rows.data[1][i] = rows.data[0][i] - 3);
-    planted.push((Kind::Crossed, span_of(rows, crossed)));
+    planted.push((FindingKind::Crossed, span_of(rows, crossed)));
     let spike = at(rows, place(), 2);
     spike.clone().for_each(|i| (0..2).for_each(|c| rows.data[c][i] += 600));
-    planted.push((Kind::Spike, span_of(rows, spike)));
+    planted.push((FindingKind::Spike, span_of(rows, spike)));
     let wide = at(rows, place(), 5);
     wide.clone().for_each(|i| rows.data[1][i] += 700);
-    planted.push((Kind::WideSpread, span_of(rows, wide)));
+    planted.push((FindingKind::WideSpread, span_of(rows, wide)));
     let still = at(rows, place(), 900);
     let (bid, ask) = (rows.data[0][still.start], rows.data[1][still.start]);
     still.clone().for_each(|i| (rows.data[0][i], rows.data[1][i]) = (bid, ask));
-    planted.push((Kind::Frozen, span_of(rows, still)));
+    planted.push((FindingKind::Frozen, span_of(rows, still)));
     // Equal ticks of one moment are trades, and innocent.
     let again = rows.rows(at(rows, place(), 40));
     rows.append(&again);
@@ -191,7 +191,7 @@ fn daily(rng: &mut Rng, stubs: bool) -> (Columns, Planted) {
         price = close;
     }
     let span = Span::new(start, start + 120 * DAY);
-    (rows, if stubs { vec![(Kind::StubDay, span)] } else { vec![] })
+    (rows, if stubs { vec![(FindingKind::StubDay, span)] } else { vec![] })
 }
 
 #[derive(Default)]
@@ -204,7 +204,7 @@ struct Score {
 
 #[test]
 fn every_planted_defect_is_found_and_next_to_nothing_else() {
-    let mut scores: BTreeMap<Kind, Score> = BTreeMap::new();
+    let mut scores: BTreeMap<FindingKind, Score> = BTreeMap::new();
     let mut judge = |report: &Report, planted: &Planted, seed: u64, what: &str| {
         for (kind, span) in planted {
             let score = scores.entry(*kind).or_default();
@@ -258,9 +258,9 @@ fn every_planted_defect_is_found_and_next_to_nothing_else() {
         assert!(s.planted > 0 && recall == 1.0 && precision >= 0.95, "{}", kind.word());
     }
     // Disorder is known from files alone, and disagreement from a second series.
-    let judged = |k: &&Kind| scores.contains_key(k);
+    let judged = |k: &&FindingKind| scores.contains_key(k);
     assert_eq!(
-        Kind::ALL.iter().filter(|k| !judged(k)).collect::<Vec<_>>(),
-        [&Kind::Disagrees, &Kind::OutOfOrder]
+        FindingKind::ALL.iter().filter(|k| !judged(k)).collect::<Vec<_>>(),
+        [&FindingKind::Disagrees, &FindingKind::OutOfOrder]
     );
 }

@@ -1,6 +1,6 @@
 //! The chart: bars, a mean, volume and spread on one cursor.
 
-use stavel_core::check::Kind;
+use stavel_core::check::FindingKind;
 use stavel_core::model::columns::{CARRIED_SPREAD, FILLED, SHEET_SPREAD, is_filled};
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
@@ -255,7 +255,7 @@ fn draw_marks(view: &View<'_>, drawn: &Drawn, mut canvas: Canvas<'_>) {
     let info = view.snapshot.find(&drawn.series);
     let found = view.found.filter(|f| info.is_some_and(|info| info.edition.id == f.edition));
     let found = found.into_iter().flat_map(|f| &f.report.findings);
-    let mut found: Vec<_> = found.filter(|f| f.kind != Kind::ClosedMarket).collect();
+    let mut found: Vec<_> = found.filter(|f| f.kind != FindingKind::ClosedMarket).collect();
     // The worst is drawn last, so that it is the one seen.
     found.sort_by_key(|f| f.kind.severity());
     for f in found {

@@ -3,8 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use stavel_core::check::{
-    Against, Crossed, Finding, Kind, Learned, Mend, MendList, Report, WEEK_HOURS, check_series, cross_check,
-    learn_week, preview_mends,
+    Against, Crossed, Finding, FindingKind, Learned, Mend, MendList, Report, WEEK_HOURS, check_series,
+    cross_check, learn_week, preview_mends,
 };
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, date, wall};
@@ -255,7 +255,7 @@ fn seen(window: Span, report: &Report) -> Vec<&Finding> {
 }
 
 /// How many findings of a kind are in the window.
-fn count_in_window(window: Span, report: &Report, kind: Kind) -> usize {
+fn count_in_window(window: Span, report: &Report, kind: FindingKind) -> usize {
     report.findings.iter().filter(|f| f.kind == kind && f.span.overlap(&window).is_some()).count()
 }
 
@@ -318,7 +318,7 @@ impl CheckLens {
 
     fn mend_safe(&mut self) -> Effects {
         let Some(report) = self.report.get() else { return say(NOT_CHECKED) };
-        let is_due = report.count(Kind::DuplicateTime).0 > 0 || report.filler_closed > 0;
+        let is_due = report.count(FindingKind::DuplicateTime).0 > 0 || report.filler_closed > 0;
         self.mends = is_due.then_some(Mend::Safe).into_iter().collect();
         match is_due {
             true => Effects::new(),
@@ -428,7 +428,7 @@ impl CheckLens {
 
     fn draw_findings(&self, report: &Report, window: Span, mut canvas: Canvas<'_>) {
         let seen = seen(window, report);
-        let all: usize = Kind::ALL.iter().map(|k| count_in_window(window, report, *k)).sum();
+        let all: usize = FindingKind::ALL.iter().map(|k| count_in_window(window, report, *k)).sum();
         let head = match all {
             0 => "nothing found in this window".to_owned(),
             n => format!("{n} findings in this window"),
@@ -478,7 +478,7 @@ fn draw_kinds(report: &Report, canvas: &mut Canvas<'_>) -> u16 {
     canvas.put(1, 1, "kind", theme::faint());
     canvas.put_right(24, 1, "found", theme::faint());
     canvas.put_right(34, 1, "rows", theme::faint());
-    for (i, kind) in Kind::ALL.iter().enumerate() {
+    for (i, kind) in FindingKind::ALL.iter().enumerate() {
         let (n, rows) = report.count(*kind);
         let (mark, colour) = theme::severity(kind.severity());
         let style = if n > 0 { theme::words() } else { theme::rule().fg(theme::FAINT) };

@@ -1,6 +1,6 @@
 //! The calendar of a check: days shaded by completeness, with the worst finding of each place.
 
-use stavel_core::check::{Finding, Kind, Report};
+use stavel_core::check::{Finding, FindingKind, Report};
 use stavel_core::model::Span;
 use stavel_core::model::time::{DAY, civil_from_days, date, day_of, days_from_civil, monday_of, weekday};
 
@@ -70,7 +70,7 @@ fn draw_years(window: Span, report: &Report, mut canvas: Canvas<'_>) -> u16 {
 /// The worst finding that touches a span.
 fn worst(report: &Report, span: Span) -> Option<&Finding> {
     let told = |f: &&Finding| {
-        !matches!(f.kind, Kind::ClosedMarket | Kind::StubDay) && f.span.overlap(&span).is_some()
+        !matches!(f.kind, FindingKind::ClosedMarket | FindingKind::StubDay) && f.span.overlap(&span).is_some()
     };
     report.findings.iter().filter(told).max_by_key(|f| f.kind.severity())
 }

@@ -1,6 +1,6 @@
 //! What Stavel finds in the demo market against the file that tells the truth, over several markets.
 
-use stavel_core::check::{Finding, Kind, Mend, check_series};
+use stavel_core::check::{Finding, FindingKind, Mend, check_series};
 use stavel_core::job::Job;
 use stavel_core::model::{SeriesName, Span, time};
 use stavel_core::store::Shelf;
@@ -20,7 +20,7 @@ fn every_planted_defect_and_the_clock_are_found_in_other_markets_too() {
         assert!(until_mend.by_ref().all(|step| apply(&mut shelf, step, &job).is_ok()));
         let series: SeriesName = "NOKSEK@quill:1m".parse().unwrap();
         let (_, report) = check_series(&shelf, &series, Span::ALL, &job).unwrap();
-        let planted: Vec<(Kind, Span)> = truth
+        let planted: Vec<(FindingKind, Span)> = truth
             .defects
             .iter()
             .map(|d| {
@@ -35,7 +35,7 @@ fn every_planted_defect_and_the_clock_are_found_in_other_markets_too() {
                 report.findings.iter().filter(|f| f.kind == *kind && f.span.overlap(span).is_some()).count();
             assert_eq!(hits, 1, "seed {seed}: {} {}", kind.word(), time::wall(span.from));
         }
-        let found = report.findings.iter().filter(|f| f.kind != Kind::ClosedMarket).count();
+        let found = report.findings.iter().filter(|f| f.kind != FindingKind::ClosedMarket).count();
         assert_eq!(found, planted.len(), "seed {seed}: {:?}", report.findings);
         let align = recipe.step.iter().find(|s| matches!(s, Step::Align(_))).unwrap();
         let found = apply(&mut shelf, align, &job).unwrap();

@@ -36,7 +36,7 @@ fn order(series: SeriesName, format: Format) -> Order {
 fn every_format_is_proved_and_the_same_twice() {
     let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let (shelf, name) = shelf_with_bars(dir.path());
-    for format in Format::ALL {
+    for &format in Format::ALL {
         let order = order(name.clone(), format);
         let once = deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap();
         assert!(once.proved && once.rows == 300_000, "{format:?}");
@@ -55,7 +55,7 @@ fn every_format_is_proved_and_the_same_twice() {
 fn marks_asked_for_are_there_even_where_no_row_has_one() {
     let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let (shelf, name) = shelf_with_bars(dir.path());
-    for format in Format::ALL {
+    for &format in Format::ALL {
         let order = Order { origin: true, last: Some(2), ..order(name.clone(), format) };
         let delivery = deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap();
         assert!(delivery.proved && delivery.rows == 2, "{format:?}");
@@ -71,7 +71,7 @@ fn a_file_that_was_changed_is_not_proved() {
     let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let (shelf, name) = shelf_with_bars(dir.path());
     let info = shelf.find(&name).unwrap();
-    for format in Format::ALL {
+    for &format in Format::ALL {
         let path = deliver(&shelf, &order(name.clone(), format), out.path(), &Job::unwatched()).unwrap().path;
         let holds = |path: &Path| {
             let rows = shelf.scan(&info.edition, Span::ALL, None).unwrap();

@@ -169,7 +169,7 @@ impl DateEvidence {
         let told = |(order, r): &(DateOrder, Reading)| {
             format!(
                 "{} gives {} days, {} of them Saturdays, and {} turns in time",
-                order.option(),
+                order.word(),
                 r.days,
                 r.saturdays,
                 r.backward.min(r.forward)
@@ -185,7 +185,7 @@ impl DateEvidence {
             true => ORDERS.to_vec(),
             false => possible.into_iter().map(|(order, _)| order).collect(),
         };
-        orders.iter().map(|o| o.option().to_owned()).collect()
+        orders.iter().map(|o| o.word().to_owned()).collect()
     }
 }
 
