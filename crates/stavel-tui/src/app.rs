@@ -9,7 +9,7 @@ use stavel_core::model::Layout;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Micros, SeriesName, Span};
 use stavel_core::{Advice, Error, Result};
-use stavel_work::{Recipe, Report, Step, UndoStep, Upkeep};
+use stavel_work::{Recipe, Report, Step, UndoStep};
 
 use crate::act::{Act, Common, Table};
 use crate::data::Snapshot;
@@ -285,8 +285,8 @@ impl App {
                     self.window = Span::new(0, 0);
                 }
                 match step {
-                    Step::Shelf(s) if s.what == Upkeep::Remove => self.removed = s.series.clone(),
-                    Step::Shelf(s) if s.what == Upkeep::Tidy => (self.removed, self.undone) = (None, None),
+                    Step::Shelf(s) if s.remove => self.removed = s.series.clone(),
+                    Step::Shelf(s) if s.tidy => (self.removed, self.undone) = (None, None),
                     Step::Undo(s) => self.undone = s.series.clone(),
                     _ => {}
                 }

@@ -4,23 +4,20 @@ use serde_json::json;
 use stavel_core::Result;
 use stavel_core::frames::build_series;
 use stavel_core::job::Job;
+use stavel_core::model::Side;
 use stavel_core::model::time::{self, DAY, rfc3339};
-use stavel_core::model::{Frame, Side};
 use stavel_core::store::Shelf;
 
 use crate::assumptions;
 use crate::report::Report;
 use crate::step::FramesStep;
 
-fn side_of(text: Option<&str>) -> Result<Side> {
-    text.map_or(Ok(Side::Bid), str::parse)
-}
-
 pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<Report> {
-    let side = side_of(step.side.as_deref())?;
+    let side = step.side.unwrap_or(Side::Bid);
+    let frames: Vec<_> = step.frames.iter().flat_map(|f| f.built_from(step.series.frame)).collect();
     let (mut json, mut lines, mut changed) = (Vec::new(), Vec::new(), Vec::new());
     let mut on_closed_days = 0;
-    for built in build_series(shelf, &step.series, &step.frames, step.clock.as_ref(), side, job)? {
+    for built in build_series(shelf, &step.series, &frames, step.clock.as_ref(), side, job)? {
         let (name, e) = (&built.info.name, &built.info.edition);
         json.push(json!({
             "series": name, "edition": e.number, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last),
@@ -40,7 +37,7 @@ pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<R
     let report = Report { changed, ..Report::new(json!({ "series": json }), lines) };
     let mut report = Report { wants_person: on_closed_days > 0, ..report };
     let instrument = shelf.instrument(&step.series.instrument)?;
-    let is_of_days = step.frames.iter().any(|f| f.length() >= DAY);
+    let is_of_days = frames.iter().any(|f| f.length() >= DAY);
     if is_of_days && step.clock.is_none() && assumptions::day_is_anyones_guess(&instrument) {
         report.wants_person = true;
         report.lines.push(format!(
@@ -49,18 +46,4 @@ pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<R
         ));
     }
     Ok(report)
-}
-
-/// Frames named in a list, where `all` stands for the usual ones that can be made.
-pub fn frames_named(words: &[String], from: Frame) -> Result<Vec<Frame>> {
-    let mut out = Vec::new();
-    for word in words {
-        if word == "all" {
-            let usual = Frame::USUAL.iter().filter_map(|f| f.parse().ok());
-            out.extend(usual.filter(|f| stavel_core::frames::can_build(from, *f)));
-        } else {
-            out.push(word.parse()?);
-        }
-    }
-    Ok(out)
 }

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use serde_json::json;
 
 use crate::report::Report;
-use crate::step::IntakeStep;
+use crate::step::{IntakeStep, Prefer};
 use stavel_core::check;
 use stavel_core::intake::{self, ClockHint, FactsTaken, Hints, Planned, Taken};
 use stavel_core::job::Job;
@@ -36,7 +36,7 @@ pub fn hints_of(shelf: &Shelf, step: &IntakeStep) -> Result<Hints> {
         corrected: None,
         names: step.names.clone(),
         replace: step.replace,
-        prefer_new: step.prefer_new,
+        prefer_new: step.prefer == Prefer::New,
     })
 }
 

@@ -31,12 +31,11 @@ pub use apply::{apply, as_act};
 pub use assumptions::of_rows as assumed_of_rows;
 pub use chart::bars_for_chart;
 pub use check::check_json;
-pub use frames::frames_named;
 pub use intake::{hints_of, layout_named, plan_of};
 pub use recipe::{Done, Recipe, run, what_was_done};
 pub use report::{LongList, Report, bytes_in_words};
 pub use span::span_between;
 pub use step::{
-    AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, RehearseStep,
-    ShelfStep, SpliceStep, Step, UndoStep, Upkeep,
+    AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted, IntakeStep, Prefer,
+    RehearseStep, SheetValues, ShelfStep, SpliceStep, Step, UndoStep, recipe_keys,
 };

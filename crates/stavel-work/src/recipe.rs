@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use crate::report::Report;
-use crate::step::*;
+use crate::step::{Step, step_with_older_keys, steps_with_older_keys};
 use stavel_core::model::{Made, SeriesName};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
@@ -48,7 +48,13 @@ impl Recipe {
     /// # Errors
     /// A sentence with the place in the file at `path`.
     pub fn from_text(text: &str, path: &Path) -> Result<Recipe> {
-        toml::from_str(text).map_err(|e| {
+        let read = toml::from_str::<Recipe>(text).or_else(|e| {
+            let step = steps_with_older_keys(text).ok_or(e)?;
+            let title =
+                text.parse::<toml::Table>().ok().and_then(|t| Some(t.get("title")?.as_str()?.to_owned()));
+            Ok(Recipe { title, step })
+        });
+        read.map_err(|e: toml::de::Error| {
             let line = e.span().map_or(0, |s| text[..s.start.min(text.len())].matches('\n').count() + 1);
             Error::input(format!(
                 "The recipe {}, line {line}: {}.",
@@ -73,7 +79,7 @@ impl Step {
             Step::Intake(s) => s.paths.iter_mut().for_each(place),
             Step::Deliver(s) => place(&mut s.out),
             Step::Chart(s) => place(&mut s.out),
-            Step::Rehearse(s) => place(&mut s.orders),
+            Step::Rehearse(s) => s.orders.iter_mut().for_each(place),
             Step::Check(s) => {
                 let paths = [&mut s.mends, &mut s.save_mends, &mut s.report];
                 paths.into_iter().flatten().for_each(place);
@@ -102,7 +108,7 @@ impl Step {
         match self {
             Step::Intake(s) => s.paths.clone(),
             Step::Check(s) => s.mends.iter().cloned().collect(),
-            Step::Rehearse(s) => vec![s.orders.clone()],
+            Step::Rehearse(s) => s.orders.iter().cloned().collect(),
             _ => Vec::new(),
         }
     }
@@ -115,8 +121,9 @@ impl Step {
 pub fn what_was_done(shelf: &Shelf) -> Result<Recipe> {
     let mut step = Vec::new();
     for text in shelf.steps_done()? {
-        match (toml::from_str::<Step>(&text), toml::from_str::<Recipe>(&text)) {
-            (Ok(one), _) => step.push(one),
+        let one = toml::from_str(&text).ok().or_else(|| step_with_older_keys(&text));
+        match (one, Recipe::from_text(&text, Path::new(""))) {
+            (Some(one), _) => step.push(one),
             (_, Ok(run)) => step.extend(run.step),
             // Steps of a later version, or of one before, that this one cannot read.
             _ => {}
@@ -327,6 +334,40 @@ mod tests {
         done_now(&mut shelf, &recipe);
         shelf.end_act("", "run").unwrap();
         assert_eq!(acts(&shelf), ["intake", "check", "intake", "check", "frames", "deliver"]);
+    }
+
+    #[test]
+    fn recipes_of_earlier_versions_mean_what_they_meant() {
+        let read = |text: &str| Recipe::from_text(text, Path::new("r.toml"));
+        let older = "title = \"t\"\n\
+            [[step]]\nact = \"intake\"\npaths = [\"a.csv\"]\nsource = \"quill\"\nprefer_new = true\n\
+            [[step]]\nact = \"shelf\"\ndo = \"rename\"\nseries = \"A@b:1m\"\nto = \"A@c:1m\"\n\
+            [[step]]\nact = \"shelf\"\ndo = \"tidy\"\n";
+        let newer = "title = \"t\"\n\
+            [[step]]\nact = \"intake\"\npaths = [\"a.csv\"]\nsource = \"quill\"\nprefer = \"new\"\n\
+            [[step]]\nact = \"shelf\"\nseries = \"A@b:1m\"\nrename = \"A@c:1m\"\n\
+            [[step]]\nact = \"shelf\"\ntidy = true\n";
+        assert_eq!(read(older).unwrap(), read(newer).unwrap());
+        let unknown = read("[[step]]\nact = \"shelf\"\ndo = \"burn\"\n").unwrap_err().to_string();
+        assert!(unknown.contains("line 1") && unknown.contains("do"), "{unknown}");
+    }
+
+    #[test]
+    fn a_step_of_the_shelf_says_one_thing() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
+        for keys in ["", "remove = true\ntidy = true\nseries = \"A@b:1m\"\n"] {
+            let step = toml::from_str(&format!("act = \"shelf\"\n{keys}")).unwrap();
+            let err = apply(&mut shelf, &step, &Job::unwatched()).err().unwrap();
+            assert!(err.to_string().contains("Say one of"), "{err}");
+        }
+    }
+
+    #[test]
+    fn the_docs_tell_every_key() {
+        let told = include_str!("../../../docs/recipes.md");
+        let table = crate::recipe_keys();
+        assert!(told.contains(&table), "put this into docs/recipes.md:\n{table}");
     }
 
     #[test]

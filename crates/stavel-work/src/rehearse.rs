@@ -29,7 +29,10 @@ pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<Report>
             "Depth rows alone cannot be played; name the ticks or bars of the instrument.",
         ));
     }
-    let orders = read_orders(&step.orders)?;
+    let orders = step.orders.as_deref().ok_or_else(|| {
+        Error::arguments("A rehearsal without a screen needs orders: a CSV file of time,side,lots.")
+    })?;
+    let orders = read_orders(orders)?;
     let instrument = shelf.instrument(&step.series.instrument)?;
     let (sheet, in_points) = money_sheet(&instrument, edition.scale.price);
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;

@@ -6,22 +6,13 @@ use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
 use crate::report::{Report, bytes_in_words};
-use crate::step::{ShelfStep, Upkeep};
+use crate::step::ShelfStep;
 
 pub fn upkeep(shelf: &mut Shelf, step: &ShelfStep, job: &Job) -> Result<Report> {
     let named = || step.series.as_ref().ok_or_else(|| Error::arguments("Say which series is meant."));
-    match step.what {
-        Upkeep::Remove => {
+    match (&step.rename, step.remove, step.tidy) {
+        (Some(to), false, false) => {
             let name = named()?;
-            shelf.remove(name)?;
-            let line = format!(
-                "{name} is off the shelf; stavel undo {name} brings it back until the shelf is tidied"
-            );
-            Ok(Report { changed: vec![name.clone()], ..Report::new(json!({"removed": name}), vec![line]) })
-        }
-        Upkeep::Rename => {
-            let (name, to) =
-                (named()?, step.to.as_ref().ok_or_else(|| Error::arguments("Say the new name."))?);
             shelf.rename(name, to)?;
             let line = format!("{name} is {to} now, with all its editions");
             Ok(Report {
@@ -29,7 +20,15 @@ pub fn upkeep(shelf: &mut Shelf, step: &ShelfStep, job: &Job) -> Result<Report> 
                 ..Report::new(json!({"renamed": name, "to": to}), vec![line])
             })
         }
-        Upkeep::Tidy => {
+        (None, true, false) => {
+            let name = named()?;
+            shelf.remove(name)?;
+            let line = format!(
+                "{name} is off the shelf; stavel undo {name} brings it back until the shelf is tidied"
+            );
+            Ok(Report { changed: vec![name.clone()], ..Report::new(json!({"removed": name}), vec![line]) })
+        }
+        (None, false, true) => {
             let tidied = shelf.tidy(step.series.as_ref(), job)?;
             let mut line = format!(
                 "{} older editions are gone, and {} files with {}",
@@ -45,5 +44,6 @@ pub fn upkeep(shelf: &mut Shelf, step: &ShelfStep, job: &Job) -> Result<Report> 
             });
             Ok(Report::new(json, vec![line]))
         }
+        _ => Err(Error::arguments("Say one of rename, remove and tidy; the shelf is as it was.")),
     }
 }

@@ -7,13 +7,9 @@ use anyhow::{Context, Result, bail};
 use serde_json::json;
 use stavel_core::Error;
 use stavel_core::job::Job;
-use stavel_core::model::Stamp;
 use stavel_core::splice::{Ask, ask_of};
 use stavel_core::store::Shelf;
-use stavel_work::{
-    AlignStep, ChartStep, CheckStep, DeliverStep, Done, FramesStep, Recipe, RehearseStep, Report, SpliceStep,
-    Step, UndoStep, frames_named,
-};
+use stavel_work::{DeliverStep, Done, IntakeStep, Recipe, RehearseStep, Report, SpliceStep, Step};
 
 use crate::args::*;
 use crate::output::{Ending, print_json, print_lines, quietly, tell};
@@ -34,22 +30,14 @@ fn shelf_folder(args: &Args) -> Result<PathBuf> {
 /// A splice as it was asked for, or as the joined series says it was made.
 fn splice_step(a: &SpliceArgs, folder: &Path) -> Result<SpliceStep> {
     if !a.refresh {
-        return Ok(SpliceStep {
-            series: a.series.clone(),
-            into: a.into.clone().unwrap_or_default(),
-            rule: a.rule.clone(),
-            level: a.level,
-            carry_spread: a.carry_spread,
-            layered: a.layered,
-            anew: a.anew,
-        });
+        return Ok(a.step.clone());
     }
-    let [joined] = a.series.as_slice() else {
+    let [joined] = a.step.series.as_slice() else {
         bail!(Error::arguments("--refresh takes one joined series."));
     };
     let (series, ask) = ask_of(&Shelf::open(folder)?.find(joined)?)?;
     let Ask { rule, level, carry_spread, layered, .. } = ask;
-    let (into, anew) = (joined.source.clone(), a.anew);
+    let (into, anew) = (joined.source.clone(), a.step.anew);
     Ok(SpliceStep { series, into, rule, level, carry_spread, layered, anew })
 }
 
@@ -65,11 +53,15 @@ pub fn run(args: Args) -> Result<Ending> {
         Some(Command::Shelf(a)) if !a.changes() => return shelf::show(&folder, a, args.json),
         Some(Command::Layout { act }) => return layouts::run(&folder, act, args.json),
         Some(Command::Run { recipe, dry_run }) => return run_recipe(&folder, recipe, *dry_run, args.json),
-        Some(Command::Intake(a)) if a.dry_run => return layouts::preview(&folder, &a.step()?, args.json),
-        Some(Command::Intake(IntakeArgs { rejects: Some(id), retake: false, .. })) => {
+        Some(Command::Intake(a)) if a.dry_run => return layouts::preview(&folder, &a.step, args.json),
+        Some(Command::Intake(IntakeArgs {
+            step: IntakeStep { rejects: Some(id), .. },
+            retake: false,
+            ..
+        })) => {
             return layouts::show_rejects(&folder, id, args.json);
         }
-        Some(Command::Rehearse { series, from, orders: None, .. }) => {
+        Some(Command::Rehearse(RehearseStep { series, from, orders: None, .. })) => {
             stavel_tui::rehearse(&folder, series, from.as_deref())?;
             return Ok(Ending::Done);
         }
@@ -88,73 +80,20 @@ fn ending_of(report: &Report) -> Ending {
 /// The step a command asks for.
 fn step_of(command: &Command, folder: &Path) -> Result<Step> {
     Ok(match command {
-        Command::Intake(a) => Step::Intake(a.step()?),
-        Command::Undo { series } => Step::Undo(UndoStep { series: series.clone() }),
-        Command::Redo { series } => Step::Redo(UndoStep { series: series.clone() }),
-        Command::Check(a) => Step::Check(CheckStep {
-            series: a.series.clone(),
-            from: a.from.clone(),
-            to: a.to.clone(),
-            mend: a.mend.clone(),
-            mends: a.mends.clone(),
-            save_mends: a.save_mends.clone(),
-            against: a.against.clone(),
-            learn: a.learn,
-            report: a.report.clone(),
-        }),
-        Command::Align { series, to, anchor, accept, clock, stamp, scan } => Step::Align(AlignStep {
-            accept: *accept,
-            anchor: *anchor,
-            clock: clock.clone(),
-            stamp: stamp.as_deref().map(|s| if s == "close" { Stamp::Close } else { Stamp::Open }),
-            scan: *scan,
-            ..AlignStep::of(series.clone(), to.clone())
-        }),
-        Command::Splice(s) => Step::Splice(splice_step(s, folder)?),
-        Command::Frames { series, frames, clock, side } => {
-            Shelf::open(folder)?.find(series)?;
-            let frames = frames_named(frames, series.frame)?;
-            Step::Frames(FramesStep {
-                series: series.clone(),
-                frames,
-                clock: clock.clone(),
-                side: side.clone(),
-            })
-        }
-        Command::Compose(a) => Step::Compose(a.step()?),
-        Command::Deliver(a) => Step::Deliver(deliver_step(a, a.out.clone())),
-        Command::Chart { series, with, from, to, ma, out } => Step::Chart(ChartStep {
-            series: series.clone(),
-            with: with.clone(),
-            from: from.clone(),
-            to: to.clone(),
-            ma: *ma,
-            out: out.clone(),
-        }),
-        Command::Rehearse { series, from, to, orders } => Step::Rehearse(RehearseStep {
-            series: series.clone(),
-            from: from.clone(),
-            to: to.clone(),
-            orders: orders.clone().unwrap_or_default(),
-        }),
-        Command::Shelf(a) => Step::Shelf(a.step()),
+        Command::Intake(a) => Step::Intake(a.step.clone()),
+        Command::Undo(step) => Step::Undo(step.clone()),
+        Command::Redo(step) => Step::Redo(step.clone()),
+        Command::Check(step) => Step::Check(step.clone()),
+        Command::Align(step) => Step::Align(step.clone()),
+        Command::Splice(a) => Step::Splice(splice_step(a, folder)?),
+        Command::Frames(step) => Step::Frames(step.clone()),
+        Command::Compose(step) => Step::Compose(step.clone()),
+        Command::Deliver(step) => Step::Deliver(step.clone()),
+        Command::Chart(step) => Step::Chart(step.clone()),
+        Command::Rehearse(step) => Step::Rehearse(step.clone()),
+        Command::Shelf(a) => Step::Shelf(a.step.clone()),
         Command::Demo(_) | Command::Layout { .. } | Command::Run { .. } => bail!("This command is no step."),
     })
-}
-
-fn deliver_step(a: &DeliverArgs, out: PathBuf) -> DeliverStep {
-    DeliverStep {
-        series: a.series.clone(),
-        out,
-        layout: a.layout.clone(),
-        format: a.format,
-        clock: a.clock.clone(),
-        from: a.from.clone(),
-        to: a.to.clone(),
-        last: a.last,
-        origin: a.origin,
-        stale_ok: a.stale_ok,
-    }
 }
 
 /// Opens a shelf to change it, and tells what was set aside then.
@@ -178,13 +117,13 @@ pub fn do_step(folder: &Path, step: &Step) -> Result<Report> {
 }
 
 /// Prints a report for a person, or its document.
-fn deliver_to_stdout(folder: &Path, a: &DeliverArgs) -> Result<Ending> {
+fn deliver_to_stdout(folder: &Path, a: &DeliverStep) -> Result<Ending> {
     if a.series.len() != 1 {
         return Err(Error::arguments("Only one series at a time goes to standard output.").into());
     }
     // Even what goes to standard output is proved first, in a file of its own.
     let temporary = std::env::temp_dir().join(format!("stavel-{}.{}", std::process::id(), a.format.word()));
-    let report = do_step(folder, &Step::Deliver(deliver_step(a, temporary.clone())));
+    let report = do_step(folder, &Step::Deliver(DeliverStep { out: temporary.clone(), ..a.clone() }));
     let copied = report.and_then(|report| {
         // What could not be proved is not passed off as the series.
         let proved = report.files.first().is_some_and(|f| *f == temporary);
@@ -266,20 +205,6 @@ mod tests {
     use super::*;
     use clap::Parser;
 
-    /// The words of a command line as a shell would split them.
-    fn words(line: &str) -> Vec<String> {
-        let mut out = vec![String::new()];
-        let mut quoted = false;
-        for c in line.chars() {
-            match c {
-                '\'' => quoted = !quoted,
-                ' ' if !quoted => out.push(String::new()),
-                c => out.last_mut().unwrap().push(c),
-            }
-        }
-        out
-    }
-
     /// What the bench shows as the command for a step must be that step when it is typed.
     #[test]
     fn every_step_is_told_as_the_command_that_does_it() {
@@ -324,6 +249,12 @@ level = 'ratio'
 carry_spread = true
 layered = true
 [[step]]
+act = 'frames'
+series = 'NOKSEK@quill:ticks'
+frames = ['all', '9h']
+clock = 'UTC+3'
+side = 'mid'
+[[step]]
 act = 'compose'
 name = 'NOKSEK.day'
 like = 'NOKSEK'
@@ -353,16 +284,15 @@ from = '2024-03-27'
 orders = 'o.csv'
 [[step]]
 act = 'shelf'
-do = 'rename'
 series = 'NOKSEK@quill:ticks'
-to = 'NOKSEK@vendor:ticks'
+rename = 'NOKSEK@vendor:ticks'
 [[step]]
 act = 'shelf'
-do = 'remove'
 series = 'NOKSEK@quill:ticks'
+remove = true
 [[step]]
 act = 'shelf'
-do = 'tidy'
+tidy = true
 [[step]]
 act = 'intake'
 paths = []
@@ -371,12 +301,16 @@ rejects = 'NOKSEK-quill-1m-1'
 layout = 'quill-bars'
 stamp = 'close'
 names = '{instrument}.csv'
-prefer_new = true
+prefer = 'new'
 [[step]]
 act = 'deliver'
 series = ['NOKSEK@joined:1h']
 out = 'x.csv'
 layout = 'quill-bars'
+[[step]]
+act = 'intake'
+paths = [\"-it's $HOME.csv\"]
+source = 'quill'
 [[step]]
 act = 'undo'
 series = 'NOKSEK@quill:ticks'
@@ -387,10 +321,11 @@ series = 'NOKSEK@quill:ticks'
         // Read where no folder is put before the paths.
         std::env::set_current_dir(dir.path()).unwrap();
         let recipe = Recipe::read(Path::new("r.toml")).unwrap();
-        assert_eq!(recipe.step.len(), 14);
+        assert_eq!(recipe.step.len(), 16);
         for step in &recipe.step {
             let line = step.command_line();
-            let args = Args::try_parse_from(words(&line)).unwrap_or_else(|e| panic!("{line}: {e}"));
+            let args =
+                Args::try_parse_from(shlex::split(&line).unwrap()).unwrap_or_else(|e| panic!("{line}: {e}"));
             let typed = step_of(&args.command.unwrap(), dir.path()).unwrap();
             assert_eq!(typed, *step, "{line}");
         }

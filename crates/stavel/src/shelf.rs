@@ -21,8 +21,8 @@ pub fn show(folder: &Path, args: &ShelfArgs, as_json: bool) -> Result<Ending> {
         return rebuild_catalog(folder, as_json);
     }
     let shelf = Shelf::open(folder)?;
-    match (&args.series, &args.facts) {
-        _ if args.verify => verify(&shelf, args.series.as_ref(), as_json),
+    match (&args.step.series, &args.facts) {
+        _ if args.verify => verify(&shelf, args.step.series.as_ref(), as_json),
         (_, Some(instrument)) => show_facts(&shelf, instrument, as_json),
         (Some(name), None) if args.editions => {
             let info = shelf.find(name)?;

@@ -10,7 +10,7 @@ use stavel_core::model::price::scaled;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, date, wall};
 use stavel_core::model::{Columns, SeriesName, Span, time};
 use stavel_core::store::SeriesInfo;
-use stavel_work::{CheckStep, ComposeStep, Step};
+use stavel_work::{CheckStep, ComposeStep, SheetValues, Step};
 
 use super::check_mends::{self, Preview};
 use super::{Fact, Lens, check_against, check_calendar, check_week, rests_on, step};
@@ -171,7 +171,7 @@ impl Lens for CheckLens {
                 view.selected.cloned().map_or_else(Effects::new, |s| start(Step::Check(step(s))))
             }
             Some(Asked::Week(name)) => {
-                let set = [("hours".to_owned(), text.to_owned())].into();
+                let set = SheetValues::one("hours", text);
                 start(Step::Compose(ComposeStep { name, set, ..ComposeStep::default() }))
             }
             None => Effects::new(),

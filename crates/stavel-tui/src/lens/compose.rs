@@ -3,7 +3,7 @@
 use stavel_core::model::Instrument;
 use stavel_core::model::instrument::KEYS;
 use stavel_core::model::session::open_quarters;
-use stavel_work::{ComposeStep, Step};
+use stavel_work::{ComposeStep, SheetValues, Step};
 
 use super::{Fact, Lens, step};
 use crate::act::Row;
@@ -90,7 +90,7 @@ impl Lens for ComposeLens {
     fn answer(&mut self, text: &str, _view: &View<'_>) -> Effects {
         match self.asked.take() {
             Some(Asked::Value(name, key)) => {
-                let set = [(key.to_owned(), text.to_owned())].into();
+                let set = SheetValues::one(key, text);
                 start(Step::Compose(ComposeStep { name, set, ..Default::default() }))
             }
             Some(Asked::NameLike(like)) => {

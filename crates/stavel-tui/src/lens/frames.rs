@@ -4,7 +4,7 @@ use stavel_core::frames::{Grid, can_build};
 use stavel_core::model::time::{DAY, HOUR, date, wall};
 use stavel_core::model::{Clock, Frame, Span};
 use stavel_core::store::SeriesInfo;
-use stavel_work::{FramesStep, Step};
+use stavel_work::{FramesStep, FramesWanted, Step};
 
 use super::{Fact, Lens, rests_on, step};
 use crate::act::Row;
@@ -95,7 +95,7 @@ impl Lens for FramesLens {
         if frames.is_empty() {
             return say("nothing to build: every frame is up to date");
         }
-        let series = base.name.clone();
+        let (series, frames) = (base.name.clone(), frames.into_iter().map(FramesWanted::One).collect());
         start(Step::Frames(FramesStep { series, frames, clock: None, side: None }))
     }
 

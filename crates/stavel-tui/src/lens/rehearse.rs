@@ -9,7 +9,7 @@ use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, wall};
 use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Shape, Side, Span};
 use stavel_core::rehearse::{Account, Direction, Landing, SpreadRule, Tape, money, money_sheet};
 use stavel_draw::{SceneRequest, scene};
-use stavel_work::{ComposeStep, Step};
+use stavel_work::{ComposeStep, SheetValues, Step};
 
 use super::{Fact, Lens, rests_on};
 use crate::act::Row;
@@ -150,7 +150,7 @@ impl Lens for RehearseLens {
                 Err(err) => vec![Effect::Complain(err)],
             },
             Some(Asked::Spread(name)) => {
-                let set = [("spread".to_owned(), text.to_owned())].into();
+                let set = SheetValues::one("spread", text);
                 start(Step::Compose(ComposeStep { name, set, ..Default::default() }))
             }
             None => Effects::new(),

@@ -6,7 +6,7 @@ use stavel_core::job::Job;
 use stavel_core::model::time::{HOUR, date, day_of, wall};
 use stavel_core::model::{Clock, Decision, Made, SeriesName, Span};
 use stavel_core::store::{Compared, EditionInfo, SeriesInfo, Shelf, Verified};
-use stavel_work::{Report, ShelfStep, Step, Upkeep};
+use stavel_work::{Report, ShelfStep, Step};
 
 use super::{Fact, Lens, step};
 use crate::act::Row;
@@ -169,13 +169,18 @@ impl Lens for ShelfLens {
             Some(Asked::NewName(series)) => match text.parse::<SeriesName>() {
                 Ok(to) => {
                     let mut out = vec![Effect::Select(to.clone())];
-                    out.extend(upkeep(Upkeep::Rename, Some(series), Some(to)));
+                    let step = ShelfStep { series: Some(series), rename: Some(to), ..ShelfStep::default() };
+                    out.extend(start(Step::Shelf(step)));
                     out
                 }
                 Err(err) => vec![Effect::Complain(err)],
             },
-            Some(Asked::Remove(series)) if is_yes => upkeep(Upkeep::Remove, Some(series), None),
-            Some(Asked::Tidy) if is_yes => upkeep(Upkeep::Tidy, None, None),
+            Some(Asked::Remove(series)) if is_yes => {
+                start(Step::Shelf(ShelfStep { series: Some(series), remove: true, ..ShelfStep::default() }))
+            }
+            Some(Asked::Tidy) if is_yes => {
+                start(Step::Shelf(ShelfStep { tidy: true, ..ShelfStep::default() }))
+            }
             _ => Effects::new(),
         }
     }
@@ -368,10 +373,6 @@ impl ShelfLens {
             }
         }
     }
-}
-
-fn upkeep(what: Upkeep, series: Option<SeriesName>, to: Option<SeriesName>) -> Effects {
-    start(Step::Shelf(ShelfStep { what, series, to }))
 }
 
 fn compared_in_words(c: &Compared, (here, there): (i64, i64)) -> String {

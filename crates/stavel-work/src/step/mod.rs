@@ -1,0 +1,91 @@
+//! One act with all its settings.
+
+mod command_line;
+mod older;
+mod settings;
+
+use serde::{Deserialize, Serialize};
+use stavel_core::check::Against;
+use stavel_core::model::SeriesName;
+
+pub use command_line::recipe_keys;
+pub use older::{step_with_older_keys, steps_with_older_keys};
+pub use settings::{
+    AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted, IntakeStep, Prefer,
+    RehearseStep, SheetValues, ShelfStep, SpliceStep, UndoStep,
+};
+
+/// An act on a shelf. In a recipe: a `[[step]]` table whose `act` names it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "act", rename_all = "lowercase")]
+pub enum Step {
+    Intake(IntakeStep),
+    Check(CheckStep),
+    Align(AlignStep),
+    Splice(SpliceStep),
+    Frames(FramesStep),
+    Compose(ComposeStep),
+    Deliver(DeliverStep),
+    Chart(ChartStep),
+    Rehearse(RehearseStep),
+    Undo(UndoStep),
+    Redo(UndoStep),
+    Shelf(ShelfStep),
+}
+
+impl Step {
+    /// The stage's word.
+    pub fn act(&self) -> &'static str {
+        match self {
+            Step::Intake(_) => "intake",
+            Step::Check(_) => "check",
+            Step::Align(_) => "align",
+            Step::Splice(_) => "splice",
+            Step::Frames(_) => "frames",
+            Step::Compose(_) => "compose",
+            Step::Deliver(_) => "deliver",
+            Step::Chart(_) => "chart",
+            Step::Rehearse(_) => "rehearse",
+            Step::Undo(_) => "undo",
+            Step::Redo(_) => "redo",
+            Step::Shelf(_) => "shelf",
+        }
+    }
+
+    /// True where the step changes the shelf.
+    pub fn writes(&self) -> bool {
+        match self {
+            Step::Check(s) => s.mends_something(),
+            Step::Align(s) => s.anchor,
+            Step::Deliver(_) | Step::Chart(_) | Step::Rehearse(_) => false,
+            Step::Intake(_)
+            | Step::Splice(_)
+            | Step::Frames(_)
+            | Step::Compose(_)
+            | Step::Undo(_)
+            | Step::Redo(_)
+            | Step::Shelf(_) => true,
+        }
+    }
+
+    /// The series whose rows the step reads, as far as the step names them.
+    pub fn reads(&self) -> Vec<SeriesName> {
+        match self {
+            Step::Check(s) => {
+                let other = s.against.iter().filter_map(|a| match a {
+                    Against::Series(name) => Some(name),
+                    Against::Edition(_) => None,
+                });
+                std::iter::once(&s.series).chain(other).cloned().collect()
+            }
+            Step::Align(s) => std::iter::once(&s.series).chain(&s.to).cloned().collect(),
+            Step::Splice(s) => s.series.clone(),
+            Step::Frames(s) => vec![s.series.clone()],
+            Step::Compose(s) => s.from.iter().cloned().collect(),
+            Step::Deliver(s) => s.series.clone(),
+            Step::Chart(s) => std::iter::once(&s.series).chain(&s.with).cloned().collect(),
+            Step::Rehearse(s) => vec![s.series.clone()],
+            Step::Intake(_) | Step::Undo(_) | Step::Redo(_) | Step::Shelf(_) => Vec::new(),
+        }
+    }
+}

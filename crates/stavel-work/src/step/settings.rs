@@ -1,0 +1,537 @@
+//! The settings of each act: one table for what may be typed, what a recipe may say, and their docs.
+//!
+//! A field is an argument of the command (its doc comment is the help) and a key of the recipe's `[[step]]` table
+//! under the same name. [`Step::command_line`](super::Step::command_line) and the table of keys in `docs/recipes.md`
+//! are made from the same fields.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use clap::builder::{PossibleValuesParser, TypedValueParser};
+use clap::{Arg, ArgAction, ArgMatches, Args, Command};
+use serde::{Deserialize, Serialize};
+
+use stavel_core::check::{Against, Mend};
+use stavel_core::deliver::Format;
+use stavel_core::frames::can_build;
+use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, Side, Stamp};
+use stavel_core::splice::{Level, Rule};
+use stavel_core::{Error, Result};
+
+/// Files to take in.
+#[derive(Debug, Clone, Default, PartialEq, Args, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct IntakeStep {
+    /// Files, folders, archives (.zip .gz .zst), or patterns with * and ?.
+    #[arg(required_unless_present = "rejects", value_name = "PATH")]
+    pub paths: Vec<PathBuf>,
+    /// The identifier of rows that an earlier intake rejected, instead of paths.
+    #[arg(long, value_name = "ID", conflicts_with = "paths")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rejects: Option<String>,
+    /// Where they come from: a vendor or broker.
+    #[arg(long, required_unless_present = "rejects", default_value = "", hide_default_value = true)]
+    pub source: String,
+    /// The instrument; else told from names or columns.
+    #[arg(long)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub instrument: Option<String>,
+    /// The clock of the times, as UTC, UTC+3, Europe/Oslo or America/New_York+7h; or afloat.
+    #[arg(long)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub clock: Option<String>,
+    /// ticks, 1m, 1h, …; else told from the times.
+    #[arg(long)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub frame: Option<Frame>,
+    /// The price of bars, or of a single price: bid, ask, mid or last.
+    #[arg(long)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub side: Option<String>,
+    /// Decimals of the prices; else told from the file.
+    #[arg(long)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub decimals: Option<u8>,
+    /// Order of dates; else told from the file.
+    #[arg(long, value_parser = one_of::<DateOrder>())]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub dates: Option<DateOrder>,
+    /// Which end of a bar its time names; else found.
+    #[arg(long, value_parser = one_of::<Stamp>())]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stamp: Option<Stamp>,
+    /// A saved layout, or a file with one; else found in each file.
+    #[arg(long)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub layout: Option<String>,
+    /// How file names are made, as "{instrument}-{frame}.csv".
+    #[arg(long, value_name = "PATTERN")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub names: Option<String>,
+    /// Replace the span that the new rows cover; else they are added.
+    #[arg(long)]
+    #[serde(skip_serializing_if = "is_default")]
+    pub replace: bool,
+    /// Which of two bars at one time with other values is kept.
+    #[arg(long, value_parser = one_of::<Prefer>(), default_value = "old")]
+    #[serde(skip_serializing_if = "is_default")]
+    pub prefer: Prefer,
+}
+
+/// Which of two bars at one time with other values is kept.
+#[derive(
+    Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, strum::EnumString, strum::VariantNames,
+)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum Prefer {
+    /// The one on the shelf.
+    #[default]
+    Old,
+    /// The one taken in now.
+    New,
+}
+
+/// A series to check, and kinds of findings to mend.
+#[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct CheckStep {
+    /// The series.
+    pub series: SeriesName,
+    /// Check from this moment on.
+    #[arg(long, value_name = "TIME")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// Check up to this moment.
+    #[arg(long, value_name = "TIME")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
+    /// What to mend, divided by commas: kinds of findings, filler, conflicting_time=last or =median,
+    /// move=FROM/TO=-1h, rescale=FROM/TO=0.1.
+    #[arg(long, value_delimiter = ',', value_name = "MEND")]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub mend: Vec<Mend>,
+    /// A file with a list of mends, done before those named here.
+    #[arg(long, value_name = "FILE")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mends: Option<PathBuf>,
+    /// Save the mends as a list, for other series.
+    #[arg(long, value_name = "FILE")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub save_mends: Option<PathBuf>,
+    /// Compare it with another series, or with an edition of itself.
+    #[arg(long, value_name = "SERIES|EDITION")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub against: Option<Against>,
+    /// Read the session week off the rows.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub learn: bool,
+    /// Write a page to keep with the data, .html or .pdf.
+    #[arg(long, value_name = "FILE")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub report: Option<PathBuf>,
+}
+
+impl CheckStep {
+    /// A check of a whole series that mends nothing.
+    pub fn of(series: SeriesName) -> CheckStep {
+        CheckStep {
+            series,
+            from: None,
+            to: None,
+            mend: Vec::new(),
+            mends: None,
+            save_mends: None,
+            against: None,
+            learn: false,
+            report: None,
+        }
+    }
+
+    /// True where rows are changed.
+    pub fn mends_something(&self) -> bool {
+        !self.mend.is_empty() || self.mends.is_some()
+    }
+}
+
+/// A series whose clock is to be found, and the anchored one to find it with.
+#[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AlignStep {
+    /// The series whose clock is to be found.
+    pub series: SeriesName,
+    /// The anchored series to compare it with; not needed where the clock is said.
+    #[arg(long, value_name = "SERIES", required_unless_present = "clock")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<SeriesName>,
+    /// Take this clock instead of finding one.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clock: Option<Clock>,
+    /// Which end of a bar its time names; found where it is not said.
+    #[arg(long, value_parser = one_of::<Stamp>())]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stamp: Option<Stamp>,
+    /// Tell the score of every rule that was tried.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub scan: bool,
+    /// Store the series in UTC with the clock found, or chosen.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub anchor: bool,
+    /// Take the clock found even where weeks speak against it.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub accept: bool,
+}
+
+impl AlignStep {
+    /// The clock is to be found; nothing is written.
+    pub fn of(series: SeriesName, to: Option<SeriesName>) -> AlignStep {
+        AlignStep { series, to, anchor: false, clock: None, stamp: None, scan: false, accept: false }
+    }
+}
+
+/// Series to join, in order of precedence.
+#[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SpliceStep {
+    /// Sources in order of precedence.
+    #[arg(required = true)]
+    pub series: Vec<SeriesName>,
+    /// The source the joined series gets.
+    #[arg(long, value_name = "SOURCE", required_unless_present = "refresh")]
+    #[arg(default_value = "", hide_default_value = true)]
+    pub into: String,
+    /// Who owns which time: span, holes, grade, cut=TIME, or hours=WEEK as in
+    /// 'hours=mon-fri 08:00-17:00 Europe/Oslo'.
+    #[arg(long, default_value = "span")]
+    #[serde(default = "span_rule", skip_serializing_if = "is_span_rule")]
+    pub rule: Rule,
+    /// Bring later series to the level of the first: none, shift or ratio.
+    #[arg(long, default_value = "none")]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub level: Level,
+    /// Put the first one's spread by hour of the week on rows that do not know theirs.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub carry_spread: bool,
+    /// Keep ticks where there are ticks and minutes elsewhere, as layers of one series.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub layered: bool,
+    /// Measure levels and spreads again, though rows of the past then change.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub anew: bool,
+}
+
+impl SpliceStep {
+    /// The first owns its span, prices stay as they are.
+    pub fn of(series: Vec<SeriesName>, into: &str) -> SpliceStep {
+        SpliceStep {
+            series,
+            into: into.into(),
+            rule: Rule::Span,
+            level: Level::None,
+            carry_spread: false,
+            layered: false,
+            anew: false,
+        }
+    }
+}
+
+/// Frames to build of a series.
+#[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FramesStep {
+    /// The series to build from.
+    pub series: SeriesName,
+    /// As 5m, 4h, 1d, 1w, 1mo; all for the usual ones.
+    #[arg(required = true)]
+    pub frames: Vec<FramesWanted>,
+    /// Clock of the session days; else the instrument's.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clock: Option<Clock>,
+    /// Which price of ticks makes the bars: bid, ask or mid.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub side: Option<Side>,
+}
+
+/// One frame, or the usual ones; written `4h` or `all`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FramesWanted {
+    /// Every usual frame that can be built.
+    Usual,
+    /// This one.
+    One(Frame),
+}
+
+impl FramesWanted {
+    /// The frames it means for rows of a frame.
+    pub fn built_from(self, from: Frame) -> Vec<Frame> {
+        match self {
+            FramesWanted::One(frame) => vec![frame],
+            FramesWanted::Usual => {
+                let usual = Frame::USUAL.iter().filter_map(|f| f.parse().ok());
+                usual.filter(|to| can_build(from, *to)).collect()
+            }
+        }
+    }
+}
+
+impl std::str::FromStr for FramesWanted {
+    type Err = Error;
+    fn from_str(text: &str) -> Result<FramesWanted> {
+        if text == "all" { Ok(FramesWanted::Usual) } else { text.parse().map(FramesWanted::One) }
+    }
+}
+
+impl std::fmt::Display for FramesWanted {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            FramesWanted::Usual => f.write_str("all"),
+            FramesWanted::One(frame) => frame.fmt(f),
+        }
+    }
+}
+
+impl Serialize for FramesWanted {
+    fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for FramesWanted {
+    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        String::deserialize(from)?.parse().map_err(serde::de::Error::custom)
+    }
+}
+
+/// An instrument to make or change.
+#[derive(Debug, Clone, Default, PartialEq, Args, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ComposeStep {
+    /// The instrument.
+    pub name: String,
+    /// The instrument it takes its values from.
+    #[arg(long, value_name = "INSTRUMENT")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub like: Option<String>,
+    /// The series its rows come from.
+    #[arg(long, value_name = "SERIES")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<SeriesName>,
+    #[command(flatten)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub set: SheetValues,
+    /// Added to every time of the rows, as 1h or -30m.
+    #[arg(long, allow_hyphen_values = true)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shift: Option<String>,
+}
+
+/// Values of a spec sheet by key, as written. Typed as `--set KEY=VALUE`; two keys have options of their own.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct SheetValues(pub BTreeMap<String, String>);
+
+impl SheetValues {
+    /// One value.
+    pub fn one(key: &str, value: &str) -> SheetValues {
+        SheetValues([(key.to_owned(), value.to_owned())].into())
+    }
+}
+
+/// The keys of the spec sheet that are options by themselves: name, form of the value, help.
+pub const KEY_OPTIONS: [(&str, &str, &str); 2] = [
+    ("hours", "WEEK", "Session week, as 'mon-fri 08:00-17:00 Europe/Oslo'"),
+    ("spread", "POINTS", "Fixed spread in points"),
+];
+
+impl Args for SheetValues {
+    fn augment_args(command: Command) -> Command {
+        let set = Arg::new("set").long("set").value_name("KEY=VALUE").action(ArgAction::Append);
+        let command = command.arg(
+            set.help("A value of the spec sheet of its own; in a recipe a table of keys and values")
+                .value_parser(key_and_value),
+        );
+        KEY_OPTIONS.iter().fold(command, |command, (key, form, help)| {
+            command.arg(Arg::new(*key).long(*key).value_name(*form).help(*help))
+        })
+    }
+
+    fn augment_args_for_update(command: Command) -> Command {
+        SheetValues::augment_args(command)
+    }
+}
+
+impl clap::FromArgMatches for SheetValues {
+    fn from_arg_matches(matches: &ArgMatches) -> Result<SheetValues, clap::Error> {
+        let set = matches.get_many::<(String, String)>("set").unwrap_or_default().cloned();
+        let own = KEY_OPTIONS.iter().filter_map(|(key, ..)| {
+            matches.get_one::<String>(key).map(|value| (key.to_string(), value.clone()))
+        });
+        Ok(SheetValues(set.chain(own).collect()))
+    }
+
+    fn update_from_arg_matches(&mut self, matches: &ArgMatches) -> Result<(), clap::Error> {
+        self.0.extend(SheetValues::from_arg_matches(matches)?.0);
+        Ok(())
+    }
+}
+
+fn key_and_value(text: &str) -> Result<(String, String), String> {
+    let (key, value) = text.split_once('=').ok_or("it is not KEY=VALUE; write --set commission=3.50")?;
+    Ok((key.into(), value.into()))
+}
+
+/// Series to write to files.
+#[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DeliverStep {
+    /// The series.
+    #[arg(required = true)]
+    pub series: Vec<SeriesName>,
+    /// A file, a folder (ending in / where it is not there yet), or - for standard output.
+    #[arg(long, value_name = "PATH")]
+    pub out: PathBuf,
+    /// How lines are written: a saved layout, or a file with one.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub layout: Option<String>,
+    /// The format of the files.
+    #[arg(long, default_value = "csv", value_parser = one_of::<Format>())]
+    #[serde(default = "csv_format")]
+    pub format: Format,
+    /// Clock of the times in text formats.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clock: Option<Clock>,
+    /// Write rows from this moment on.
+    #[arg(long, value_name = "TIME")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// Write rows up to this moment.
+    #[arg(long, value_name = "TIME")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
+    /// Only so many rows, the last ones.
+    #[arg(long, value_name = "ROWS")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last: Option<u64>,
+    /// Write of each row where it comes from: what was filled, and which spreads are estimates.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub origin: bool,
+    /// Deliver series as they are, even where their sources have changed since.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub stale_ok: bool,
+}
+
+/// A chart to draw.
+#[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ChartStep {
+    /// The series.
+    pub series: SeriesName,
+    /// A second series, drawn as a line.
+    #[arg(long, value_name = "SERIES")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub with: Option<SeriesName>,
+    /// Draw from this moment on.
+    #[arg(long, value_name = "TIME")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// Draw up to this moment.
+    #[arg(long, value_name = "TIME")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
+    /// Bars in a moving average.
+    #[arg(long, value_name = "BARS")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ma: Option<usize>,
+    /// The file, .svg or .pdf.
+    #[arg(long, value_name = "FILE")]
+    pub out: PathBuf,
+}
+
+/// A history to play with a list of orders.
+#[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RehearseStep {
+    /// The series.
+    pub series: SeriesName,
+    /// Play from this moment on.
+    #[arg(long, value_name = "TIME")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// Play up to this moment.
+    #[arg(long, value_name = "TIME")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
+    /// A CSV file of time,side,lots; a command without it plays on the bench.
+    #[arg(long, value_name = "FILE")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub orders: Option<PathBuf>,
+}
+
+/// A series to step back or forth; without one the last whole act.
+#[derive(Debug, Clone, Default, PartialEq, Args, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct UndoStep {
+    /// The series; else the last whole act.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub series: Option<SeriesName>,
+}
+
+/// Upkeep of the shelf: one of renaming, removing and tidying.
+#[derive(Debug, Clone, Default, PartialEq, Args, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ShelfStep {
+    /// The series; all of them, where none is named and that makes sense.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub series: Option<SeriesName>,
+    /// Give the series another name.
+    #[arg(long, value_name = "SERIES", requires = "series", group = "what")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rename: Option<SeriesName>,
+    /// Take the series off the shelf; undo brings it back.
+    #[arg(long, requires = "series", group = "what")]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub remove: bool,
+    /// Do away with older editions and removed series; there is no undo after this.
+    #[arg(long, group = "what")]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub tidy: bool,
+}
+
+/// Reads one of the words of an enum, and offers them where another one is typed.
+fn one_of<T>() -> impl TypedValueParser<Value = T>
+where
+    T: strum::VariantNames + std::str::FromStr + Clone + Send + Sync + 'static,
+    T::Err: std::error::Error + Send + Sync + 'static,
+{
+    PossibleValuesParser::new(T::VARIANTS).try_map(|word| word.parse())
+}
+
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
+fn span_rule() -> Rule {
+    Rule::Span
+}
+
+fn is_span_rule(rule: &Rule) -> bool {
+    *rule == Rule::Span
+}
+
+fn csv_format() -> Format {
+    Format::Csv
+}
