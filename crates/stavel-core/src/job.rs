@@ -22,8 +22,10 @@ impl Job {
 
     /// Names what is being done now and sets how much of it there is (in any unit; 0 = not known).
     pub fn begin(&self, doing: impl Into<String>, total: u64) {
+        let doing = crate::error::printable(&doing.into());
+        tracing::debug!(doing, total, "work begins");
         if let Ok(mut text) = self.doing.lock() {
-            *text = crate::error::printable(&doing.into());
+            *text = doing;
         }
         self.done.store(0, Ordering::Relaxed);
         self.total.store(total, Ordering::Relaxed);

@@ -1,10 +1,12 @@
 //! The report of a check as one page: an upright sheet to keep with the data, in HTML or PDF.
 
+use maud::{DOCTYPE, PreEscaped, html};
 use plotters::coord::Shift;
 use plotters::prelude::{DrawingArea, DrawingBackend, Rectangle};
 use plotters::style::{Color, RGBColor};
 use stavel_core::Result;
 use stavel_core::check::{FindingKind, Report, Severity};
+use stavel_core::error::printable;
 use stavel_core::model::SeriesName;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{civil_from_days, date, days_from_civil, length_in_words, wall};
@@ -276,33 +278,38 @@ fn findings(sheet: &mut Sheet, report: &Report) {
 /// # Errors
 /// Where the picture cannot be drawn.
 pub fn html(page: &Page<'_>) -> Result<String> {
-    let safe = |text: &str| {
-        let text = stavel_core::error::printable(text);
-        text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")
-    };
-    let rows: String = page
-        .report
-        .findings
-        .iter()
-        .map(|f| {
-            format!(
-                "<tr><td>{}</td><td>{}</td><td>{}</td><td>{}</td><td>{}</td></tr>\n",
-                f.kind.word(),
-                wall(f.span.from),
-                wall(f.span.to),
-                f.rows,
-                safe(&f.detail)
-            )
-        })
-        .collect();
+    let picture = to_svg(page)?;
     let hex = |RGBColor(r, g, b): RGBColor| format!("#{r:02x}{g:02x}{b:02x}");
-    Ok(format!(
-        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{title}</title>\n<style>body{{font-family:monospace;max-width:60em;margin:2em auto;color:{ink}}}\
-         table{{border-collapse:collapse;width:100%;font-size:.8em}}td,th{{text-align:left;padding:.2em .6em;border-bottom:1px solid {rule}}}</style></head>\n<body>\n{picture}\n\
-         <table>\n<tr><th>kind</th><th>from</th><th>to</th><th>rows</th><th>what</th></tr>\n{rows}</table>\n</body></html>\n",
-        title = safe(&format!("Check of {}", page.series)),
-        picture = to_svg(page)?,
-        ink = hex(INK),
-        rule = hex(RULE),
-    ))
+    let (ink, rule) = (hex(INK), hex(RULE));
+    let style = format!(
+        "body{{font-family:monospace;max-width:60em;margin:2em auto;color:{ink}}}\
+         table{{border-collapse:collapse;width:100%;font-size:.8em}}\
+         td,th{{text-align:left;padding:.2em .6em;border-bottom:1px solid {rule}}}"
+    );
+    let page = html! {
+        (DOCTYPE)
+        html lang="en" {
+            head {
+                meta charset="utf-8";
+                title { (printable(&format!("Check of {}", page.series))) }
+                style { (PreEscaped(style)) }
+            }
+            body {
+                (PreEscaped(picture))
+                table {
+                    tr { th { "kind" } th { "from" } th { "to" } th { "rows" } th { "what" } }
+                    @for f in &page.report.findings {
+                        tr {
+                            td { (f.kind.word()) }
+                            td { (wall(f.span.from)) }
+                            td { (wall(f.span.to)) }
+                            td { (f.rows) }
+                            td { (printable(&f.detail)) }
+                        }
+                    }
+                }
+            }
+        }
+    };
+    Ok(page.into_string() + "\n")
 }

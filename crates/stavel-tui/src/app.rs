@@ -18,6 +18,7 @@ use crate::jobs::{Errand, Running, Slot, Threads};
 use crate::lens::{self, AnyLens};
 use crate::outcome::{Asker, Outcome};
 use crate::overlay::{Overlay, Palette, Prompt};
+use crate::typing::Answers;
 use crate::view::{Found, View, whole_of};
 
 /// What the message line says, and in which tone.
@@ -61,6 +62,7 @@ pub struct App {
     /// are on no list.
     removed: Option<SeriesName>,
     undone: Option<SeriesName>,
+    answers: Answers,
 }
 
 impl App {
@@ -83,6 +85,7 @@ impl App {
             running: None,
             message: Message::default(),
             overlay: None,
+            answers: Answers::default(),
             size: (160, 47),
             quit: false,
             found: None,
@@ -148,7 +151,7 @@ impl App {
                 Effect::NextSeries { back } => self.step_series(if back { -1 } else { 1 }),
                 Effect::Show(place) => self.show(&place),
                 Effect::Ask { label, proposal } => {
-                    let prompt = Prompt::new(label, &proposal, Asker::Lens(asked_by));
+                    let prompt = Prompt::new(label, &proposal, Asker::Lens(asked_by), &self.answers);
                     self.overlay = Some(Overlay::Prompt(prompt));
                 }
                 Effect::Open(word) => self.open_lens(word),
@@ -339,6 +342,9 @@ impl App {
     }
 
     fn after_overlay(&mut self, overlay: Overlay, outcome: Outcome) {
+        if let (Overlay::Prompt(prompt), Outcome::Answer(_, answer)) = (&overlay, &outcome) {
+            self.answers.keep(&prompt.label, answer);
+        }
         match outcome {
             Outcome::Stay => self.overlay = Some(overlay),
             Outcome::Say(text) => {
@@ -402,7 +408,8 @@ impl App {
             Common::UndoAct => self.start(Step::Undo(UndoStep::default()), None),
             Common::RedoAct => self.start(Step::Redo(UndoStep::default()), None),
             Common::SaveRecipe => {
-                let prompt = Prompt::new("save what was done as", "recipe.toml", Asker::RecipePath);
+                let prompt =
+                    Prompt::new("save what was done as", "recipe.toml", Asker::RecipePath, &self.answers);
                 self.overlay = Some(Overlay::Prompt(prompt));
             }
         }

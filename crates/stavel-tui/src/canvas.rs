@@ -3,6 +3,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
+use unicode_width::UnicodeWidthStr;
 
 /// A part of the screen with its own coordinates.
 pub struct Canvas<'a> {
@@ -42,8 +43,7 @@ impl<'a> Canvas<'a> {
 
     /// Puts text so that it ends before column `x`.
     pub fn put_right(&mut self, x: u16, y: u16, text: &str, style: Style) {
-        let width = text.chars().count() as u16;
-        self.put(x.saturating_sub(width), y, text, style);
+        self.put(x.saturating_sub(columns(text)), y, text, style);
     }
 
     /// Takes off everything that was put here, colours too.
@@ -81,31 +81,20 @@ impl<'a> Canvas<'a> {
     }
 }
 
-/// Text in lines of at most `width` characters; a longer word is cut where it must be.
+/// How many columns of the screen a text takes.
+pub fn columns(text: &str) -> u16 {
+    text.width().try_into().unwrap_or(u16::MAX)
+}
+
+/// Text in lines of at most `width` columns, broken at blanks; a longer word is cut where it must be.
 pub fn wrapped(text: &str, width: usize) -> Vec<String> {
-    let mut lines = vec![String::new()];
-    for word in text.split(' ') {
-        let mut word = word.to_owned();
-        let used = lines.last().map_or(0, |l| l.chars().count());
-        let space = usize::from(used > 0);
-        if used + space + word.chars().count() > width && used > 0 {
-            lines.push(String::new());
-        }
-        while word.chars().count() > width && width > 0 {
-            let head: String = word.chars().take(width).collect();
-            word = word.chars().skip(width).collect();
-            lines.push(head);
-            lines.push(String::new());
-        }
-        if let Some(last) = lines.last_mut() {
-            if !last.is_empty() {
-                last.push(' ');
-            }
-            last.push_str(&word);
-        }
-    }
-    lines.retain(|l| !l.is_empty());
-    lines
+    // A clock or a path is not to be broken at a hyphen of its own.
+    let options = textwrap::Options::new(width)
+        .word_separator(textwrap::WordSeparator::AsciiSpace)
+        .word_splitter(textwrap::WordSplitter::NoHyphenation)
+        .wrap_algorithm(textwrap::WrapAlgorithm::FirstFit);
+    let lines = textwrap::wrap(text, options).into_iter().map(|line| line.into_owned());
+    lines.filter(|line| !line.is_empty()).collect()
 }
 
 /// The first line of a list to show in so many rows, so that `at` is among them.
@@ -147,7 +136,7 @@ mod tests {
         let text = "the quick brown fox jumps over a lazy dog";
         for width in 1..50 {
             let lines = wrapped(text, width);
-            assert!(lines.iter().all(|l| l.chars().count() <= width), "{width}: {lines:?}");
+            assert!(lines.iter().all(|l| l.width() <= width), "{width}: {lines:?}");
             assert_eq!(lines.concat().replace(' ', ""), text.replace(' ', ""));
         }
     }

@@ -8,7 +8,7 @@ use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
 use stavel_core::model::{Layout, Stamp, Use};
 
-use crate::canvas::{Canvas, thousands};
+use crate::canvas::{self, Canvas, thousands};
 use crate::intake::{COLUMNS, FIELDS, IntakeForm};
 use crate::theme;
 
@@ -212,7 +212,7 @@ fn draw_table(form: &IntakeForm, plan: &Plan, mut canvas: Canvas<'_>) {
     let mut widths: Vec<u16> = (0..count).map(|c| layout.columns[c].word().len() as u16).collect();
     for line in lines.iter().filter(|l| l.cells.len() > 1) {
         for (width, cell) in widths.iter_mut().zip(&line.cells) {
-            *width = (*width).max(cell.chars().count().min(26) as u16);
+            *width = (*width).max(canvas::columns(cell).min(26));
         }
     }
     let here = form.at == COLUMNS;

@@ -8,7 +8,7 @@ use tui_input::Input;
 use crate::act::{Act, Common, Line, Table};
 use crate::intake::IntakeForm;
 use crate::outcome::{Asker, Outcome};
-use crate::typing::{edit, type_text};
+use crate::typing::{Answers, edit, type_text};
 use crate::view::View;
 
 /// Something that takes the keys until it is closed.
@@ -106,18 +106,36 @@ pub struct Prompt {
     pub label: String,
     pub typed: Input,
     asker: Asker,
+    /// Earlier answers, oldest first, with the proposal as the last.
+    answers: Vec<String>,
+    /// Which of them is shown.
+    at: usize,
 }
 
 impl Prompt {
-    /// Asks with a proposal.
-    pub fn new(label: impl Into<String>, proposal: &str, asker: Asker) -> Prompt {
-        Prompt { label: label.into(), typed: Input::new(proposal.to_owned()), asker }
+    /// Asks with a proposal; what was answered before can be taken again.
+    pub fn new(label: impl Into<String>, proposal: &str, asker: Asker, earlier: &Answers) -> Prompt {
+        let label = label.into();
+        let mut answers = earlier.to(&label);
+        answers.push(proposal.to_owned());
+        Prompt { typed: Input::new(proposal.to_owned()), asker, at: answers.len() - 1, answers, label }
+    }
+
+    /// Shows the answer before or after the one that is shown.
+    fn step(&mut self, back: bool) {
+        let last = self.answers.len() - 1;
+        self.at = if back { self.at.saturating_sub(1) } else { (self.at + 1).min(last) };
+        self.typed = Input::new(self.answers[self.at].clone());
     }
 
     fn key(&mut self, key: KeyEvent) -> Outcome {
         match key.code {
             KeyCode::Esc => Outcome::Close,
             KeyCode::Enter => Outcome::Answer(self.asker, self.typed.value().trim().to_owned()),
+            KeyCode::Up | KeyCode::Down => {
+                self.step(key.code == KeyCode::Up);
+                Outcome::Stay
+            }
             _ => {
                 edit(&mut self.typed, key);
                 Outcome::Stay

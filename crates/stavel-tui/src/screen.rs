@@ -6,7 +6,7 @@ use ratatui::layout::Rect;
 
 use crate::act::{Act, Common, Line};
 use crate::app::App;
-use crate::canvas::{Canvas, thousands, wrapped};
+use crate::canvas::{self, Canvas, thousands, wrapped};
 use crate::effect::Tone;
 use crate::intake::COLUMNS;
 use crate::intake_view;
@@ -152,7 +152,7 @@ fn bar(app: &App, mut canvas: Canvas<'_>) {
     if !app.is_read {
         return;
     }
-    if x + due.chars().count() as u16 + 2 < width {
+    if x + canvas::columns(&due) + 2 < width {
         canvas.put_right(width - 1, 0, &due, theme::words().fg(theme::RISING));
     }
 }
@@ -212,14 +212,16 @@ fn message(app: &App, canvas: &mut Canvas<'_>) {
     };
     let x = canvas.put(1, 1, &app.message.text, theme::words().fg(colour));
     let width = canvas.width();
-    if x as usize + app.message.also.chars().count() + 4 < width as usize {
+    if x + canvas::columns(&app.message.also) + 4 < width {
         canvas.put_right(width - 1, 1, &app.message.also, theme::faint());
     }
 }
 
 fn keys(app: &App, canvas: &mut Canvas<'_>) {
     let fixed: Option<&[(&str, &str)]> = match &app.overlay {
-        Some(Overlay::Prompt(_)) => Some(&[("Enter", "do it"), ("Esc", "leave it"), ("Ctrl-u", "clear")]),
+        Some(Overlay::Prompt(_)) => {
+            Some(&[("Enter", "do it"), ("Esc", "leave it"), ("↑↓", "earlier answers"), ("Ctrl-u", "clear")])
+        }
         Some(Overlay::Palette(_)) => Some(&[("↑↓", "choose"), ("Enter", "do it"), ("Esc", "close")]),
         Some(Overlay::Keys(_)) => Some(&[("↑↓", "scroll"), ("any key", "closes")]),
         Some(Overlay::Intake(form)) if form.browser.is_some() => Some(&[
@@ -282,7 +284,7 @@ fn keys(app: &App, canvas: &mut Canvas<'_>) {
         }
         let keys = format!("{before}{}", arrow(&line.key));
         before.clear();
-        if x + (keys.chars().count() + line.short.len() + 2) as u16 > room {
+        if x + canvas::columns(&keys) + canvas::columns(line.short) + 2 > room {
             break;
         }
         x = hint(canvas, x, &keys, line.short);

@@ -4,7 +4,7 @@ use stavel_core::model::time::{DAY, civil_from_days, date, day_of, days_from_civ
 use stavel_core::model::{Micros, Span};
 use stavel_core::store::SeriesInfo;
 
-use crate::canvas::{Canvas, thousands};
+use crate::canvas::{self, Canvas, thousands};
 use crate::data::Snapshot;
 use crate::theme;
 use crate::view::View;
@@ -120,8 +120,8 @@ pub fn labels(whole: Span, columns: u16) -> Vec<(u16, String)> {
         let t = day * DAY;
         if t >= whole.from && t < whole.to {
             let column = column_of(whole, columns, t);
-            let free = out.last().is_none_or(|(c, l)| column > c + l.chars().count() as u16 + 1);
-            if free && column + (label.chars().count() as u16) < columns {
+            let free = out.last().is_none_or(|(c, l)| column > c + canvas::columns(l) + 1);
+            if free && column + canvas::columns(&label) < columns {
                 out.push((column, label));
             }
         }
@@ -150,7 +150,7 @@ fn window(window: Span, canvas: &mut Canvas<'_>, whole: Span, y: u16) {
         let inside = (b - a - 1) as usize;
         let name = if inside >= 8 { " window " } else { "" };
         let line: String = "─".repeat((inside - name.len()) / 2);
-        let rest = "─".repeat(inside - name.len() - line.chars().count());
+        let rest = "─".repeat(inside - name.len() - canvas::columns(&line) as usize);
         canvas.put(left + a, y, &format!("╰{line}{name}{rest}╯"), style);
     } else {
         canvas.put(left + a, y, "▲", style);

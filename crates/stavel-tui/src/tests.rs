@@ -87,6 +87,26 @@ pub(crate) fn press(app: &mut App, keys: &str) {
 }
 
 #[test]
+fn an_answer_is_offered_again_where_the_same_is_asked() {
+    let (dir, mut app) = on_demo();
+    wait(&mut app, "align it (4)");
+    let key = |app: &mut App, code| app.key(KeyEvent::new(code, KeyModifiers::NONE));
+    let path = dir.path().join("mine.toml").display().to_string();
+    press(&mut app, "S");
+    app.key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL));
+    press(&mut app, &format!("{path}\n"));
+    wait(&mut app, "mine.toml");
+    press(&mut app, "S");
+    wait(&mut app, "recipe.toml");
+    key(&mut app, KeyCode::Up);
+    wait(&mut app, &path);
+    key(&mut app, KeyCode::Down);
+    wait(&mut app, "recipe.toml");
+    key(&mut app, KeyCode::Esc);
+    assert!(app.overlay.is_none());
+}
+
+#[test]
 fn an_empty_shelf_says_what_to_do_and_wrong_files_are_told_in_the_form() {
     let dir = tempfile::tempdir().unwrap();
     let mut app = App::new(dir.path().join("shelf"));

@@ -1,7 +1,27 @@
 //! Lines of text that are typed: what each key does to them.
 
+use std::collections::BTreeMap;
+
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use tui_input::{Input, InputRequest};
+
+/// Answers of this session by what was asked, to be taken again.
+#[derive(Default)]
+pub struct Answers(BTreeMap<String, Vec<String>>);
+
+impl Answers {
+    /// Keeps an answer as the newest of its question.
+    pub fn keep(&mut self, label: &str, answer: &str) {
+        let answers = self.0.entry(label.to_owned()).or_default();
+        answers.retain(|earlier| earlier != answer);
+        answers.push(answer.to_owned());
+    }
+
+    /// The answers to a question, oldest first.
+    pub fn to(&self, label: &str) -> Vec<String> {
+        self.0.get(label).cloned().unwrap_or_default()
+    }
+}
 
 /// Puts text at the cursor of a line.
 pub fn type_text(line: &mut Input, text: &str) {
@@ -35,6 +55,16 @@ pub fn edit(line: &mut Input, key: KeyEvent) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn answers_are_kept_by_question_the_newest_last_and_once() {
+        let mut answers = Answers::default();
+        for answer in ["a", "b", "a"] {
+            answers.keep("name?", answer);
+        }
+        assert_eq!(answers.to("name?"), ["b", "a"]);
+        assert!(answers.to("where?").is_empty());
+    }
 
     #[test]
     fn keys_move_by_words_and_change_what_is_at_the_cursor() {

@@ -25,7 +25,18 @@ use crate::upkeep::upkeep;
 /// # Errors
 /// One sentence; the shelf is then as it was before the step.
 pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
-    as_act(shelf, step, |shelf| done(shelf, step, job))
+    let began = std::time::Instant::now();
+    tracing::info!(command = step.command_line(), "step begins");
+    let outcome = as_act(shelf, step, |shelf| done(shelf, step, job));
+    let seconds = began.elapsed().as_secs_f64();
+    match &outcome {
+        Ok(report) => {
+            let changed: Vec<String> = report.changed.iter().map(SeriesName::to_string).collect();
+            tracing::info!(seconds, ?changed, wants_person = report.wants_person, "step done");
+        }
+        Err(error) => tracing::warn!(seconds, %error, "step failed"),
+    }
+    outcome
 }
 
 /// Does the work of a step as one act, where the step changes the shelf.

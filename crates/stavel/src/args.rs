@@ -21,6 +21,9 @@ pub struct Args {
     /// Print one JSON document on standard output and nothing else there.
     #[arg(long, global = true)]
     pub json: bool,
+    /// Write what is done, and how long it takes, to the end of this file.
+    #[arg(long, global = true, value_name = "FILE")]
+    pub log: Option<PathBuf>,
     #[command(subcommand)]
     pub command: Option<Command>,
 }

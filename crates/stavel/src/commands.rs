@@ -21,10 +21,21 @@ fn shelf_folder(args: &Args) -> Result<PathBuf> {
     if let Some(dir) = &args.shelf {
         return Ok(dir.clone());
     }
-    let data = std::env::var_os("XDG_DATA_HOME").map(PathBuf::from).filter(|p| p.is_absolute());
-    let home = || std::env::var_os("HOME").map(|h| PathBuf::from(h).join(".local/share"));
-    let base = data.or_else(home).context("There is no home folder to keep the shelf in; say --shelf DIR")?;
-    Ok(base.join("stavel"))
+    let folders = directories::BaseDirs::new();
+    let folders = folders.context("There is no home folder to keep the shelf in; say --shelf DIR")?;
+    Ok(folders.data_dir().join("stavel"))
+}
+
+/// Has everything that is told to the log go to the end of a file.
+fn log_to(path: &Path) -> Result<()> {
+    let file = std::fs::OpenOptions::new().create(true).append(true).open(path);
+    let file = file.with_context(|| format!("The log {} cannot be written", path.display()))?;
+    tracing_subscriber::fmt()
+        .with_writer(std::sync::Mutex::new(file))
+        .with_ansi(false)
+        .with_max_level(tracing::Level::DEBUG)
+        .init();
+    Ok(())
 }
 
 /// A splice as it was asked for, or as the joined series says it was made.
@@ -43,7 +54,11 @@ fn splice_step(a: &SpliceArgs, folder: &Path) -> Result<SpliceStep> {
 
 /// Runs the command.
 pub fn run(args: Args) -> Result<Ending> {
+    if let Some(path) = &args.log {
+        log_to(path)?;
+    }
     let folder = shelf_folder(&args)?;
+    tracing::info!(version = env!("CARGO_PKG_VERSION"), shelf = %folder.display(), "stavel");
     let step = match &args.command {
         None => {
             stavel_tui::run(&folder)?;
@@ -122,23 +137,15 @@ fn deliver_to_stdout(folder: &Path, a: &DeliverStep) -> Result<Ending> {
         return Err(Error::arguments("Only one series at a time goes to standard output.").into());
     }
     // Even what goes to standard output is proved first, in a file of its own.
-    let temporary = std::env::temp_dir().join(format!("stavel-{}.{}", std::process::id(), a.format.word()));
-    let report = do_step(folder, &Step::Deliver(DeliverStep { out: temporary.clone(), ..a.clone() }));
-    let copied = report.and_then(|report| {
-        // What could not be proved is not passed off as the series.
-        let proved = report.files.first().is_some_and(|f| *f == temporary);
-        if !proved {
-            return Err(Error::storage(
-                "What was read back is not what the series holds; nothing was delivered.",
-            )
-            .into());
-        }
-        let mut file = std::fs::File::open(&temporary)?;
-        quietly(std::io::copy(&mut file, &mut std::io::stdout().lock()).map(drop))?;
-        Ok(report)
-    });
-    let _ = std::fs::remove_file(&temporary);
-    let report = copied?;
+    let room = tempfile::tempdir()?;
+    let temporary = room.path().join("rows").with_extension(a.format.word());
+    let report = do_step(folder, &Step::Deliver(DeliverStep { out: temporary.clone(), ..a.clone() }))?;
+    // What could not be proved is not passed off as the series.
+    if report.files.first() != Some(&temporary) {
+        bail!(Error::storage("What was read back is not what the series holds; nothing was delivered."));
+    }
+    let mut file = std::fs::File::open(&temporary)?;
+    quietly(std::io::copy(&mut file, &mut std::io::stdout().lock()).map(drop))?;
     // The rows go to standard output, so what is to be said goes beside it.
     for line in report.lines.iter().filter(|l| l.contains("assumed")) {
         eprintln!("{}", stavel_core::error::printable(line.trim()));

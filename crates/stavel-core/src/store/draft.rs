@@ -284,6 +284,8 @@ impl<'a> Draft<'a> {
             let _ = std::fs::remove_file(Home::Writing.path(&self.shelf.root, &path));
         }
         self.shelf.settle(series)?;
+        let files = written.len();
+        tracing::info!(series = %self.name, edition = self.id, files, kept = kept.len(), "edition written");
         self.shelf.current_by_id(series, &self.name)
     }
 

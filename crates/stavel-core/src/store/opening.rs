@@ -120,7 +120,9 @@ impl Shelf {
         }
         for (home, path) in unnamed {
             if home::is_segment(&path) {
-                self.set_aside.push(home::set_aside(&self.root, home, &path)?);
+                let aside = home::set_aside(&self.root, home, &path)?;
+                tracing::warn!(path, aside, "a file that the catalog does not name is set aside");
+                self.set_aside.push(aside);
             } else if path.ends_with(".parquet.tmp") && path.starts_with("instrument=") {
                 // Earlier versions wrote beside the data.
                 remove_own(&self.root, &home.path(&self.root, &path))?;

@@ -17,6 +17,31 @@ fn bars(rows: usize) -> String {
 }
 
 #[test]
+fn the_log_tells_what_was_done_and_the_outputs_stay_as_they_are() {
+    let p = Program::new();
+    let (file, log) = (p.file("NOKSEK.csv", bars(100)), p.dir.path().join("a.log"));
+    let log_path = log.to_string_lossy().into_owned();
+    let quiet = Program::new();
+    let plain = quiet.told(&["intake", &file, "--source", "quill"]);
+    assert_eq!(p.told(&["intake", &file, "--source", "quill", "--log", &log_path]), plain);
+    let wrong = p.told(&["check", "NOKSEK@tarn:1m", "--mend", "spike", "--log", &log_path]);
+    assert_eq!(wrong.0, 1, "{}", wrong.2);
+    let told = std::fs::read_to_string(&log).unwrap();
+    for words in [
+        "step begins command=\"stavel intake",
+        "decided series=NOKSEK@quill:1m what=\"clock\"",
+        "edition written series=NOKSEK@quill:1m",
+        "step failed",
+    ] {
+        assert!(told.contains(words), "no {words:?} in {told}");
+    }
+    assert!(!told.contains('\u{1b}'), "no colours in a file");
+    let nowhere = p.told(&["shelf", "--log", "no/such/folder/a.log"]);
+    assert_eq!((nowhere.0, nowhere.1.as_str()), (1, ""));
+    assert!(nowhere.2.contains("no/such/folder/a.log cannot be written"), "{}", nowhere.2);
+}
+
+#[test]
 fn the_recipe_rebuilds_the_example_and_twice_changes_nothing() {
     let p = Program::new();
     let copy = p.dir.path().join("demo");

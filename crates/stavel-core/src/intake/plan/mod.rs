@@ -123,7 +123,21 @@ pub fn plan(shelf: &Shelf, paths: &[PathBuf], hints: &Hints) -> Result<Planned> 
         return Err(Error::input(format!("Nothing could be understood. {place}: {why}{others}")));
     }
     planned.plans.sort_by(|a, b| a.series.cmp(&b.series));
+    planned.tell_log();
     Ok(planned)
+}
+
+impl Planned {
+    /// Tells the log what was decided, and why.
+    fn tell_log(&self) {
+        for (plan, d) in self.plans.iter().flat_map(|p| p.decisions.iter().map(move |d| (p, d))) {
+            let Decision { what, value, standing, why } = d;
+            tracing::debug!(series = %plan.series, what, value, %standing, why, "decided");
+        }
+        for (place, why) in &self.left {
+            tracing::debug!(place, why, "passed over");
+        }
+    }
 }
 
 impl Plan {
