@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use divan::Bencher;
 use stavel_core::align;
-use stavel_core::check::{Checker, Subject, check_series};
+use stavel_core::check::{CheckSubject, Checker, check_series};
 use stavel_core::frames::Builder;
 use stavel_core::intake::{Hints, plan, take};
 use stavel_core::job::Job;
@@ -15,7 +15,9 @@ use stavel_core::model::time::{DAY, HOUR, MINUTE, SECOND, parse, wall};
 use stavel_core::model::{
     Clock, Columns, Field, Frame, Made, Micros, Provenance, Scale, SeriesName, Session, Side, Span, Unit,
 };
-use stavel_core::splice::{Ask, How, Plan, Rule, Source, measure, splice_series};
+use stavel_core::splice::{
+    JoinSettings, Source, SplicePlan, SpliceRule, SpliceWishes, measure, splice_series,
+};
 use stavel_core::store::{GROUP_ROWS, Origin, Shelf};
 
 fn main() {
@@ -107,7 +109,7 @@ fn check_of_ten_years_of_minutes(bencher: Bencher) {
     let pieces: Vec<Arc<Columns>> = (0..rows.len()).step_by(GROUP_ROWS).map(piece).collect();
     bencher.bench_local(|| {
         let session = session();
-        let mut checker = Checker::new(Subject {
+        let mut checker = Checker::new(CheckSubject {
             session: &session,
             frame: Frame::M1,
             span,
@@ -210,25 +212,25 @@ fn align_of_ten_years_of_hours(bencher: Bencher) {
 /// The broker's last year before ten years of a vendor; seams judged and levels measured.
 #[divan::bench(sample_count = 7)]
 fn splice_of_ten_years_of_minutes(bencher: Bencher) {
-    splice_by(bencher, &Rule::Span, 300_000);
+    splice_by(bencher, &SpliceRule::Span, 300_000);
 }
 
 /// Both have all ten years: every minute is looked for in both.
 #[divan::bench(sample_count = 7)]
 fn splice_of_ten_years_and_their_holes(bencher: Bencher) {
-    splice_by(bencher, &Rule::Holes, usize::MAX);
+    splice_by(bencher, &SpliceRule::Holes, usize::MAX);
 }
 
-fn splice_by(bencher: Bencher, rule: &Rule, of_broker: usize) {
+fn splice_by(bencher: Bencher, rule: &SpliceRule, of_broker: usize) {
     let vendor = minutes();
     let broker = vendor.rows(vendor.len() - of_broker.min(vendor.len())..vendor.len());
     let session = session();
     let held = |rows: Columns| Source::held(rows, MINUTE, &session).expect("rows");
     let sources = vec![held(broker), held(vendor)];
     bencher.bench_local(|| {
-        let how = How { rule, grades: &[], session: &session };
-        let plan = Plan::new(sources.clone(), &how).expect("a plan");
-        let of = |s: usize| (&plan.sources[s], &plan.dresses[s]);
+        let how = JoinSettings { rule, grades: &[], session: &session };
+        let plan = SplicePlan::new(sources.clone(), &how).expect("a plan");
+        let of = |s: usize| (&plan.sources[s], &plan.adapters[s]);
         let met = measure(of(0), of(1)).expect("a measure");
         (plan.rows().expect("a splice"), met)
     });
@@ -254,7 +256,7 @@ fn splice_of_ten_years_on_the_shelf(bencher: Bencher) {
     let mut made = 0;
     bencher.bench_local(|| {
         made += 1;
-        let ask = Ask::by(Rule::Span);
+        let ask = SpliceWishes::by(SpliceRule::Span);
         splice_series(&mut shelf, &names, &format!("joined{made}"), &ask, &Job::unwatched())
             .expect("a splice")
             .kept

@@ -7,7 +7,7 @@ const TABLE: i64 = 1024;
 
 /// How often each number came. Good for spreads, steps and differences in points, which are mostly small.
 #[derive(Debug, Clone, Default)]
-pub struct Counts {
+pub struct Frequencies {
     /// 0, 1, 2 …
     table: Vec<u64>,
     /// -1, -2, -3 …
@@ -16,7 +16,7 @@ pub struct Counts {
     total: u64,
 }
 
-impl Counts {
+impl Frequencies {
     /// Counts a number `n` times.
     #[inline]
     pub fn add(&mut self, value: i64, n: u64) {
@@ -86,8 +86,8 @@ impl Counts {
     }
 
     /// The same counts of the sizes, signs left away.
-    pub fn sizes(&self) -> Counts {
-        let mut out = Counts::default();
+    pub fn sizes(&self) -> Frequencies {
+        let mut out = Frequencies::default();
         self.each().for_each(|(v, n)| out.add(v.saturating_abs(), n));
         out
     }
@@ -104,7 +104,7 @@ mod tests {
             mut values in proptest::collection::vec(prop_oneof![-5i64..5, -1030i64..1030, any::<i64>()], 1..80),
             share in 0.01f64..1.0,
         ) {
-            let mut counts = Counts::default();
+            let mut counts = Frequencies::default();
             values.iter().for_each(|v| counts.add(*v, 1));
             values.sort_unstable();
             let told: Vec<i64> = counts.each().flat_map(|(v, n)| vec![v; n as usize]).collect();

@@ -1,7 +1,7 @@
 //! The usual spread of each hour of the week, measured from rows that know theirs.
 
 use crate::check::WEEK_HOURS;
-use crate::counts::Counts;
+use crate::counts::Frequencies;
 use crate::model::columns::CARRIED_SPREAD;
 use crate::model::time::{DAY, HOUR, day_of, monday_of};
 use crate::model::{ABSENT, Clock, Columns, Field, QuoteView};
@@ -14,8 +14,8 @@ pub struct HourSpreads(pub Vec<Option<i64>>);
 pub struct SpreadCounter {
     wall: Clock,
     /// What bars say, and the distance of bid and ask of ticks.
-    bars: Vec<Counts>,
-    ticks: Vec<Counts>,
+    bars: Vec<Frequencies>,
+    ticks: Vec<Frequencies>,
 }
 
 impl SpreadCounter {
@@ -24,7 +24,7 @@ impl SpreadCounter {
 
     /// Hours are those of the clock's wall.
     pub fn new(wall: &Clock) -> SpreadCounter {
-        let hours = || vec![Counts::default(); WEEK_HOURS];
+        let hours = || vec![Frequencies::default(); WEEK_HOURS];
         SpreadCounter { wall: wall.clone(), bars: hours(), ticks: hours() }
     }
 
@@ -43,8 +43,8 @@ impl SpreadCounter {
 
     /// The median by hour: of what bars say, in hours in which they say nothing of the ticks.
     pub fn finish(self) -> HourSpreads {
-        let median = |(bars, ticks): (Counts, Counts)| {
-            [bars, ticks].iter().find(|c| c.total() > 0).map(Counts::median)
+        let median = |(bars, ticks): (Frequencies, Frequencies)| {
+            [bars, ticks].iter().find(|c| c.total() > 0).map(Frequencies::median)
         };
         HourSpreads(self.bars.into_iter().zip(self.ticks).map(median).collect())
     }

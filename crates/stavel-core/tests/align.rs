@@ -213,7 +213,7 @@ fn daily_bars_tell_at_which_hour_their_day_begins() {
         let here = broker(&framed(&there, DAY, &clock), &clock);
         let weeks = correlate_finely(&here, &there, (DAY, 15 * MINUTE), false, &Job::unwatched()).unwrap();
         let fit = fit(&weeks, DAY);
-        let speak = fit.weeks.iter().filter(|w| w.speaks).count();
+        let speak = fit.weeks.iter().filter(|w| w.is_clear).count();
         assert!(fit.clock == clock && speak * 2 > fit.weeks.len(), "{clock}: {} by {speak}", fit.clock);
     }
     let days = framed(&there, DAY, &Clock::utc());

@@ -1,7 +1,7 @@
 //! Checks and mends over rows in memory.
 
 use stavel_core::check::{
-    Checker, Crosser, FindingKind, Keep, Mend, Mended, Mender, Patient, Report, Subject,
+    CheckReport, CheckSubject, Checker, FindingKind, Keep, Mend, MendSubject, Mended, Mender, SeriesComparer,
 };
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, parse};
 use stavel_core::model::{Columns, Field, Frame, Scale, Session, Span, columns::FILLED};
@@ -43,9 +43,9 @@ fn clean() -> Columns {
     rows
 }
 
-fn check(rows: &Columns) -> Report {
+fn check(rows: &Columns) -> CheckReport {
     let (first, last) = rows.ends().unwrap();
-    let subject = Subject {
+    let subject = CheckSubject {
         session: &session(),
         frame: Frame::M1,
         span: Span::new(first, last + 1),
@@ -64,10 +64,10 @@ fn check(rows: &Columns) -> Report {
 }
 
 /// Mends in uneven pieces too: rows at one time may lie in two of them.
-fn mend(rows: &Columns, report: &Report, mends: &[Mend]) -> (Columns, Mended) {
+fn mend(rows: &Columns, report: &CheckReport, mends: &[Mend]) -> (Columns, Mended) {
     let (first, last) = rows.ends().unwrap();
     let session = session();
-    let patient = Patient { session: &session, frame: Frame::M1, span: Span::new(first, last) };
+    let patient = MendSubject { session: &session, frame: Frame::M1, span: Span::new(first, last) };
     let mut mender = Mender::new(&patient, report, mends, Span::ALL).unwrap();
     for span in mender.spans_moved() {
         mender.take_moved(rows.rows(rows.range_of(span)));
@@ -92,7 +92,7 @@ fn all(kinds: &[FindingKind]) -> Vec<Mend> {
     kinds.iter().map(|k| Mend::Kind(*k)).collect()
 }
 
-fn kinds(report: &Report) -> Vec<(FindingKind, u64)> {
+fn kinds(report: &CheckReport) -> Vec<(FindingKind, u64)> {
     report.findings.iter().map(|f| (f.kind, f.rows)).collect()
 }
 
@@ -268,7 +268,7 @@ fn two_series_are_held_against_each_other() {
     let day = parse("2024-01-17").unwrap();
     let times = there.time.clone();
     there.retain(|i| !(day..day + DAY).contains(&times[i]));
-    let mut crosser = Crosser::new(MINUTE, false);
+    let mut crosser = SeriesComparer::new(MINUTE, false);
     let prices = |rows: &Columns, i: usize| [0, 1, 2, 3].map(|c| rows.data[c][i]);
     for (i, t) in here.time.iter().enumerate() {
         match there.time.binary_search(t) {

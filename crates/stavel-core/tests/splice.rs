@@ -5,8 +5,8 @@ use stavel_core::hour_spreads::SpreadCounter;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, SECOND, parse};
 use stavel_core::model::{ABSENT, Clock, Columns, Field, Micros, Scale, Session, Span};
 use stavel_core::splice::{
-    Dress, How, Level, LevelGap, MonthGrades, Overlap, Plan, Rule, SideGuess, Source, Spliced, claims,
-    measure, set_level,
+    JoinSettings, Level, LevelGap, MonthGrades, Overlap, RowAdapter, SideGuess, Source, SplicePlan,
+    SpliceRule, Spliced, claims, measure, set_level,
 };
 
 fn bars(rows: &[(i64, i64)]) -> Columns {
@@ -25,19 +25,19 @@ fn sources(rows: &[(Columns, Micros)]) -> Vec<Source> {
     rows.iter().map(|(r, length)| Source::held(r.clone(), *length, &session).unwrap()).collect()
 }
 
-fn plan(rows: &[(Columns, Micros)], rule: &Rule, grades: &[MonthGrades]) -> Plan {
-    Plan::new(sources(rows), &How { rule, grades, session: &Session::always() }).unwrap()
+fn plan(rows: &[(Columns, Micros)], rule: &SpliceRule, grades: &[MonthGrades]) -> SplicePlan {
+    SplicePlan::new(sources(rows), &JoinSettings { rule, grades, session: &Session::always() }).unwrap()
 }
 
-fn join(rows: &[Columns], rule: Rule) -> (Columns, Spliced) {
+fn join(rows: &[Columns], rule: SpliceRule) -> (Columns, Spliced) {
     let minutes: Vec<(Columns, Micros)> = rows.iter().map(|r| (r.clone(), MINUTE)).collect();
     plan(&minutes, &rule, &[]).rows().unwrap()
 }
 
 fn meeting(first: &Columns, second: &Columns) -> Option<(Overlap, LevelGap)> {
     let both = sources(&[(first.clone(), MINUTE), (second.clone(), MINUTE)]);
-    let dress = |place| Dress::plain(place, first.scale);
-    measure((&both[0], &dress(0)), (&both[1], &dress(1))).unwrap()
+    let adapter = |place| RowAdapter::plain(place, first.scale);
+    measure((&both[0], &adapter(0)), (&both[1], &adapter(1))).unwrap()
 }
 
 fn times(rows: &Columns) -> Vec<i64> {
@@ -48,7 +48,7 @@ fn times(rows: &Columns) -> Vec<i64> {
 fn the_first_owns_its_span_and_the_seams_are_told() {
     let broker = bars(&[(10, 100), (12, 102), (13, 101)]);
     let vendor = bars(&[(8, 90), (9, 95), (10, 100), (11, 99), (12, 103), (13, 101), (14, 110)]);
-    let (rows, told) = join(&[broker.clone(), vendor.clone()], Rule::Span);
+    let (rows, told) = join(&[broker.clone(), vendor.clone()], SpliceRule::Span);
     assert_eq!(times(&rows), [8, 9, 10, 12, 13, 14]);
     let pieces: Vec<(usize, u64)> = told.pieces.iter().map(|p| (p.source, p.rows)).collect();
     assert_eq!(pieces, [(1, 2), (0, 3), (1, 1)]);
@@ -56,9 +56,9 @@ fn the_first_owns_its_span_and_the_seams_are_told() {
     assert_eq!(steps, [(10, 5), (14, 9)]);
     let (overlap, _) = meeting(&broker, &vendor).unwrap();
     assert_eq!((overlap.rows, overlap.equal, overlap.histogram[4]), (3, 2, 1));
-    let (holes, _) = join(&[broker.clone(), vendor.clone()], Rule::Holes);
+    let (holes, _) = join(&[broker.clone(), vendor.clone()], SpliceRule::Holes);
     assert_eq!(times(&holes), [8, 9, 10, 11, 12, 13, 14]);
-    let (cut, told) = join(&[broker, vendor], Rule::Cut(12 * MINUTE));
+    let (cut, told) = join(&[broker, vendor], SpliceRule::Cut(12 * MINUTE));
     assert_eq!(times(&cut), [8, 9, 10, 11, 12, 13]);
     assert_eq!(told.pieces.len(), 2);
 }
@@ -68,22 +68,22 @@ fn some_minutes() -> impl Strategy<Value = Vec<i64>> {
     proptest::collection::btree_set(0i64..80, 1..60).prop_map(|s| s.into_iter().collect())
 }
 
-fn rules() -> impl Strategy<Value = Rule> {
-    let cut = (0i64..80).prop_map(|m| Rule::Cut(m * MINUTE));
+fn rules() -> impl Strategy<Value = SpliceRule> {
+    let cut = (0i64..80).prop_map(|m| SpliceRule::Cut(m * MINUTE));
     let week = "thu 00:10-00:30, thu 00:50-01:00 UTC".parse().unwrap();
-    prop_oneof![Just(Rule::Span), Just(Rule::Holes), cut, Just(Rule::Hours(week))]
+    prop_oneof![Just(SpliceRule::Span), Just(SpliceRule::Holes), cut, Just(SpliceRule::Hours(week))]
 }
 
 /// Plainly, for one row: whether source `s` serves minute `m`.
-fn serves(rule: &Rule, all: &[Vec<i64>], s: usize, m: i64) -> bool {
+fn serves(rule: &SpliceRule, all: &[Vec<i64>], s: usize, m: i64) -> bool {
     let within = |j: usize| (all[j][0]..=*all[j].last().unwrap()).contains(&m);
     let outside = (0..s).all(|j| !within(j));
     match rule {
-        Rule::Span => outside,
-        Rule::Holes => (0..s).all(|j| !all[j].contains(&m)),
-        Rule::Cut(at) if s == 0 => m >= at / MINUTE,
-        Rule::Cut(at) => m < at / MINUTE && (1..s).all(|j| !within(j)),
-        Rule::Hours(_) => {
+        SpliceRule::Span => outside,
+        SpliceRule::Holes => (0..s).all(|j| !all[j].contains(&m)),
+        SpliceRule::Cut(at) if s == 0 => m >= at / MINUTE,
+        SpliceRule::Cut(at) => m < at / MINUTE && (1..s).all(|j| !within(j)),
+        SpliceRule::Hours(_) => {
             let inside = (10..30).contains(&m) || (50..60).contains(&m);
             match s {
                 0 => inside || !within(1),
@@ -91,7 +91,7 @@ fn serves(rule: &Rule, all: &[Vec<i64>], s: usize, m: i64) -> bool {
                 _ => outside,
             }
         }
-        Rule::Grade => unreachable!(),
+        SpliceRule::Grade => unreachable!(),
     }
 }
 
@@ -132,7 +132,7 @@ proptest! {
             scale: Scale { price: 5, volume: 0 },
         };
         let minute_rows = bars(&minutes.iter().map(|m| (*m, 5)).collect::<Vec<_>>());
-        let rule = if holes { Rule::Holes } else { Rule::Span };
+        let rule = if holes { SpliceRule::Holes } else { SpliceRule::Span };
         let (rows, told) = plan(&[(ticks, 0), (minute_rows, MINUTE)], &rule, &[]).rows().unwrap();
         let (first, last) = (*seconds.first().unwrap(), *seconds.last().unwrap());
         let free = |m: &&i64| match holes {
@@ -176,7 +176,7 @@ fn minutes(days: i64, spread: bool) -> Columns {
 #[test]
 fn hours_of_the_week_and_months_have_their_owners_and_rows_know_where_they_come_from() {
     let (a, b) = (minutes(40, false), minutes(40, false));
-    let rule: Rule = "hours=mon-fri 08:00-17:00 Europe/Oslo".parse().unwrap();
+    let rule: SpliceRule = "hours=mon-fri 08:00-17:00 Europe/Oslo".parse().unwrap();
     assert_eq!(rule.to_string(), "hours=mon-fri 08:00-17:00 Europe/Oslo");
     let (rows, _) = join(&[a.clone(), b.clone()], rule);
     assert_eq!(rows.len(), 40 * 1440);
@@ -187,7 +187,7 @@ fn hours_of_the_week_and_months_have_their_owners_and_rows_know_where_they_come_
     assert_eq!(owners.map(at), [2, 1, 1, 2, 2]);
     let grades = [[((2024, 1), 99.0), ((2024, 2), 90.0)], [((2024, 1), 99.0), ((2024, 2), 95.0)]];
     let grades: Vec<MonthGrades> = grades.into_iter().map(MonthGrades::from).collect();
-    let (_, told) = plan(&[(a, MINUTE), (b, MINUTE)], &Rule::Grade, &grades).rows().unwrap();
+    let (_, told) = plan(&[(a, MINUTE), (b, MINUTE)], &SpliceRule::Grade, &grades).rows().unwrap();
     let seams: Vec<i64> = told.seams.iter().map(|s| s.at).collect();
     assert_eq!(seams, [parse("2024-02-01").unwrap()]);
     assert_eq!(told.pieces.iter().map(|p| p.source).collect::<Vec<_>>(), [0, 1]);
@@ -197,7 +197,7 @@ fn hours_of_the_week_and_months_have_their_owners_and_rows_know_where_they_come_
 fn a_month_nobody_graded_goes_to_the_first_that_reaches_over_it() {
     let day = |d: i64| Span::new(d * DAY, (d + 20) * DAY);
     let graded = [MonthGrades::from([((1970, 2), 50.0)]), MonthGrades::from([((1970, 2), 60.0)])];
-    let got = claims(&Rule::Grade, &[day(20), day(25)], &graded, &Session::always());
+    let got = claims(&SpliceRule::Grade, &[day(20), day(25)], &graded, &Session::always());
     let span = |a: i64, b: i64| Span::new(a * DAY, b * DAY);
     assert_eq!(got, [vec![span(20, 31)], vec![span(31, 45)]]);
 }
@@ -218,7 +218,7 @@ fn levels_are_measured_named_and_mended_and_spreads_carried() {
         set_level(&mut mended, &gap, level);
         assert_eq!(meeting(&broker, &mended).unwrap().1.median, 0, "{level}");
     }
-    let mut plan = plan(&[(broker.clone(), MINUTE), (vendor.clone(), MINUTE)], &Rule::Span, &[]);
+    let mut plan = plan(&[(broker.clone(), MINUTE), (vendor.clone(), MINUTE)], &SpliceRule::Span, &[]);
     let mut counter = SpreadCounter::new(&Clock::utc());
     counter.add(&broker);
     let spreads = counter.finish();
@@ -246,11 +246,11 @@ fn a_level_moves_the_prices_a_row_of_layers_has_and_no_others() {
         scale: Scale { price: 5, volume: 0 },
     };
     let minutes = bars(&(0..20).map(|m| (m, 90)).collect::<Vec<_>>());
-    let mut plan = plan(&[(ticks, 0), (minutes, MINUTE)], &Rule::Span, &[]);
-    let of = |s: usize| (&plan.sources[s], &plan.dresses[s]);
+    let mut plan = plan(&[(ticks, 0), (minutes, MINUTE)], &SpliceRule::Span, &[]);
+    let of = |s: usize| (&plan.sources[s], &plan.adapters[s]);
     let (_, gap) = measure(of(0), of(1)).unwrap().unwrap();
     assert_eq!(gap.median, -10);
-    plan.dresses[1].level = Some((Level::Shift, gap));
+    plan.adapters[1].level = Some((Level::Shift, gap));
     let (rows, _) = plan.rows().unwrap();
     let column = |f: Field| (rows.column(f)[9], rows.column(f)[10]);
     assert_eq!((column(Field::Close), column(Field::Bid)), ((100, ABSENT), (ABSENT, 100)));
@@ -266,20 +266,20 @@ fn a_seam_in_a_storm_is_flagged_and_a_calm_place_named() {
         let jump = rng.i64(-300..=300);
         broker.data.iter_mut().for_each(|c| c[i] += jump);
     }
-    let (_, told) = join(&[broker.clone(), vendor.clone()], Rule::Span);
+    let (_, told) = join(&[broker.clone(), vendor.clone()], SpliceRule::Span);
     let (seam, judged) = (told.seams[0], told.judged[0]);
     let trouble = judged.trouble(&seam, told.usual_step, MINUTE).unwrap();
     assert!(trouble.contains("volatile hour"), "{trouble}: {judged:?}");
     let better = judged.better.unwrap() - seam.at;
     assert!((3 * HOUR..DAY).contains(&better), "{better}");
-    let (_, calm) = join(&[minutes(20, false).rows(14_400..28_800), minutes(20, false)], Rule::Span);
+    let (_, calm) = join(&[minutes(20, false).rows(14_400..28_800), minutes(20, false)], SpliceRule::Span);
     assert_eq!(calm.judged[0].trouble(&calm.seams[0], calm.usual_step, MINUTE), None);
     assert_eq!((calm.judged[0].gap, calm.judged[0].apart), (0, Some(0)));
     // A cut tried beforehand tells what the cut itself gives.
     let rows = [(broker, MINUTE), (vendor, MINUTE)];
     let at = seam.at + 5 * HOUR;
-    let trial = plan(&rows, &Rule::Span, &[]).try_cut(at, (told.usual_step, told.usual_hour)).unwrap();
-    let (_, cut) = plan(&rows, &Rule::Cut(at), &[]).rows().unwrap();
+    let trial = plan(&rows, &SpliceRule::Span, &[]).try_cut(at, (told.usual_step, told.usual_hour)).unwrap();
+    let (_, cut) = plan(&rows, &SpliceRule::Cut(at), &[]).rows().unwrap();
     assert_eq!(trial.rows, [cut.pieces[1].rows, cut.pieces[0].rows]);
     let (tried, judged) = trial.seam.unwrap();
     assert_eq!((tried, judged.apart, judged.gap), (cut.seams[0], cut.judged[0].apart, cut.judged[0].gap));

@@ -32,12 +32,12 @@ const LINES: [RGBColor; 3] = [colour(0x7fb4ca), colour(0xc0a36e), colour(0xb48ea
 
 /// The time axis: slots from left to right, labelled where the scene says.
 #[derive(Clone)]
-struct Slots {
+struct BarSlots {
     count: usize,
     ticks: Vec<Tick>,
 }
 
-impl Ranged for Slots {
+impl Ranged for BarSlots {
     type FormatOption = NoDefaultFormatting;
     type ValueType = f64;
 
@@ -54,7 +54,7 @@ impl Ranged for Slots {
     }
 }
 
-impl ValueFormatter<f64> for Slots {
+impl ValueFormatter<f64> for BarSlots {
     fn format(slot: &f64) -> String {
         format!("{slot:.0}")
     }
@@ -66,7 +66,7 @@ impl ValueFormatter<f64> for Slots {
 }
 
 /// A pane with its axes.
-type Axes<'a, B> = ChartContext<'a, B, Cartesian2d<Slots, RangedCoordf64>>;
+type Axes<'a, B> = ChartContext<'a, B, Cartesian2d<BarSlots, RangedCoordf64>>;
 
 impl Picture for Scene {
     fn size(&self) -> (u32, u32) {
@@ -77,7 +77,7 @@ impl Picture for Scene {
         area.fill(&INK)?;
         area.draw_text(&self.title, &words(15, WORDS), (LEFT * FINE, 16 * FINE))?;
         let inside = SIZE.1 as i32 - TOP - BOTTOM;
-        let slots = Slots { count: self.times.len(), ticks: self.ticks.clone() };
+        let slots = BarSlots { count: self.times.len(), ticks: self.ticks.clone() };
         let mut top = TOP;
         for (i, pane) in self.panes.iter().enumerate() {
             let is_last = i + 1 == self.panes.len();
@@ -94,7 +94,7 @@ impl Picture for Scene {
 
 fn draw_pane<B: DrawingBackend>(
     pane: &Pane,
-    slots: &Slots,
+    slots: &BarSlots,
     is_last: bool,
     area: &DrawingArea<B, Shift>,
 ) -> DrawResult<B> {

@@ -21,7 +21,7 @@ const FONT: Name<'static> = Name(b"F");
 /// Where it cannot be drawn.
 pub fn to_pdf(picture: &impl Picture) -> Result<Vec<u8>> {
     let size = picture.size();
-    let mut page = Page { size, content: Content::new(), paper: [255; 3] };
+    let mut page = PdfPage { size, content: Content::new(), paper: [255; 3] };
     page.content.set_line_cap(LineCapStyle::ButtCap).set_line_join(LineJoinStyle::MiterJoin);
     draw_on(&(&mut page).into_drawing_area(), picture)?;
     let (catalog, pages, leaf, font, content) =
@@ -39,7 +39,7 @@ pub fn to_pdf(picture: &impl Picture) -> Result<Vec<u8>> {
 }
 
 /// A page that is drawn on. Positions count in [`FINE`] units from the upper left corner.
-struct Page {
+struct PdfPage {
     size: (u32, u32),
     content: Content,
     /// What was painted over the whole page: see-through colours are mixed with it.
@@ -48,19 +48,19 @@ struct Page {
 
 /// Drawing on a page in memory cannot fail.
 #[derive(Debug)]
-struct Never;
+struct Infallible;
 
-impl std::fmt::Display for Never {
+impl std::fmt::Display for Infallible {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str("a page cannot be drawn on")
     }
 }
 
-impl std::error::Error for Never {}
+impl std::error::Error for Infallible {}
 
-type Drawn = std::result::Result<(), DrawingErrorKind<Never>>;
+type PdfResult = std::result::Result<(), DrawingErrorKind<Infallible>>;
 
-impl Page {
+impl PdfPage {
     fn x(&self, x: i32) -> f32 {
         x as f32 / FINE as f32
     }
@@ -104,26 +104,26 @@ impl Page {
     }
 }
 
-impl DrawingBackend for &mut Page {
-    type ErrorType = Never;
+impl DrawingBackend for &mut PdfPage {
+    type ErrorType = Infallible;
 
     fn get_size(&self) -> (u32, u32) {
         (self.size.0 * FINE as u32, self.size.1 * FINE as u32)
     }
 
-    fn ensure_prepared(&mut self) -> Drawn {
+    fn ensure_prepared(&mut self) -> PdfResult {
         Ok(())
     }
 
-    fn present(&mut self) -> Drawn {
+    fn present(&mut self) -> PdfResult {
         Ok(())
     }
 
-    fn draw_pixel(&mut self, (x, y): BackendCoord, colour: BackendColor) -> Drawn {
+    fn draw_pixel(&mut self, (x, y): BackendCoord, colour: BackendColor) -> PdfResult {
         self.draw_rect((x, y), (x + 1, y + 1), &colour, true)
     }
 
-    fn draw_line<S: BackendStyle>(&mut self, from: BackendCoord, to: BackendCoord, style: &S) -> Drawn {
+    fn draw_line<S: BackendStyle>(&mut self, from: BackendCoord, to: BackendCoord, style: &S) -> PdfResult {
         self.draw_path([from, to], style)
     }
 
@@ -133,7 +133,7 @@ impl DrawingBackend for &mut Page {
         (right, bottom): BackendCoord,
         style: &S,
         fill: bool,
-    ) -> Drawn {
+    ) -> PdfResult {
         if style.color().alpha == 0.0 {
             return Ok(());
         }
@@ -159,7 +159,7 @@ impl DrawingBackend for &mut Page {
         &mut self,
         path: I,
         style: &S,
-    ) -> Drawn {
+    ) -> PdfResult {
         if style.color().alpha > 0.0 {
             self.stroke_style(style);
             if self.follow(path) {
@@ -173,7 +173,7 @@ impl DrawingBackend for &mut Page {
         &mut self,
         path: I,
         style: &S,
-    ) -> Drawn {
+    ) -> PdfResult {
         self.fill_colour(style.color());
         if self.follow(path) {
             self.content.fill_nonzero();
@@ -181,7 +181,7 @@ impl DrawingBackend for &mut Page {
         Ok(())
     }
 
-    fn draw_text<S: BackendTextStyle>(&mut self, text: &str, style: &S, (x, y): BackendCoord) -> Drawn {
+    fn draw_text<S: BackendTextStyle>(&mut self, text: &str, style: &S, (x, y): BackendCoord) -> PdfResult {
         let letters = win_ansi(text);
         let size = style.size() as f32 / FINE as f32;
         let width = letters.len() as f32 * size * LETTER;
@@ -206,7 +206,7 @@ impl DrawingBackend for &mut Page {
         &self,
         text: &str,
         style: &S,
-    ) -> std::result::Result<(u32, u32), DrawingErrorKind<Never>> {
+    ) -> std::result::Result<(u32, u32), DrawingErrorKind<Infallible>> {
         let width = text.chars().count() as f64 * style.size() * LETTER as f64;
         Ok((width as u32, style.size() as u32))
     }

@@ -5,7 +5,7 @@ use plotters::coord::Shift;
 use plotters::prelude::{DrawingArea, DrawingBackend, Rectangle};
 use plotters::style::{Color, RGBColor};
 use stavel_core::Result;
-use stavel_core::check::{FindingKind, Report, Severity};
+use stavel_core::check::{CheckReport, FindingKind, Severity};
 use stavel_core::error::printable;
 use stavel_core::model::SeriesName;
 use stavel_core::model::price::scaled;
@@ -30,24 +30,24 @@ const DOUBT: RGBColor = colour(0xb7862b);
 const NOTE: RGBColor = colour(0x6a7280);
 
 /// What the sheet says.
-pub struct Page<'a> {
+pub struct ReportPage<'a> {
     pub series: &'a SeriesName,
     pub edition: i64,
     /// The clock the times are told in: UTC, or as written.
     pub clock: String,
     pub decimals: u8,
-    pub report: &'a Report,
+    pub report: &'a CheckReport,
 }
 
 /// A sheet that is filled from the top. What is put on it lies where it says, in points.
 #[derive(Default)]
-struct Sheet {
+struct PaperSheet {
     words: Vec<(f64, f64, String, f64, RGBColor)>,
     blocks: Vec<(f64, f64, f64, f64, RGBColor)>,
     y: f64,
 }
 
-impl Sheet {
+impl PaperSheet {
     /// Words that stand on the line reached.
     fn text(&mut self, x: f64, text: &str, size: f64, colour: RGBColor) {
         self.words.push((LEFT + x, self.y, stavel_core::error::printable(text), size, colour));
@@ -69,7 +69,7 @@ impl Sheet {
     }
 }
 
-impl Picture for Page<'_> {
+impl Picture for ReportPage<'_> {
     fn size(&self) -> (u32, u32) {
         SIZE
     }
@@ -91,8 +91,8 @@ impl Picture for Page<'_> {
 }
 
 /// The sheet of a page.
-fn filled(page: &Page<'_>) -> Sheet {
-    let mut sheet = Sheet { y: 60.0, ..Sheet::default() };
+fn filled(page: &ReportPage<'_>) -> PaperSheet {
+    let mut sheet = PaperSheet { y: 60.0, ..PaperSheet::default() };
     head(&mut sheet, page);
     sheet.rule();
     years(&mut sheet, page.report);
@@ -105,7 +105,7 @@ fn filled(page: &Page<'_>) -> Sheet {
     sheet
 }
 
-fn head(sheet: &mut Sheet, page: &Page<'_>) {
+fn head(sheet: &mut PaperSheet, page: &ReportPage<'_>) {
     let r = page.report;
     sheet.text(0.0, &page.series.to_string(), 24.0, INK);
     sheet.text(INSIDE - 150.0, &format!("grade {}", r.grade.points), 24.0, INK);
@@ -127,7 +127,7 @@ fn head(sheet: &mut Sheet, page: &Page<'_>) {
 }
 
 /// A year a line, each day shaded by how full it is, with a mark where something was found.
-fn years(sheet: &mut Sheet, report: &Report) {
+fn years(sheet: &mut PaperSheet, report: &CheckReport) {
     sheet.heading("Completeness by day");
     let year_of = |day: i64| civil_from_days(day).0;
     let (Some(first), Some(last)) = (report.days.first(), report.days.last()) else { return };
@@ -171,7 +171,7 @@ fn colour_of(severity: Severity) -> RGBColor {
     }
 }
 
-fn numbers(sheet: &mut Sheet, page: &Page<'_>) {
+fn numbers(sheet: &mut PaperSheet, page: &ReportPage<'_>) {
     let r = page.report;
     let price =
         |e: stavel_core::check::Extreme| format!("{}  at {}", scaled(e.points, page.decimals), wall(e.at));
@@ -217,7 +217,7 @@ fn numbers(sheet: &mut Sheet, page: &Page<'_>) {
 }
 
 /// Movement and spread by hour of the week, side by side.
-fn week(sheet: &mut Sheet, report: &Report) {
+fn week(sheet: &mut PaperSheet, report: &CheckReport) {
     sheet.heading("Hours of the week");
     let top = sheet.y;
     let movement: Vec<f64> = report.hours.iter().map(|h| h.movement()).collect();
@@ -251,7 +251,7 @@ fn week(sheet: &mut Sheet, report: &Report) {
     sheet.y = top + 7.0 * 13.0 + 4.0;
 }
 
-fn findings(sheet: &mut Sheet, report: &Report) {
+fn findings(sheet: &mut PaperSheet, report: &CheckReport) {
     sheet.heading(&format!("Findings: {}", report.findings.len()));
     for &kind in FindingKind::ALL {
         let (n, rows) = report.count(kind);
@@ -277,7 +277,7 @@ fn findings(sheet: &mut Sheet, report: &Report) {
 ///
 /// # Errors
 /// Where the picture cannot be drawn.
-pub fn html(page: &Page<'_>) -> Result<String> {
+pub fn html(page: &ReportPage<'_>) -> Result<String> {
     let picture = to_svg(page)?;
     let hex = |RGBColor(r, g, b): RGBColor| format!("#{r:02x}{g:02x}{b:02x}");
     let (ink, rule) = (hex(INK), hex(RULE));

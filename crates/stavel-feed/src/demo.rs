@@ -9,7 +9,7 @@ use stavel_core::model::session::OpenHours;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, day_of, days_from_civil, monday_of};
 use stavel_core::model::{Clock, Session, Span};
 
-use crate::market::{Bar, Character, Market, Quote};
+use crate::market::{Character, Market, MarketQuote, MinuteBar};
 use crate::truth::{Defects, Truth};
 use crate::writers::{ContractMinutes, QuillMinutes, QuillTicks, TarnMinutes};
 
@@ -28,7 +28,7 @@ pub const ORDERS: &str = include_str!("orders.csv");
 
 /// How long each part of the demo is, in UTC.
 #[derive(Debug, Clone)]
-pub struct Spans {
+pub struct DemoSpans {
     pub noksek: Span,
     pub nzdsek: Span,
     /// Ticks of both pairs, a part of their span.
@@ -44,12 +44,12 @@ const fn at(year: i64, month: i64, day: i64) -> Micros {
     days_from_civil(year, month, day) * DAY
 }
 
-impl Spans {
+impl DemoSpans {
     /// As a person would have them: years of minutes, two months of ticks, ten months of the broker.
-    pub fn full(years: u32) -> Spans {
+    pub fn full(years: u32) -> DemoSpans {
         let end = at(2024, 4, 1);
         let start = at(2024 - years.clamp(1, 60) as i64, 4, 1);
-        Spans {
+        DemoSpans {
             noksek: Span::new(start, end),
             nzdsek: Span::new(start, end),
             ticks: vec![Span::new(at(2024, 2, 1), end)],
@@ -61,9 +61,9 @@ impl Spans {
     }
 
     /// The same variety in a few megabytes.
-    pub fn small() -> Spans {
+    pub fn small() -> DemoSpans {
         let end = at(2024, 4, 5);
-        Spans {
+        DemoSpans {
             noksek: Span::new(at(2024, 2, 25) + 18 * HOUR, end),
             nzdsek: Span::new(at(2024, 3, 17), end),
             ticks: vec![
@@ -82,7 +82,7 @@ impl Spans {
 ///
 /// # Errors
 /// Where the folder cannot be written.
-pub fn write_demo(folder: &Path, spans: &Spans, seed: u64) -> io::Result<Truth> {
+pub fn write_demo(folder: &Path, spans: &DemoSpans, seed: u64) -> io::Result<Truth> {
     let clock: Clock = BROKER_CLOCK.parse().map_err(io::Error::other)?;
     let defects = Defects::around(spans.defects_from, spans.slipped_week);
     let noksek =
@@ -98,7 +98,7 @@ pub fn write_demo(folder: &Path, spans: &Spans, seed: u64) -> io::Result<Truth> 
             folder,
             name,
             Market::new(character, seed),
-            Hours { span, ticks: &spans.ticks, tarn },
+            DemoHours { span, ticks: &spans.ticks, tarn },
             defects,
             &clock,
         )?;
@@ -112,7 +112,7 @@ pub fn write_demo(folder: &Path, spans: &Spans, seed: u64) -> io::Result<Truth> 
     Ok(truth)
 }
 
-struct Hours<'a> {
+struct DemoHours<'a> {
     span: Span,
     ticks: &'a [Span],
     tarn: Option<Span>,
@@ -133,7 +133,7 @@ fn write_pair(
     folder: &Path,
     name: &'static str,
     mut market: Market,
-    hours: Hours<'_>,
+    hours: DemoHours<'_>,
     defects: Option<Defects>,
     clock: &Clock,
 ) -> io::Result<()> {
@@ -149,23 +149,23 @@ fn write_pair(
         )),
         None => None,
     };
-    let mut quotes: Vec<Quote> = Vec::new();
+    let mut quotes: Vec<MarketQuote> = Vec::new();
     let mut last = market.level();
     // While its clock slips, Quill writes the bars of an hour ago; the true hour is kept for that.
-    let mut recent: Vec<Bar> = Vec::new();
+    let mut recent: Vec<MinuteBar> = Vec::new();
     let mut t = hours.span.from;
     while t < hours.span.to {
         quotes.clear();
         if open.is_open(t) {
             market.minute(t, &mut quotes);
         }
-        let bar = Bar::of(t, &quotes);
-        let vendor = bar.unwrap_or(Bar::flat(t, last));
+        let bar = MinuteBar::of(t, &quotes);
+        let vendor = bar.unwrap_or(MinuteBar::flat(t, last));
         last = vendor.close;
         recent.push(vendor);
         let slip = defects.map_or(0, |d| d.slip(t)) / MINUTE;
         let written = recent[recent.len().saturating_sub(1 + slip as usize)];
-        minutes.bar(Bar { time: t, ..written })?;
+        minutes.bar(MinuteBar { time: t, ..written })?;
         if recent.len() > 600 {
             recent.drain(..500);
         }
@@ -175,7 +175,7 @@ fn write_pair(
         if let (Some((span, out, broker)), Some(bar)) = (&mut tarn, bar)
             && span.holds(t)
         {
-            out.bar(&Bar { time: clock.to_wall(t), ..broker.own(bar) })?;
+            out.bar(&MinuteBar { time: clock.to_wall(t), ..broker.own(bar) })?;
         }
         t += MINUTE;
     }
@@ -195,17 +195,17 @@ impl Broker {
         Broker { rng: Rng::with_seed(77), off: 0 }
     }
 
-    fn own(&mut self, bar: Bar) -> Bar {
+    fn own(&mut self, bar: MinuteBar) -> MinuteBar {
         self.off = (self.off + self.rng.i64(-1..=1)).clamp(-2, 2);
         let (open, close) = (bar.open + self.off, bar.close + self.off + self.rng.i64(-1..=1));
         let high = (bar.high + self.off + self.rng.i64(-1..=1)).max(open).max(close);
         let low = (bar.low + self.off + self.rng.i64(-1..=1)).min(open).min(close);
-        Bar { open, high, low, close, spread: (bar.spread + self.rng.i64(-2..=3)).max(1), ..bar }
+        MinuteBar { open, high, low, close, spread: (bar.spread + self.rng.i64(-2..=3)).max(1), ..bar }
     }
 }
 
 /// Two months of the barley contract; trade moves from the nearer to the farther before the first ends.
-fn write_contracts(folder: &Path, spans: &Spans, seed: u64) -> io::Result<()> {
+fn write_contracts(folder: &Path, spans: &DemoSpans, seed: u64) -> io::Result<()> {
     let [near, far] = spans.contracts;
     let whole = Span::new(near.from.min(far.from), near.to.max(far.to));
     let session = session(SKERRY_HOURS, "Europe/Oslo", whole)?;
@@ -223,11 +223,11 @@ fn write_contracts(folder: &Path, spans: &Spans, seed: u64) -> io::Result<()> {
         let mut t = open.from;
         while t < open.to {
             market.minute(t, &mut quotes);
-            if let Some(bar) = Bar::of(session.clock.to_wall(t), &quotes) {
+            if let Some(bar) = MinuteBar::of(session.clock.to_wall(t), &quotes) {
                 let lots = 1 + quotes.len() as i64 * rng.i64(1..5);
                 let (near_lots, far_lots) = if t < roll { (lots, lots / 6) } else { (lots / 5, lots) };
                 if near.holds(t) && near_lots > 0 {
-                    near_file.bar(&Bar { volume: near_lots, ..bar })?;
+                    near_file.bar(&MinuteBar { volume: near_lots, ..bar })?;
                 }
                 if far.holds(t) && far_lots > 0 {
                     far_file.bar(&carried(bar, far_lots))?;
@@ -241,9 +241,9 @@ fn write_contracts(folder: &Path, spans: &Spans, seed: u64) -> io::Result<()> {
 }
 
 /// The farther contract costs what it takes to store barley for two months: 3.50.
-fn carried(bar: Bar, volume: i64) -> Bar {
+fn carried(bar: MinuteBar, volume: i64) -> MinuteBar {
     let carry = 350;
-    Bar {
+    MinuteBar {
         open: bar.open + carry,
         high: bar.high + carry,
         low: bar.low + carry,

@@ -9,5 +9,5 @@ pub mod market;
 pub mod truth;
 mod writers;
 
-pub use demo::{Spans, write_demo};
+pub use demo::{DemoSpans, write_demo};
 pub use truth::{Planted, Truth};

@@ -26,7 +26,7 @@ pub struct Character {
 
 /// One quote.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Quote {
+pub struct MarketQuote {
     /// UTC.
     pub time: Micros,
     /// In points.
@@ -59,7 +59,7 @@ impl Market {
     }
 
     /// The quotes of one open minute; quiet minutes may have none.
-    pub fn minute(&mut self, start: Micros, quotes: &mut Vec<Quote>) {
+    pub fn minute(&mut self, start: Micros, quotes: &mut Vec<MarketQuote>) {
         quotes.clear();
         let activity = ACTIVITY[(start.rem_euclid(24 * HOUR) / HOUR) as usize];
         self.change_heat();
@@ -81,14 +81,14 @@ impl Market {
         }
     }
 
-    fn quote(&mut self, time: Micros, activity: f64) -> Quote {
+    fn quote(&mut self, time: Micros, activity: f64) -> MarketQuote {
         let step = self.character.step;
         let bid = (self.price / step as f64).round() as i64 * step;
         let wide = if is_roll(time) { 5.0 } else { 1.0 };
         let spread =
             self.character.spread * wide * (1.3 - 0.3 * activity.min(1.0)) * (0.7 + 0.3 * self.heat.min(4.0));
         let spread = spread * (0.8 + 0.4 * self.rng.f64());
-        Quote {
+        MarketQuote {
             time,
             bid,
             ask: bid + ((spread / step as f64).round() as i64).max(1) * step,
@@ -124,7 +124,7 @@ fn is_roll(time: Micros) -> bool {
 
 /// A minute's bar in points.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Bar {
+pub struct MinuteBar {
     pub time: Micros,
     pub open: i64,
     pub high: i64,
@@ -136,11 +136,11 @@ pub struct Bar {
     pub spread: i64,
 }
 
-impl Bar {
+impl MinuteBar {
     /// The bid bar of a minute's quotes.
-    pub fn of(start: Micros, quotes: &[Quote]) -> Option<Bar> {
+    pub fn of(start: Micros, quotes: &[MarketQuote]) -> Option<MinuteBar> {
         let (first, last) = (quotes.first()?, quotes.last()?);
-        Some(Bar {
+        Some(MinuteBar {
             time: start,
             open: first.bid,
             high: quotes.iter().map(|q| q.bid).max()?,
@@ -152,7 +152,7 @@ impl Bar {
     }
 
     /// A flat bar without volume.
-    pub fn flat(start: Micros, price: i64) -> Bar {
-        Bar { time: start, open: price, high: price, low: price, close: price, volume: 0, spread: 0 }
+    pub fn flat(start: Micros, price: i64) -> MinuteBar {
+        MinuteBar { time: start, open: price, high: price, low: price, close: price, volume: 0, spread: 0 }
     }
 }

@@ -8,15 +8,15 @@ use stavel_core::model::price::push_scaled;
 use stavel_core::model::time::written::push_padded;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, SECOND, civil_from_days, day_of};
 
-use crate::market::{Bar, Quote};
+use crate::market::{MarketQuote, MinuteBar};
 use crate::truth::{Defects, LATE, REPEATED};
 
 /// A file that is opened with its first row and named by a part of time.
-struct ByPart<W: Write> {
+struct FileByPeriod<W: Write> {
     open: Option<(i64, W)>,
 }
 
-impl<W: Write> ByPart<W> {
+impl<W: Write> FileByPeriod<W> {
     fn at(
         &mut self,
         part: i64,
@@ -66,7 +66,7 @@ fn push_time(line: &mut Vec<u8>, t: Micros, seconds: bool) {
     }
 }
 
-fn push_prices(line: &mut Vec<u8>, bar: &Bar, mark: u8, decimals: u8) {
+fn push_prices(line: &mut Vec<u8>, bar: &MinuteBar, mark: u8, decimals: u8) {
     for price in [bar.open, bar.high, bar.low, bar.close] {
         line.push(mark);
         push_scaled(line, price, decimals);
@@ -78,7 +78,7 @@ pub struct QuillMinutes {
     folder: PathBuf,
     name: &'static str,
     defects: Option<Defects>,
-    files: ByPart<BufWriter<File>>,
+    files: FileByPeriod<BufWriter<File>>,
     /// Lines that will be written again, and lines that will be written late.
     again: Vec<u8>,
     late: Vec<u8>,
@@ -92,7 +92,7 @@ impl QuillMinutes {
             folder: folder.into(),
             name,
             defects,
-            files: ByPart { open: None },
+            files: FileByPeriod { open: None },
             again: Vec::new(),
             late: Vec::new(),
             late_after: 0,
@@ -101,7 +101,7 @@ impl QuillMinutes {
     }
 
     /// Writes one bar; `bar.time` is the time as Quill writes it.
-    pub fn bar(&mut self, mut bar: Bar) -> io::Result<()> {
+    pub fn bar(&mut self, mut bar: MinuteBar) -> io::Result<()> {
         let within = |from: Micros, length: Micros| (from..from + length).contains(&bar.time);
         let defects = self.defects;
         if defects.is_some_and(|d| within(d.missing_day, DAY) || within(d.missing_hour, HOUR)) {
@@ -169,16 +169,16 @@ impl QuillMinutes {
 pub struct QuillTicks {
     folder: PathBuf,
     name: &'static str,
-    files: ByPart<zip::ZipWriter<File>>,
+    files: FileByPeriod<zip::ZipWriter<File>>,
     line: Vec<u8>,
 }
 
 impl QuillTicks {
     pub fn new(folder: &Path, name: &'static str) -> QuillTicks {
-        QuillTicks { folder: folder.into(), name, files: ByPart { open: None }, line: Vec::new() }
+        QuillTicks { folder: folder.into(), name, files: FileByPeriod { open: None }, line: Vec::new() }
     }
 
-    pub fn quotes(&mut self, quotes: &[Quote]) -> io::Result<()> {
+    pub fn quotes(&mut self, quotes: &[MarketQuote]) -> io::Result<()> {
         let Some(first) = quotes.first() else { return Ok(()) };
         let (year, month, _) = civil_from_days(day_of(first.time));
         let stem = format!("{}_ticks_{year:04}-{month:02}", self.name);
@@ -207,7 +207,7 @@ impl QuillTicks {
     }
 }
 
-fn push_tick(line: &mut Vec<u8>, q: &Quote) {
+fn push_tick(line: &mut Vec<u8>, q: &MarketQuote) {
     let (y, m, d) = civil_from_days(day_of(q.time));
     push_padded(line, d, 2);
     line.push(b'.');
@@ -239,7 +239,7 @@ impl TarnMinutes {
     }
 
     /// Writes one bar; `bar.time` is on Tarn's wall.
-    pub fn bar(&mut self, bar: &Bar) -> io::Result<()> {
+    pub fn bar(&mut self, bar: &MinuteBar) -> io::Result<()> {
         self.line.clear();
         push_wall(&mut self.line, bar.time, b'/');
         self.line.push(b';');
@@ -271,7 +271,7 @@ impl ContractMinutes {
         Ok(ContractMinutes { out, line: Vec::new() })
     }
 
-    pub fn bar(&mut self, bar: &Bar) -> io::Result<()> {
+    pub fn bar(&mut self, bar: &MinuteBar) -> io::Result<()> {
         self.line.clear();
         push_wall(&mut self.line, bar.time, b'-');
         self.line.push(b' ');

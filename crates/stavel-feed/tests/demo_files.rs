@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use stavel_feed::{Spans, demo::SEED, write_demo};
+use stavel_feed::{DemoSpans, demo::SEED, write_demo};
 
 fn files_below(folder: &Path) -> Vec<PathBuf> {
     let mut out = Vec::new();
@@ -20,7 +20,7 @@ fn files_below(folder: &Path) -> Vec<PathBuf> {
 #[test]
 fn the_demo_is_regenerated_byte_for_byte() {
     let made = tempfile::tempdir().unwrap();
-    write_demo(made.path(), &Spans::small(), SEED).unwrap();
+    write_demo(made.path(), &DemoSpans::small(), SEED).unwrap();
     let committed = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
     let inside = |folder: &Path| -> Vec<PathBuf> {
         let all = files_below(folder).into_iter().map(|p| p.strip_prefix(folder).unwrap().to_owned());
@@ -40,8 +40,8 @@ fn the_demo_is_regenerated_byte_for_byte() {
 #[test]
 fn another_seed_is_another_market() {
     let (a, b) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
-    write_demo(a.path(), &Spans::small(), 1).unwrap();
-    write_demo(b.path(), &Spans::small(), 2).unwrap();
+    write_demo(a.path(), &DemoSpans::small(), 1).unwrap();
+    write_demo(b.path(), &DemoSpans::small(), 2).unwrap();
     let file = "quill/NOKSEK_1m/NOKSEK_1m_2024.csv";
     assert_ne!(std::fs::read(a.path().join(file)).unwrap(), std::fs::read(b.path().join(file)).unwrap());
 }

@@ -7,7 +7,7 @@ use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
 /// A row of the table: an act of some kind, and all that is told of it.
 #[derive(Debug, Clone, Copy)]
-pub struct Row<A: 'static> {
+pub struct TableRow<A: 'static> {
     pub act: A,
     /// The key, as shown and as pressed.
     pub key: &'static str,
@@ -21,20 +21,20 @@ pub struct Row<A: 'static> {
     pub is_rare: bool,
 }
 
-impl<A: Copy> Row<A> {
+impl<A: Copy> TableRow<A> {
     /// A row without a command.
-    pub const fn new(act: A, key: &'static str, short: &'static str, about: &'static str) -> Row<A> {
-        Row { act, key, short, about, command: None, is_rare: false }
+    pub const fn new(act: A, key: &'static str, short: &'static str, about: &'static str) -> TableRow<A> {
+        TableRow { act, key, short, about, command: None, is_rare: false }
     }
 
     /// The same with the command that does the same.
-    pub const fn command(self, command: &'static str) -> Row<A> {
-        Row { command: Some(command), ..self }
+    pub const fn command(self, command: &'static str) -> TableRow<A> {
+        TableRow { command: Some(command), ..self }
     }
 
     /// The same, not hinted at.
-    pub const fn rare(self) -> Row<A> {
-        Row { is_rare: true, ..self }
+    pub const fn rare(self) -> TableRow<A> {
+        TableRow { is_rare: true, ..self }
     }
 }
 
@@ -63,29 +63,30 @@ pub enum Common {
 }
 
 /// The acts that hold everywhere.
-pub const COMMON: &[Row<Common>] = &[
-    Row::new(Common::PanBack, "Left", "", "pan the window back"),
-    Row::new(Common::PanOn, "Right", "pan", "pan the window on"),
-    Row::new(Common::ZoomIn, "+", "", "see less time, closer"),
-    Row::new(Common::ZoomOut, "-", "zoom", "see more time"),
-    Row::new(Common::Whole, "0", "whole", "see the whole history"),
-    Row::new(Common::Up, "Up", "", "choose the line above"),
-    Row::new(Common::Down, "Down", "choose", "choose the line below"),
-    Row::new(Common::PreviousSeries, "[", "", "the series before"),
-    Row::new(Common::NextSeries, "]", "series", "the next series of the instrument"),
-    Row::new(Common::NextLens, "Tab", "", "the next lens").rare(),
-    Row::new(Common::Undo, "u", "undo", "step the series back over its last change")
+pub const COMMON: &[TableRow<Common>] = &[
+    TableRow::new(Common::PanBack, "Left", "", "pan the window back"),
+    TableRow::new(Common::PanOn, "Right", "pan", "pan the window on"),
+    TableRow::new(Common::ZoomIn, "+", "", "see less time, closer"),
+    TableRow::new(Common::ZoomOut, "-", "zoom", "see more time"),
+    TableRow::new(Common::Whole, "0", "whole", "see the whole history"),
+    TableRow::new(Common::Up, "Up", "", "choose the line above"),
+    TableRow::new(Common::Down, "Down", "choose", "choose the line below"),
+    TableRow::new(Common::PreviousSeries, "[", "", "the series before"),
+    TableRow::new(Common::NextSeries, "]", "series", "the next series of the instrument"),
+    TableRow::new(Common::NextLens, "Tab", "", "the next lens").rare(),
+    TableRow::new(Common::Undo, "u", "undo", "step the series back over its last change")
         .command("stavel undo SERIES"),
-    Row::new(Common::Redo, "U", "redo", "step the series forth over what was undone last")
+    TableRow::new(Common::Redo, "U", "redo", "step the series forth over what was undone last")
         .command("stavel redo SERIES"),
-    Row::new(Common::UndoAct, "z", "", "step back over the last whole act, whatever it was of")
+    TableRow::new(Common::UndoAct, "z", "", "step back over the last whole act, whatever it was of")
         .command("stavel undo"),
-    Row::new(Common::RedoAct, "Z", "", "step forth over the act that was undone last").command("stavel redo"),
-    Row::new(Common::SaveRecipe, "S", "", "save what was done to this shelf as a recipe").rare(),
-    Row::new(Common::Stop, "Esc", "", "stop the job that runs").rare(),
-    Row::new(Common::Palette, ":", "palette", "find any act by its words"),
-    Row::new(Common::Keys, "?", "keys", "every key"),
-    Row::new(Common::Quit, "q", "quit", "leave the bench"),
+    TableRow::new(Common::RedoAct, "Z", "", "step forth over the act that was undone last")
+        .command("stavel redo"),
+    TableRow::new(Common::SaveRecipe, "S", "", "save what was done to this shelf as a recipe").rare(),
+    TableRow::new(Common::Stop, "Esc", "", "stop the job that runs").rare(),
+    TableRow::new(Common::Palette, ":", "palette", "find any act by its words"),
+    TableRow::new(Common::Keys, "?", "keys", "every key"),
+    TableRow::new(Common::Quit, "q", "quit", "leave the bench"),
 ];
 
 /// An act of the table.
@@ -115,7 +116,7 @@ pub struct Line {
 
 impl Line {
     /// The line of a row.
-    pub fn of<A>(row: &Row<A>, act: Act, lens: Option<(usize, &'static str)>) -> Line {
+    pub fn of<A>(row: &TableRow<A>, act: Act, lens: Option<(usize, &'static str)>) -> Line {
         Line {
             act,
             key: row.key.to_owned(),
@@ -134,23 +135,23 @@ impl Line {
 }
 
 /// The whole table.
-pub struct Table {
+pub struct ActTable {
     pub lines: Vec<Line>,
 }
 
-impl Table {
+impl ActTable {
     /// The table of lenses in the order of the bar: the lines of each, those of everywhere, and one that opens each.
-    pub fn new(lenses: impl Iterator<Item = (Vec<Line>, &'static str)>) -> Table {
+    pub fn new(lenses: impl Iterator<Item = (Vec<Line>, &'static str)>) -> ActTable {
         let (mut lines, mut open) = (Vec::new(), Vec::new());
         for (place, (own, about)) in lenses.enumerate() {
             lines.extend(own);
             let key = (place + 1).to_string();
-            let row = Row::new((), "", "", about).rare();
+            let row = TableRow::new((), "", "", about).rare();
             open.push(Line { key, ..Line::of(&row, Act::Open(place), None) });
         }
         lines.extend(COMMON.iter().map(|row| Line::of(row, Act::Common(row.act), None)));
         lines.extend(open);
-        Table { lines }
+        ActTable { lines }
     }
 
     /// The act of a key in a lens: the lens' own first, then what holds everywhere.

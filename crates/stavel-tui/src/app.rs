@@ -9,17 +9,17 @@ use stavel_core::model::Layout;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Micros, SeriesName, Span};
 use stavel_core::{Advice, Error, Result};
-use stavel_work::{Recipe, Report, Step, UndoStep};
+use stavel_work::{Recipe, Step, StepReport, UndoStep};
 
-use crate::act::{Act, Common, Table};
+use crate::act::{Act, ActTable, Common};
 use crate::data::Snapshot;
-use crate::effect::{Effect, Effects, Place, Tone};
+use crate::effect::{ChartPlace, Effect, Effects, Tone};
 use crate::jobs::{Errand, Running, Slot, Threads};
 use crate::lens::{self, AnyLens};
-use crate::outcome::{Asker, Outcome};
+use crate::outcome::{Asker, OverlayOutcome};
 use crate::overlay::{Overlay, Palette, Prompt};
 use crate::typing::Answers;
-use crate::view::{Found, View, whole_of};
+use crate::view::{FoundReport, View, whole_of};
 
 /// What the message line says, and in which tone.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -41,14 +41,14 @@ pub struct App {
     pub lenses: Vec<Box<dyn AnyLens>>,
     /// The place of the lens that is open.
     pub open: usize,
-    pub table: Table,
+    pub table: ActTable,
     pub running: Option<Running>,
     pub message: Message,
     pub overlay: Option<Overlay>,
     /// Columns and rows of the screen.
     pub size: (u16, u16),
     pub quit: bool,
-    found: Option<Found>,
+    found: Option<FoundReport>,
     begin_at: Option<Micros>,
     catalog: Slot<Snapshot>,
     coverage: Slot<Snapshot>,
@@ -240,7 +240,7 @@ impl App {
     }
 
     /// Shows a place on the chart.
-    fn show(&mut self, place: &Place) {
+    fn show(&mut self, place: &ChartPlace) {
         if let Some(series) = &place.series {
             self.selected = Some(series.clone());
         }
@@ -273,7 +273,7 @@ impl App {
         self.running = Some(self.threads.start(step, layout));
     }
 
-    fn finished(&mut self, running: &Running, outcome: Result<Report>) {
+    fn finished(&mut self, running: &Running, outcome: Result<StepReport>) {
         let (step, took) = (&running.step, running.begun.elapsed().as_secs_f64());
         match outcome {
             Ok(report) => {
@@ -341,27 +341,27 @@ impl App {
         }
     }
 
-    fn after_overlay(&mut self, overlay: Overlay, outcome: Outcome) {
-        if let (Overlay::Prompt(prompt), Outcome::Answer(_, answer)) = (&overlay, &outcome) {
+    fn after_overlay(&mut self, overlay: Overlay, outcome: OverlayOutcome) {
+        if let (Overlay::Prompt(prompt), OverlayOutcome::Answer(_, answer)) = (&overlay, &outcome) {
             self.answers.keep(&prompt.label, answer);
         }
         match outcome {
-            Outcome::Stay => self.overlay = Some(overlay),
-            Outcome::Say(text) => {
+            OverlayOutcome::Stay => self.overlay = Some(overlay),
+            OverlayOutcome::Say(text) => {
                 self.say(text, Tone::Wrong);
                 self.overlay = Some(overlay);
             }
-            Outcome::Close => {}
-            Outcome::Act(act, lens) => {
+            OverlayOutcome::Close => {}
+            OverlayOutcome::Act(act, lens) => {
                 // An act of a lens is done in that lens.
                 self.open = lens.unwrap_or(self.open);
                 self.act(act);
             }
-            Outcome::Answer(Asker::Lens(place), text) => {
+            OverlayOutcome::Answer(Asker::Lens(place), text) => {
                 self.with_lens(place, |lens, view| lens.answer(&text, view));
             }
-            Outcome::Answer(Asker::RecipePath, path) => self.save_recipe(Path::new(&path)),
-            Outcome::Start(step, layout) => self.start(*step, layout),
+            OverlayOutcome::Answer(Asker::RecipePath, path) => self.save_recipe(Path::new(&path)),
+            OverlayOutcome::Start(step, layout) => self.start(*step, layout),
         }
     }
 

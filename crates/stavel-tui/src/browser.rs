@@ -11,7 +11,7 @@ use crate::theme;
 
 /// An entry of the list.
 #[derive(Debug, Clone, PartialEq, Eq)]
-struct Entry {
+struct PathEntry {
     name: String,
     path: PathBuf,
     is_folder: bool,
@@ -21,7 +21,7 @@ struct Entry {
 /// The list of a folder, narrowed by what is typed.
 pub struct Browser {
     folder: PathBuf,
-    entries: Vec<Entry>,
+    entries: Vec<PathEntry>,
     /// Folders that files were taken from lately.
     recent: Vec<PathBuf>,
     typed: String,
@@ -60,7 +60,7 @@ impl Browser {
     }
 
     fn read(&mut self) {
-        let mut entries: Vec<Entry> = std::fs::read_dir(&self.folder)
+        let mut entries: Vec<PathEntry> = std::fs::read_dir(&self.folder)
             .into_iter()
             .flatten()
             .flatten()
@@ -68,7 +68,7 @@ impl Browser {
                 let (name, path) = (e.file_name().to_string_lossy().into_owned(), e.path());
                 let meta = std::fs::metadata(&path).ok()?;
                 let wanted = !name.starts_with('.') && (meta.is_dir() || is_table_name(&name));
-                wanted.then(|| Entry { name, path, is_folder: meta.is_dir(), bytes: meta.len() })
+                wanted.then(|| PathEntry { name, path, is_folder: meta.is_dir(), bytes: meta.len() })
             })
             .collect();
         entries.sort_by(|a, b| (!a.is_folder, &a.name).cmp(&(!b.is_folder, &b.name)));
@@ -77,7 +77,7 @@ impl Browser {
     }
 
     /// The entries that have the typed words in their names.
-    fn found(&self) -> Vec<&Entry> {
+    fn found(&self) -> Vec<&PathEntry> {
         let words = self.typed.to_lowercase();
         self.entries.iter().filter(|e| e.name.to_lowercase().contains(&words)).collect()
     }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use stavel_core::Result;
 use stavel_core::model::time::{DAY, day_of, weekday};
 use stavel_core::model::{Decision, Instrument, SeriesName, Span};
-use stavel_core::store::{Change, JournalLine, SeriesInfo, Shelf};
+use stavel_core::store::{JournalLine, SeriesInfo, Shelf, StaleBecause};
 use stavel_work::assumed_of_rows;
 
 /// Rows a day of one edition.
@@ -74,7 +74,7 @@ pub struct Snapshot {
     /// What the rows of current editions rest on that nobody said or found, by edition.
     assumed: Arc<HashMap<i64, Vec<Decision>>>,
     /// Why current editions are stale, by edition.
-    stale: Arc<HashMap<i64, Vec<Change>>>,
+    stale: Arc<HashMap<i64, Vec<StaleBecause>>>,
     pub version: i64,
 }
 
@@ -108,13 +108,13 @@ impl Snapshot {
     }
 
     /// What has changed of all that a series was made from; nothing where it is up to date.
-    fn changes(&self, info: &SeriesInfo) -> &[Change] {
+    fn changes(&self, info: &SeriesInfo) -> &[StaleBecause] {
         self.stale.get(&info.edition.id).map_or(&[], Vec::as_slice)
     }
 
     /// Why a series is stale, in words; none where it is up to date.
     pub fn stale(&self, info: &SeriesInfo) -> Option<String> {
-        let words: Vec<String> = self.changes(info).iter().map(Change::to_string).collect();
+        let words: Vec<String> = self.changes(info).iter().map(StaleBecause::to_string).collect();
         (!words.is_empty()).then(|| words.join(", "))
     }
 

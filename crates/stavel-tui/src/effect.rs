@@ -4,7 +4,7 @@ use stavel_core::Error;
 use stavel_core::model::{Clock, Micros, SeriesName};
 use stavel_work::Step;
 
-use crate::view::Found;
+use crate::view::FoundReport;
 
 /// What a lens asks for, in order.
 pub type Effects = Vec<Effect>;
@@ -23,7 +23,7 @@ pub enum Effect {
     NextSeries {
         back: bool,
     },
-    Show(Place),
+    Show(ChartPlace),
     /// Asks for a line of text; the lens that asked gets the answer.
     Ask {
         label: String,
@@ -34,7 +34,7 @@ pub enum Effect {
     /// Opens the form that takes files in.
     TakeIn,
     /// Tells all lenses what was found in a series.
-    Found(Found),
+    Found(FoundReport),
 }
 
 /// How a message is meant.
@@ -48,19 +48,19 @@ pub enum Tone {
 
 /// A place on the chart.
 #[derive(Debug, Clone)]
-pub struct Place {
+pub struct ChartPlace {
     /// The series to choose, where it is another.
     pub series: Option<SeriesName>,
     pub at: Micros,
     /// So much time is shown before it and after it.
     pub around: Micros,
     /// A series that is laid over it.
-    pub beside: Option<Beside>,
+    pub beside: Option<SecondSeries>,
 }
 
 /// A series laid over another.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Beside {
+pub struct SecondSeries {
     pub series: SeriesName,
     /// For one that is afloat: the clock it is shown by, and what its bars are moved back by.
     pub by: Option<(Clock, Micros)>,

@@ -4,14 +4,14 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
-use stavel_core::intake::{Plan, Planned, plan};
+use stavel_core::intake::{IntakePlan, Planned, plan};
 use stavel_core::model::{DateOrder, Layout, Stamp, Use};
 use stavel_work::{IntakeStep, Step, hints_of};
 use tui_input::Input;
 
 use crate::browser::Browser;
 use crate::jobs::Slot;
-use crate::outcome::Outcome;
+use crate::outcome::OverlayOutcome;
 use crate::typing::{edit, type_text};
 use crate::view::View;
 
@@ -82,7 +82,7 @@ impl IntakeForm {
     }
 
     /// The plan that is shown.
-    pub fn plan(&self) -> Option<&Plan> {
+    pub fn plan(&self) -> Option<&IntakePlan> {
         let plans = &self.planned.get().or(self.before_correction())?.plans;
         plans.get(self.shown.min(plans.len().saturating_sub(1)))
     }
@@ -93,7 +93,7 @@ impl IntakeForm {
     }
 
     /// The layout of the plan that is shown, as it was corrected.
-    pub fn layout<'a>(&'a self, plan: &'a Plan) -> &'a Layout {
+    pub fn layout<'a>(&'a self, plan: &'a IntakePlan) -> &'a Layout {
         let known = &plan.files[0].1;
         let is_of_this = |(found, corrected): &&(Layout, Layout)| {
             self.planned.get().is_none() || found.is_like(known) || corrected.is_like(known)
@@ -135,7 +135,7 @@ impl IntakeForm {
     }
 
     /// A key.
-    pub fn key(&mut self, key: KeyEvent, view: &View<'_>) -> Outcome {
+    pub fn key(&mut self, key: KeyEvent, view: &View<'_>) -> OverlayOutcome {
         if let Some(browser) = self.browser.take() {
             match browser.key(key) {
                 Ok(open) => self.browser = Some(open),
@@ -145,10 +145,10 @@ impl IntakeForm {
                     }
                 }
             }
-            return Outcome::Stay;
+            return OverlayOutcome::Stay;
         }
         match key.code {
-            KeyCode::Esc => return Outcome::Close,
+            KeyCode::Esc => return OverlayOutcome::Close,
             KeyCode::Enter => return self.take(),
             KeyCode::Tab => self.at = (self.at + 1) % (COLUMNS + 1),
             KeyCode::BackTab => self.at = (self.at + COLUMNS) % (COLUMNS + 1),
@@ -172,7 +172,7 @@ impl IntakeForm {
         }
         let most = self.planned.get().map_or(0, |p| p.plans.len().saturating_sub(1));
         self.shown = self.shown.min(most);
-        Outcome::Stay
+        OverlayOutcome::Stay
     }
 
     fn key_in_columns(&mut self, code: KeyCode) {
@@ -217,14 +217,14 @@ impl IntakeForm {
 
     /// Takes the files in. A corrected layout is saved with them, so that such files are known next time; not
     /// where nothing could be taken.
-    fn take(&mut self) -> Outcome {
+    fn take(&mut self) -> OverlayOutcome {
         let step = self.step();
         if step.paths.is_empty() || step.source.is_empty() {
             self.at = usize::from(!step.paths.is_empty());
-            return Outcome::Say("a path and a source are needed".into());
+            return OverlayOutcome::Say("a path and a source are needed".into());
         }
         let corrected = self.corrected.as_ref().map(|(_, layout)| (self.layout_name(), layout.clone()));
-        Outcome::Start(Box::new(Step::Intake(step)), corrected)
+        OverlayOutcome::Start(Box::new(Step::Intake(step)), corrected)
     }
 }
 

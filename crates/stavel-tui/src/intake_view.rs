@@ -2,7 +2,7 @@
 //! as understood, tied by colour.
 
 use stavel_core::Error;
-use stavel_core::intake::{Plan, Planned, PreviewLine, Understood};
+use stavel_core::intake::{IntakePlan, Planned, PreviewLine, Understood};
 use stavel_core::model::Clock;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
@@ -127,7 +127,7 @@ fn draw_planned(form: &IntakeForm, planned: &Planned, mut canvas: Canvas<'_>) {
     draw_table(form, plan, canvas.part(0, y, width, height));
 }
 
-fn series_in_words(plan: &Plan) -> String {
+fn series_in_words(plan: &IntakePlan) -> String {
     match &plan.by_symbol {
         Some(symbols) => {
             let frame = plan.series.frame;
@@ -138,7 +138,7 @@ fn series_in_words(plan: &Plan) -> String {
 }
 
 /// Files, rows, ends, what would be rejected, the largest jump.
-fn sum_of(plan: &Plan) -> String {
+fn sum_of(plan: &IntakePlan) -> String {
     let scanned = &plan.preview.scanned;
     let about = if scanned.is_estimate { "about " } else { "" };
     let mut words = match plan.files.as_slice() {
@@ -157,7 +157,7 @@ fn sum_of(plan: &Plan) -> String {
 }
 
 /// Why it is read so: dates, clock, stamp, marks.
-fn draw_reasons(form: &IntakeForm, plan: &Plan, y: u16, canvas: &mut Canvas<'_>) -> u16 {
+fn draw_reasons(form: &IntakeForm, plan: &IntakePlan, y: u16, canvas: &mut Canvas<'_>) -> u16 {
     let layout = form.layout(plan);
     let clock = plan.clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
     let mut reasons = vec![format!("clock {clock}: {}", plan.clock_from.in_words())];
@@ -205,7 +205,7 @@ fn marks_in_words(layout: &Layout) -> String {
 }
 
 /// The lines as they are, the same lines as understood, and above them what each column is.
-fn draw_table(form: &IntakeForm, plan: &Plan, mut canvas: Canvas<'_>) {
+fn draw_table(form: &IntakeForm, plan: &IntakePlan, mut canvas: Canvas<'_>) {
     let layout = form.layout(plan);
     let lines = &plan.preview.lines;
     let count = layout.columns.len();

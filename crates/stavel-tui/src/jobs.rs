@@ -10,7 +10,7 @@ use stavel_core::job::Job;
 use stavel_core::model::Layout;
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
-use stavel_work::{Report, Step, as_act};
+use stavel_work::{Step, StepReport, as_act};
 
 /// Reads and writes a shelf on other threads.
 pub struct Threads {
@@ -90,12 +90,12 @@ pub struct Running {
     pub job: Arc<Job>,
     pub step: Step,
     pub begun: Instant,
-    outcome: Receiver<Result<Report>>,
+    outcome: Receiver<Result<StepReport>>,
 }
 
 impl Running {
     /// What the step did, once it is done.
-    pub fn outcome(&self) -> Option<Result<Report>> {
+    pub fn outcome(&self) -> Option<Result<StepReport>> {
         received(&self.outcome)
     }
 }

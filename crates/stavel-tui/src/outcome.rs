@@ -6,7 +6,7 @@ use stavel_work::Step;
 use crate::act::Act;
 
 /// What comes of a key in an overlay.
-pub enum Outcome {
+pub enum OverlayOutcome {
     Stay,
     /// It stays, and says what is missing.
     Say(String),

@@ -5,9 +5,9 @@ use nucleo_matcher::{Config, Matcher};
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use tui_input::Input;
 
-use crate::act::{Act, Common, Line, Table};
+use crate::act::{Act, ActTable, Common, Line};
 use crate::intake::IntakeForm;
-use crate::outcome::{Asker, Outcome};
+use crate::outcome::{Asker, OverlayOutcome};
 use crate::typing::{Answers, edit, type_text};
 use crate::view::View;
 
@@ -22,7 +22,7 @@ pub enum Overlay {
 
 impl Overlay {
     /// A key.
-    pub fn key(&mut self, key: KeyEvent, view: &View<'_>, table: &Table) -> Outcome {
+    pub fn key(&mut self, key: KeyEvent, view: &View<'_>, table: &ActTable) -> OverlayOutcome {
         match self {
             Overlay::Palette(palette) => palette.key(key, table),
             Overlay::Prompt(prompt) => prompt.key(key),
@@ -31,9 +31,9 @@ impl Overlay {
                 match key.code {
                     KeyCode::Down => *scrolled = scrolled.saturating_add(1),
                     KeyCode::Up => *scrolled = scrolled.saturating_sub(1),
-                    _ => return Outcome::Close,
+                    _ => return OverlayOutcome::Close,
                 }
-                Outcome::Stay
+                OverlayOutcome::Stay
             }
         }
     }
@@ -59,7 +59,7 @@ pub struct Palette {
 
 impl Palette {
     /// The acts that fit what was typed, best first.
-    pub fn found<'t>(&self, table: &'t Table) -> Vec<&'t Line> {
+    pub fn found<'t>(&self, table: &'t ActTable) -> Vec<&'t Line> {
         let lines: Vec<&Line> =
             table.lines.iter().filter(|l| l.act != Act::Common(Common::Palette)).collect();
         if self.typed.value().is_empty() {
@@ -85,19 +85,19 @@ impl Palette {
         format!("{} {} {} {command}", line.lens_word(), line.short, line.about)
     }
 
-    fn key(&mut self, key: KeyEvent, table: &Table) -> Outcome {
+    fn key(&mut self, key: KeyEvent, table: &ActTable) -> OverlayOutcome {
         match key.code {
-            KeyCode::Esc => return Outcome::Close,
+            KeyCode::Esc => return OverlayOutcome::Close,
             KeyCode::Enter => {
                 let chosen = self.found(table).get(self.at).map(|l| (l.act, l.lens.map(|(place, _)| place)));
-                return chosen.map_or(Outcome::Close, |(act, lens)| Outcome::Act(act, lens));
+                return chosen.map_or(OverlayOutcome::Close, |(act, lens)| OverlayOutcome::Act(act, lens));
             }
             KeyCode::Down => self.at = (self.at + 1).min(self.found(table).len().saturating_sub(1)),
             KeyCode::Up => self.at = self.at.saturating_sub(1),
             _ if edit(&mut self.typed, key) => self.at = 0,
             _ => {}
         }
-        Outcome::Stay
+        OverlayOutcome::Stay
     }
 }
 
@@ -128,17 +128,17 @@ impl Prompt {
         self.typed = Input::new(self.answers[self.at].clone());
     }
 
-    fn key(&mut self, key: KeyEvent) -> Outcome {
+    fn key(&mut self, key: KeyEvent) -> OverlayOutcome {
         match key.code {
-            KeyCode::Esc => Outcome::Close,
-            KeyCode::Enter => Outcome::Answer(self.asker, self.typed.value().trim().to_owned()),
+            KeyCode::Esc => OverlayOutcome::Close,
+            KeyCode::Enter => OverlayOutcome::Answer(self.asker, self.typed.value().trim().to_owned()),
             KeyCode::Up | KeyCode::Down => {
                 self.step(key.code == KeyCode::Up);
-                Outcome::Stay
+                OverlayOutcome::Stay
             }
             _ => {
                 edit(&mut self.typed, key);
-                Outcome::Stay
+                OverlayOutcome::Stay
             }
         }
     }

@@ -2,7 +2,7 @@
 
 use tui_input::Input;
 
-use crate::act::Table;
+use crate::act::ActTable;
 use crate::canvas::{Canvas, scroll};
 use crate::overlay::Palette;
 use crate::theme;
@@ -38,7 +38,7 @@ fn sheet<'a>(canvas: &'a mut Canvas<'_>, height: u16) -> Canvas<'a> {
     part
 }
 
-pub fn palette(palette: &Palette, table: &Table, mut canvas: Canvas<'_>) {
+pub fn palette(palette: &Palette, table: &ActTable, mut canvas: Canvas<'_>) {
     let rows = canvas.height().min(20);
     let mut sheet = sheet(&mut canvas, rows);
     let x = sheet.put(1, 0, ": ", theme::strong());
@@ -64,7 +64,7 @@ pub fn palette(palette: &Palette, table: &Table, mut canvas: Canvas<'_>) {
 }
 
 /// The keys of the lens that is open, then those of everywhere, then those of other lenses.
-pub fn key_list(table: &Table, open: usize, scrolled: u16, mut canvas: Canvas<'_>) {
+pub fn key_list(table: &ActTable, open: usize, scrolled: u16, mut canvas: Canvas<'_>) {
     let rows = canvas.height();
     let mut sheet = sheet(&mut canvas, rows);
     let others = table.lines.iter().filter(|l| l.lens.is_some_and(|(place, _)| place != open));

@@ -9,16 +9,16 @@ use crate::theme;
 pub const LABELS: u16 = 11;
 
 /// Where the slots of a scene lie: each as many columns wide as there is room for.
-pub struct Slots {
+pub struct ColumnSlots {
     pub first: usize,
     each: u16,
 }
 
-impl Slots {
-    pub fn of(scene: &Scene, width: u16) -> Slots {
+impl ColumnSlots {
+    pub fn of(scene: &Scene, width: u16) -> ColumnSlots {
         let columns = width.saturating_sub(LABELS).max(1) as usize;
         let count = scene.times.len();
-        Slots {
+        ColumnSlots {
             first: count.saturating_sub(columns),
             each: (columns / count.clamp(1, columns)).clamp(1, 5) as u16,
         }
@@ -42,7 +42,7 @@ impl Slots {
 
 /// Draws a scene with a slot for each bar, the newest at the right; the last line is the time axis.
 pub fn draw_scene(scene: &Scene, cursor: Option<usize>, mut canvas: Canvas<'_>) {
-    let slots = Slots::of(scene, canvas.width());
+    let slots = ColumnSlots::of(scene, canvas.width());
     if canvas.height() < 5 || canvas.width() < LABELS + 8 {
         return;
     }
@@ -79,7 +79,7 @@ pub fn draw_scene(scene: &Scene, cursor: Option<usize>, mut canvas: Canvas<'_>) 
     }
 }
 
-fn draw_pane(pane: &Pane, slots: &Slots, mut canvas: Canvas<'_>) {
+fn draw_pane(pane: &Pane, slots: &ColumnSlots, mut canvas: Canvas<'_>) {
     let right = canvas.width() - LABELS;
     let height = canvas.height();
     // Half a cell is the finest step of a candle.

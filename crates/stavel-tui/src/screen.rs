@@ -10,7 +10,7 @@ use crate::canvas::{self, Canvas, thousands, wrapped};
 use crate::effect::Tone;
 use crate::intake::COLUMNS;
 use crate::intake_view;
-use crate::lens::Fact;
+use crate::lens::FactLine;
 use crate::overlay::Overlay;
 use crate::overlay_view::{self, arrow};
 use crate::spine;
@@ -27,7 +27,7 @@ fn strips(rows: u16) -> usize {
 
 /// Where the parts of the bench lie; mouse clicks are looked up in it too.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Places {
+pub struct ScreenAreas {
     pub spine: Rect,
     pub bar: Rect,
     pub lens: Rect,
@@ -35,13 +35,13 @@ pub struct Places {
 }
 
 /// The places on a screen.
-pub fn places(app: &App, area: Rect) -> Places {
+pub fn places(app: &App, area: Rect) -> ScreenAreas {
     let spine = spine::height(&app.view(), strips(area.height));
     let facts = facts_width(area.width);
     let top = 1 + spine;
     let body = area.height.saturating_sub(top + 2 + 3);
     let at = |x, y, width, height| Rect { x: area.x + x, y: area.y + y, width, height };
-    Places {
+    ScreenAreas {
         spine: at(0, 1, area.width, spine),
         bar: at(0, top, area.width, 1),
         lens: at(0, top + 2, area.width - facts, body),
@@ -180,11 +180,11 @@ fn facts(app: &App, mut canvas: Canvas<'_>) {
     let mut y = 0;
     for fact in app.lens().facts(&app.view()) {
         match fact {
-            Fact::Heading(text) => {
+            FactLine::Heading(text) => {
                 canvas.put(0, y, &text, theme::strong());
                 y += 1;
             }
-            Fact::Pair(label, value) => {
+            FactLine::Pair(label, value) => {
                 canvas.put(0, y, label, theme::faint());
                 let room = (width as usize).saturating_sub(13);
                 for line in wrapped(&value, room) {
@@ -193,8 +193,8 @@ fn facts(app: &App, mut canvas: Canvas<'_>) {
                 }
                 y += u16::from(value.is_empty());
             }
-            Fact::Words(text) => y = canvas.paragraph(y, &text, theme::words()),
-            Fact::Gap => y += 1,
+            FactLine::Words(text) => y = canvas.paragraph(y, &text, theme::words()),
+            FactLine::Gap => y += 1,
         }
     }
 }

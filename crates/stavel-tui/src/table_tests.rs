@@ -4,11 +4,11 @@ use std::time::{Duration, Instant};
 
 use stavel_core::model::Span;
 
-use crate::act::{Act, Common, Row};
+use crate::act::{Act, Common, TableRow};
 use crate::app::App;
 use crate::canvas::Canvas;
 use crate::effect::{Effect, Effects, ask, say};
-use crate::lens::{self, Fact, Lens};
+use crate::lens::{self, FactLine, Lens};
 use crate::tests::{on_anchored_demo, press, settle, shown, wait};
 use crate::theme;
 use crate::view::View;
@@ -82,9 +82,9 @@ impl Lens for CountLens {
     type Act = CountAct;
     const WORD: &'static str = "count";
     const ABOUT: &'static str = "count: series, and whatever else";
-    const ROWS: &'static [Row<CountAct>] = &[
-        Row::new(CountAct::Add, "a", "add", "add one"),
-        Row::new(CountAct::Type, "t", "type", "type the count"),
+    const ROWS: &'static [TableRow<CountAct>] = &[
+        TableRow::new(CountAct::Add, "a", "add", "add one"),
+        TableRow::new(CountAct::Type, "t", "type", "type the count"),
     ];
 
     fn act(&mut self, act: CountAct, view: &View<'_>) -> Effects {
@@ -103,8 +103,8 @@ impl Lens for CountLens {
         canvas.put(1, 0, &format!("counted {}", self.0), theme::words());
     }
 
-    fn facts(&self, _view: &View<'_>) -> Vec<Fact> {
-        vec![Fact::Pair("counted", self.0.to_string())]
+    fn facts(&self, _view: &View<'_>) -> Vec<FactLine> {
+        vec![FactLine::Pair("counted", self.0.to_string())]
     }
 }
 

@@ -24,7 +24,7 @@ pub fn run(mut app: App) -> Result<()> {
     // ratatui's own hook gives the screen back on a panic; mouse and paste are given back by the guard.
     let mut terminal = ratatui::try_init()
         .context("The bench needs a terminal; without one, use the commands (stavel --help)")?;
-    let _guard = Guard::take();
+    let _guard = ScreenGuard::take();
     let size = terminal.size()?;
     app.size = (size.width, size.height);
     let mut last = Instant::now();
@@ -91,17 +91,17 @@ pub fn handle_mouse(app: &mut App, mouse: MouseEvent) {
 }
 
 /// Mouse and paste reports, turned off again when dropped.
-struct Guard;
+struct ScreenGuard;
 
-impl Guard {
-    fn take() -> Guard {
+impl ScreenGuard {
+    fn take() -> ScreenGuard {
         // A terminal that knows neither works without them.
         let _ = execute!(stdout(), EnableMouseCapture, EnableBracketedPaste);
-        Guard
+        ScreenGuard
     }
 }
 
-impl Drop for Guard {
+impl Drop for ScreenGuard {
     fn drop(&mut self) {
         let _ = execute!(stdout(), DisableBracketedPaste, DisableMouseCapture);
         // On a panic the hook has left the screen already; leaving it twice would write over the report.

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use stavel_core::check::Report;
+use stavel_core::check::CheckReport;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Instrument, Micros, SeriesName, Span};
 use stavel_core::store::SeriesInfo;
@@ -21,7 +21,7 @@ pub struct View<'a> {
     /// Columns and rows of the screen.
     pub size: (u16, u16),
     /// What was found in the series that was checked last.
-    pub found: Option<&'a Found>,
+    pub found: Option<&'a FoundReport>,
     /// The moment at which a rehearsal begins, where the bench was opened for one.
     pub begin_at: Option<Micros>,
     /// Reads on other threads.
@@ -30,9 +30,9 @@ pub struct View<'a> {
 
 /// What was found in an edition of a series.
 #[derive(Debug, Clone)]
-pub struct Found {
+pub struct FoundReport {
     pub edition: i64,
-    pub report: Arc<Report>,
+    pub report: Arc<CheckReport>,
 }
 
 impl<'a> View<'a> {

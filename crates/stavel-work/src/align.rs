@@ -3,9 +3,9 @@
 use serde_json::{Value, json};
 
 use crate::intake::learned_line;
-use crate::report::Report;
+use crate::report::StepReport;
 use crate::step::AlignStep;
-use stavel_core::align::{self, Ask, Dailies, Doubt, Fit, Study, WeekEdges};
+use stavel_core::align::{self, AlignWishes, ClockStudy, Dailies, Doubt, Fit, WeekEdges};
 use stavel_core::intake::known_stamp;
 use stavel_core::job::Job;
 use stavel_core::model::Stamp;
@@ -20,9 +20,9 @@ use stavel_core::{Error, Result};
 const SCANNED: usize = 40;
 
 /// Finds the clock of a series, or takes the one that is said, and anchors the series where that is asked.
-pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Report> {
+pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<StepReport> {
     let Some(to) = &step.to else { return take_clock(shelf, step, job) };
-    let ask = Ask { clock: step.clock.clone(), stamp: step.stamp };
+    let ask = AlignWishes { clock: step.clock.clone(), stamp: step.stamp };
     let study = align::study(shelf, &step.series, to, &ask, job)?;
     let sure = study.is_sure() || study.chosen;
     // What single weeks say against it is no reason to ask.
@@ -41,17 +41,17 @@ pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Repor
         lines.extend(scan.map(|(clock, score)| format!("    {score:.4}  {clock}")));
     }
     let mut changed = Vec::new();
-    let mut anchored = !study.here.is_afloat();
+    let mut anchored = !study.subject.is_afloat();
     let mut settled = taken;
-    if step.anchor && taken && study.here.is_afloat() {
+    if step.anchor && taken && study.subject.is_afloat() {
         lines.push(anchor(shelf, step, &study, to, job)?);
         lines.extend(learned_line(shelf, &step.series, job)?);
         anchored = true;
         changed.push(step.series.clone());
-    } else if step.anchor && taken && study.here.edition.clock.as_ref() != Some(&study.fit.clock) {
+    } else if step.anchor && taken && study.subject.edition.clock.as_ref() != Some(&study.fit.clock) {
         lines.push(format!(
             "it is anchored in another clock, {}; undo that first to take this one",
-            study.here.edition.clock.as_ref().map(Clock::to_string).unwrap_or_default()
+            study.subject.edition.clock.as_ref().map(Clock::to_string).unwrap_or_default()
         ));
         settled = false;
     } else if step.anchor && !taken {
@@ -73,12 +73,12 @@ pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Repor
     if step.scan {
         json["scan"] = study.fit.scan.iter().map(|(c, s)| json!({"clock": c, "score": s})).collect();
     }
-    Ok(Report { wants_person: !settled, changed, ..Report::new(json, lines) })
+    Ok(StepReport { wants_person: !settled, changed, ..StepReport::new(json, lines) })
 }
 
-fn not_found(study: &Study, step: &AlignStep, to: &SeriesName) -> String {
+fn not_found(study: &ClockStudy, step: &AlignStep, to: &SeriesName) -> String {
     let speaking: Vec<i64> =
-        study.weeks.iter().filter(|w| w.speaks).map(|w| w.best_offset() / MINUTE).collect();
+        study.weeks.iter().filter(|w| w.is_clear).map(|w| w.best_offset() / MINUTE).collect();
     match (speaking.iter().min(), speaking.iter().max()) {
         (Some(least), Some(most)) if speaking.len() * 2 > study.weeks.len() && least < most => format!(
             "no clock: in {} of {} weeks {} and {to} are alike, but at offsets from {least:+} to {most:+} min that no \
@@ -95,8 +95,8 @@ fn not_found(study: &Study, step: &AlignStep, to: &SeriesName) -> String {
 }
 
 /// A reason to look before the clock found is taken, in words.
-pub fn doubt_in_words(study: &Study, doubt: &Doubt) -> String {
-    let to = &study.there.name;
+pub fn doubt_in_words(study: &ClockStudy, doubt: &Doubt) -> String {
+    let to = &study.reference.name;
     match doubt {
         Doubt::Against(spans) => {
             format!(
@@ -144,7 +144,13 @@ pub fn doubt_in_words(study: &Study, doubt: &Doubt) -> String {
     }
 }
 
-fn anchor(shelf: &mut Shelf, step: &AlignStep, study: &Study, to: &SeriesName, job: &Job) -> Result<String> {
+fn anchor(
+    shelf: &mut Shelf,
+    step: &AlignStep,
+    study: &ClockStudy,
+    to: &SeriesName,
+    job: &Job,
+) -> Result<String> {
     let anchoring = Anchoring {
         to: to.to_string(),
         chosen: study.chosen,
@@ -164,7 +170,7 @@ fn anchored_line(doubtful: Doubtful) -> String {
 }
 
 /// Anchors a series by the clock a person knows, without another series to compare it with.
-fn take_clock(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Report> {
+fn take_clock(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<StepReport> {
     let Some(clock) = &step.clock else {
         return Err(Error::arguments(format!(
             "Say with which series {} is to be compared (--to SERIES), or its --clock where you know it.",
@@ -192,28 +198,28 @@ fn take_clock(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<Report> 
         changed.push(step.series.clone());
     }
     let json = json!({"clock": clock, "chosen": true, "stamp": stamp, "anchored": anchored});
-    Ok(Report { wants_person, changed, ..Report::new(json, lines) })
+    Ok(StepReport { wants_person, changed, ..StepReport::new(json, lines) })
 }
 
-fn study_lines(study: &Study) -> Vec<String> {
+fn study_lines(study: &ClockStudy) -> Vec<String> {
     let fit = &study.fit;
     let agree = fit.weeks.iter().filter(|w| w.agrees).count();
     let mut words = align::clock_in_words(&fit.clock, &study.edges.written);
     if fit.stamp == Stamp::Close {
         words.push("bars are stamped at their close".into());
     }
-    let bar = study.here.name.frame.length();
+    let bar = study.subject.name.frame.length();
     let is_one = bar >= 15 * MINUTE && fit.clock.changes().is_empty();
     if let (true, Stamp::Open, Ok(other)) = (is_one, fit.stamp, fit.clock.shifted(-bar)) {
         words.push(format!("the same rows as if stamped at their close in {other}"));
     }
     if study.inverse {
-        words.push(format!("{} is quoted the other way round", study.there.name));
+        words.push(format!("{} is quoted the other way round", study.reference.name));
     }
     let mut lines = vec![
         format!(
             "{} is {} in {}: {agree} of {} weeks agree, confidence {:.2}",
-            study.here.name,
+            study.subject.name,
             if study.chosen { "taken to be written" } else { "written" },
             fit.clock,
             fit.weeks.len(),
@@ -236,7 +242,7 @@ fn study_lines(study: &Study) -> Vec<String> {
         };
         lines.push(format!(
             "  daily bars like those of {}: before {}; after {}",
-            study.there.name.short(),
+            study.reference.name.short(),
             same(&before),
             same(&after)
         ));
@@ -244,7 +250,7 @@ fn study_lines(study: &Study) -> Vec<String> {
     lines
 }
 
-fn edges_in_words(study: &Study, of: impl Fn(&WeekEdges) -> (i64, usize)) -> String {
+fn edges_in_words(study: &ClockStudy, of: impl Fn(&WeekEdges) -> (i64, usize)) -> String {
     let told = |e: &WeekEdges| {
         let (minute, keep) = of(e);
         format!("{} in {keep} of {} weeks", minute_of_week(minute), e.weeks)
@@ -254,8 +260,8 @@ fn edges_in_words(study: &Study, of: impl Fn(&WeekEdges) -> (i64, usize)) -> Str
         "before {}, after {}; {} {}",
         told(&e.before),
         told(&e.after),
-        study.there.name.short(),
-        told(&e.there)
+        study.reference.name.short(),
+        told(&e.reference)
     )
 }
 
@@ -303,7 +309,7 @@ fn alternatives_in_words(fit: &Fit) -> Vec<String> {
 }
 
 /// An alignment as the document that other programs rely on.
-fn align_json(study: &Study, sure: bool, anchored: bool) -> Value {
+fn align_json(study: &ClockStudy, sure: bool, anchored: bool) -> Value {
     let decimals = |info: &stavel_core::store::SeriesInfo| info.edition.scale.price;
     let edges = |e: &WeekEdges| {
         json!({
@@ -332,12 +338,12 @@ fn align_json(study: &Study, sure: bool, anchored: bool) -> Value {
         })).collect::<Vec<_>>(),
         "evidence": study.evidence.iter().map(|e| json!({
             "utc": rfc3339(e.utc), "written": time::wall(e.written),
-            "range_here": as_float(e.range_here, decimals(&study.here)),
-            "range_there": as_float(e.range_there, decimals(&study.there)),
-            "range_there_before": as_float(e.range_before, decimals(&study.there)),
+            "range_here": as_float(e.range_here, decimals(&study.subject)),
+            "range_there": as_float(e.range_there, decimals(&study.reference)),
+            "range_there_before": as_float(e.range_before, decimals(&study.reference)),
         })).collect::<Vec<_>>(),
         "session": {
-            "before": edges(&study.edges.before), "after": edges(&study.edges.after), "there": edges(&study.edges.there),
+            "before": edges(&study.edges.before), "after": edges(&study.edges.after), "there": edges(&study.edges.reference),
         },
         "daily_bars": {"before": days(&study.dailies.0), "after": days(&study.dailies.1)},
         "anchored": anchored,

@@ -14,7 +14,7 @@ use crate::deliver::deliver_all;
 use crate::frames::build_frames;
 use crate::intake::intake_files;
 use crate::rehearse::rehearse;
-use crate::report::Report;
+use crate::report::StepReport;
 use crate::splice::splice_one;
 use crate::step::Step;
 use crate::undo::step_over;
@@ -24,7 +24,7 @@ use crate::upkeep::upkeep;
 ///
 /// # Errors
 /// One sentence; the shelf is then as it was before the step.
-pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
+pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<StepReport> {
     let began = std::time::Instant::now();
     tracing::info!(command = step.command_line(), "step begins");
     let outcome = as_act(shelf, step, |shelf| done(shelf, step, job));
@@ -46,8 +46,8 @@ pub fn apply(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
 pub fn as_act(
     shelf: &mut Shelf,
     step: &Step,
-    work: impl FnOnce(&mut Shelf) -> Result<Report>,
-) -> Result<Report> {
+    work: impl FnOnce(&mut Shelf) -> Result<StepReport>,
+) -> Result<StepReport> {
     if !step.writes() || matches!(step, Step::Undo(_) | Step::Redo(_)) {
         return work(shelf);
     }
@@ -65,7 +65,7 @@ pub fn as_act(
     }
 }
 
-fn done(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<Report> {
+fn done(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<StepReport> {
     let mut report = match step {
         Step::Intake(s) => intake_files(shelf, s, job),
         Step::Check(s) => check_step(shelf, s, job),

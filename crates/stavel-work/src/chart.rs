@@ -1,7 +1,7 @@
 //! Charts of series on a shelf.
 
 use serde_json::json;
-use stavel_core::frames::{self, Making};
+use stavel_core::frames::{self, FrameSettings};
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, rfc3339};
 use stavel_core::model::{Clock, Columns, Frame, SeriesName, Span};
@@ -11,7 +11,7 @@ use stavel_core::{Error, Result};
 use stavel_draw::{SceneRequest, scene, to_pdf, to_svg};
 
 use crate::page::write_file;
-use crate::report::Report;
+use crate::report::StepReport;
 use crate::span::span_between;
 use crate::step::ChartStep;
 
@@ -56,17 +56,21 @@ pub fn bars_for_chart(
             },
             ..info.clone()
         };
-        let making = Making { clock: Some(&Clock::utc()), span, ..Making::default() };
+        let making = FrameSettings { clock: Some(&Clock::utc()), span, ..FrameSettings::default() };
         return Ok((frame, frames::build_bars(shelf, &anchored, frame, &making, job)?.bars));
     }
-    Ok((frame, frames::build_bars(shelf, info, frame, &Making { span, ..Making::default() }, job)?.bars))
+    Ok((
+        frame,
+        frames::build_bars(shelf, info, frame, &FrameSettings { span, ..FrameSettings::default() }, job)?
+            .bars,
+    ))
 }
 
 /// Draws a chart of a series into a file.
 ///
 /// # Errors
 /// Where there is nothing to draw in the span, or the file cannot be written.
-pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<Report> {
+pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepReport> {
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;
     let info = shelf.find(&step.series)?;
     job.begin(format!("chart {}", step.series), info.edition.rows);
@@ -103,7 +107,7 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<Report> 
     write_file(&step.out, &bytes)?;
     let json = json!({"path": step.out, "series": step.series, "frame": frame, "bars": bars.len(), "bytes": bytes.len()});
     let line = format!("{}: {} bars of {frame}, {} bytes", step.out.display(), bars.len(), bytes.len());
-    Ok(Report { files: vec![step.out.clone()], ..Report::new(json, vec![line]) })
+    Ok(StepReport { files: vec![step.out.clone()], ..StepReport::new(json, vec![line]) })
 }
 
 /// Bars of another series at a frame, built where it has another.
@@ -112,5 +116,6 @@ fn bars_at(shelf: &Shelf, name: &SeriesName, frame: Frame, span: Span, job: &Job
     if name.frame == frame {
         return shelf.read(&info.edition, span);
     }
-    Ok(frames::build_bars(shelf, &info, frame, &Making { span, ..Making::default() }, job)?.bars)
+    Ok(frames::build_bars(shelf, &info, frame, &FrameSettings { span, ..FrameSettings::default() }, job)?
+        .bars)
 }

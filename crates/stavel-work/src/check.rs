@@ -3,7 +3,7 @@
 use serde_json::{Map, Value, json};
 
 use crate::page::{is_page, write_page};
-use crate::report::Report;
+use crate::report::StepReport;
 use crate::span::span_between;
 use crate::step::CheckStep;
 use stavel_core::check::{self, Agreement, Crossed, FindingKind, Mend, MendList};
@@ -18,7 +18,7 @@ use stavel_core::{Error, Result};
 ///
 /// # Errors
 /// Where the series or a mend list cannot be read, or the mends leave nothing.
-pub fn check_step(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Report> {
+pub fn check_step(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<StepReport> {
     step.report.as_deref().map_or(Ok(()), is_page)?;
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;
     let mends = mends_of(step)?;
@@ -80,7 +80,7 @@ pub fn check_step(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Repo
         lines.insert(0, format!("{} mended: {}", step.series, words.join(", ")));
         changed.push(step.series.clone());
     }
-    let mut report = Report { changed, ..Report::new(json, lines) };
+    let mut report = StepReport { changed, ..StepReport::new(json, lines) };
     if let Some(path) = &step.report {
         write_page(&info, &found, path)?;
         report.lines.push(format!("{} holds the report", path.display()));
@@ -100,7 +100,7 @@ fn mends_of(step: &CheckStep) -> Result<Vec<Mend>> {
 }
 
 /// A check in lines for people.
-fn check_lines(series: &SeriesName, found: &check::Report) -> Vec<String> {
+fn check_lines(series: &SeriesName, found: &check::CheckReport) -> Vec<String> {
     let mut lines = vec![format!(
         "{series}: grade {}, {} rows, {} findings, {:.2} % of open time covered",
         found.grade.points,
@@ -141,7 +141,7 @@ fn check_lines(series: &SeriesName, found: &check::Report) -> Vec<String> {
 }
 
 /// A check's report as the document that other programs rely on.
-pub fn check_json(series: &SeriesName, found: &check::Report, decimals: u8) -> Value {
+pub fn check_json(series: &SeriesName, found: &check::CheckReport, decimals: u8) -> Value {
     let price = |e: check::Extreme| as_float(e.points, decimals);
     json!({
         "series": series,
@@ -190,8 +190,8 @@ fn agreement_json(a: &Agreement) -> Value {
 fn cross_json(crossed: &Crossed) -> Value {
     let c = &crossed.cross;
     json!({
-        "series": crossed.there.name,
-        "edition": crossed.there.edition.number,
+        "series": crossed.other.name,
+        "edition": crossed.other.edition.number,
         "frame": crossed.frame,
         "from": rfc3339(crossed.span.from),
         "to": rfc3339(crossed.span.to),
@@ -226,7 +226,7 @@ fn cross_lines(crossed: &Crossed) -> Vec<String> {
         )
     };
     let mut lines = vec![
-        format!("  against {} at {}: {}", crossed.there.name, crossed.frame, told(&c.all)),
+        format!("  against {} at {}: {}", crossed.other.name, crossed.frame, told(&c.all)),
         format!("    usual level {} points, bars more than {} points apart disagree", c.level, c.tolerance),
     ];
     lines.extend(c.months.iter().map(|((y, m), a)| format!("    {y:04}-{m:02} {}", told(a))));

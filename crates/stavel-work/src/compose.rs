@@ -2,16 +2,16 @@
 
 use serde_json::{Value, json};
 use stavel_core::Result;
-use stavel_core::compose::{self, Request};
+use stavel_core::compose::{self, ComposeRequest};
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, rfc3339};
 use stavel_core::store::Shelf;
 
-use crate::report::Report;
+use crate::report::StepReport;
 use crate::step::ComposeStep;
 
-pub fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<Report> {
-    let request = Request {
+pub fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<StepReport> {
+    let request = ComposeRequest {
         name: step.name.clone(),
         like: step.like.clone(),
         own: step.set.0.clone(),
@@ -33,9 +33,9 @@ pub fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<R
     let like = made.instrument.own.like.as_deref().map(|l| format!(" like {l}")).unwrap_or_default();
     let mut lines = vec![format!("{}{like}: {}", made.instrument.name, made.notes.join("; "))];
     lines.extend(doubts.iter().map(|doubt| format!("  ▲ {doubt}")));
-    Ok(Report {
+    Ok(StepReport {
         wants_person: !doubts.is_empty(),
         changed: made.series.into_iter().map(|s| s.name).collect(),
-        ..Report::new(json, lines)
+        ..StepReport::new(json, lines)
     })
 }

@@ -3,10 +3,10 @@
 use serde_json::json;
 
 use crate::intake::layout_named;
-use crate::report::Report;
+use crate::report::StepReport;
 use crate::span::span_between;
 use crate::step::DeliverStep;
-use stavel_core::deliver::{self, Format, Order};
+use stavel_core::deliver::{self, DeliveryOrder, FileFormat};
 use stavel_core::job::Job;
 use stavel_core::model::{Clock, SeriesName};
 use stavel_core::store::Shelf;
@@ -16,7 +16,7 @@ use stavel_core::{Error, Result};
 ///
 /// # Errors
 /// Where a series is stale and nobody said that this is meant: nothing is delivered then.
-pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Report> {
+pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepReport> {
     if step.series.len() > 1 && !step.out.is_dir() && !step.out.to_string_lossy().ends_with('/') {
         return Err(Error::arguments(format!(
             "{} series need a folder to go to; write --out DIR/.",
@@ -28,15 +28,16 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Repor
     }
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;
     let layout = step.layout.as_deref().map(|name| layout_named(shelf, name)).transpose()?;
-    if layout.is_some() && step.format != Format::Csv {
+    if layout.is_some() && step.format != FileFormat::Csv {
         return Err(Error::arguments("A layout says how lines of text are written; leave --format away."));
     }
-    let mut report = Report::new(json!({}), Vec::new());
+    let mut report = StepReport::new(json!({}), Vec::new());
     let mut json = Vec::new();
     for series in &step.series {
         let clock = step.clock.clone().unwrap_or_else(Clock::utc);
         let (layout, last, origin) = (layout.clone(), step.last, step.origin);
-        let order = Order { series: series.clone(), format: step.format, layout, clock, span, last, origin };
+        let order =
+            DeliveryOrder { series: series.clone(), format: step.format, layout, clock, span, last, origin };
         let done = deliver::deliver(shelf, &order, &step.out, job)?;
         let stale = !shelf.staleness(&shelf.find(series)?.edition)?.is_empty();
         let mut told = json!({

@@ -9,10 +9,10 @@ use stavel_core::model::time::{self, DAY, rfc3339};
 use stavel_core::store::Shelf;
 
 use crate::assumptions;
-use crate::report::Report;
+use crate::report::StepReport;
 use crate::step::FramesStep;
 
-pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<Report> {
+pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<StepReport> {
     let side = step.side.unwrap_or(Side::Bid);
     let frames: Vec<_> = step.frames.iter().flat_map(|f| f.built_from(step.series.frame)).collect();
     let (mut json, mut lines, mut changed) = (Vec::new(), Vec::new(), Vec::new());
@@ -34,8 +34,8 @@ pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<R
         }
         changed.push(name.clone());
     }
-    let report = Report { changed, ..Report::new(json!({ "series": json }), lines) };
-    let mut report = Report { wants_person: on_closed_days > 0, ..report };
+    let report = StepReport { changed, ..StepReport::new(json!({ "series": json }), lines) };
+    let mut report = StepReport { wants_person: on_closed_days > 0, ..report };
     let instrument = shelf.instrument(&step.series.instrument)?;
     let is_of_days = frames.iter().any(|f| f.length() >= DAY);
     if is_of_days && step.clock.is_none() && assumptions::day_is_anyones_guess(&instrument) {

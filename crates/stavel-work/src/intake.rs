@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use serde_json::json;
 
-use crate::report::Report;
+use crate::report::StepReport;
 use crate::step::{IntakeStep, Prefer};
 use stavel_core::check;
 use stavel_core::intake::{self, ClockHint, FactsTaken, Hints, Planned, Taken};
@@ -117,7 +117,7 @@ fn lay_out_rejects(shelf: &Shelf, id: &str, hints: &mut Hints, room: &std::path:
 }
 
 /// Takes files in.
-pub fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<Report> {
+pub fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<StepReport> {
     let room = tempfile::tempdir()?;
     let planned = plan_of(shelf, step, room.path())?;
     let (mut taken, mut facts): (Vec<Taken>, Vec<FactsTaken>) = (Vec::new(), Vec::new());
@@ -127,7 +127,7 @@ pub fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<R
     for plan in &planned.facts {
         facts.extend(intake::take_facts(shelf, plan, job)?);
     }
-    let mut report = Report::new(json!({ "series": taken }), lines_of(&taken, &facts));
+    let mut report = StepReport::new(json!({ "series": taken }), lines_of(&taken, &facts));
     if !facts.is_empty() {
         report.json["facts"] = json!(facts);
     }

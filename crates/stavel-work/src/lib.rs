@@ -1,7 +1,7 @@
 //! The acts of the work as values.
 //!
 //! A [`Step`] is one act with all its settings. The command line, the bench and recipe files all make steps;
-//! [`apply`] does them, and gives a [`Report`] for people and programs. A [`Recipe`] is a list of steps in a file.
+//! [`apply`] does them, and gives a [`StepReport`] for people and programs. A [`Recipe`] is a list of steps in a file.
 
 mod advice;
 mod align;
@@ -33,7 +33,7 @@ pub use chart::bars_for_chart;
 pub use check::check_json;
 pub use intake::{hints_of, layout_named, plan_of};
 pub use recipe::{Done, Recipe, run, what_was_done};
-pub use report::{LongList, Report, bytes_in_words};
+pub use report::{LongList, StepReport, bytes_in_words};
 pub use span::span_between;
 pub use step::{
     AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted, IntakeStep, Prefer,

@@ -22,8 +22,8 @@ pub fn is_page(path: &Path) -> Result<()> {
 ///
 /// # Errors
 /// Where it cannot be drawn or written.
-pub fn write_page(info: &SeriesInfo, found: &check::Report, path: &Path) -> Result<()> {
-    let page = report::Page {
+pub fn write_page(info: &SeriesInfo, found: &check::CheckReport, path: &Path) -> Result<()> {
+    let page = report::ReportPage {
         series: &info.name,
         edition: info.edition.number,
         clock: if info.is_afloat() { "as written, its clock is not known".into() } else { "UTC".into() },

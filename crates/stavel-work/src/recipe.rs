@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::report::Report;
+use crate::report::StepReport;
 use crate::step::{Step, step_with_older_keys, steps_with_older_keys};
 use stavel_core::model::{Made, SeriesName};
 use stavel_core::store::Shelf;
@@ -24,7 +24,7 @@ pub struct Recipe {
 /// How a step of a recipe went.
 pub enum Done {
     /// It was done now.
-    Now(Report),
+    Now(StepReport),
     /// Its inputs and settings are as when it was done before; this is what it said then.
     Before(Vec<String>),
 }
@@ -140,13 +140,13 @@ pub fn what_was_done(shelf: &Shelf) -> Result<Recipe> {
 pub fn run(
     shelf: &mut Shelf,
     recipe: &Recipe,
-    mut act: impl FnMut(&mut Shelf, &Step) -> Result<Report>,
+    mut act: impl FnMut(&mut Shelf, &Step) -> Result<StepReport>,
     mut told: impl FnMut(usize, &Step, &Done),
 ) -> Result<()> {
     let mut fresh: Vec<SeriesName> = Vec::new();
     for (number, step) in recipe.step.iter().enumerate() {
         let key = fingerprint(shelf, step)?;
-        let record = shelf.done_before(&key)?.and_then(|text| serde_json::from_str::<Record>(&text).ok());
+        let record = shelf.done_before(&key)?.and_then(|text| serde_json::from_str::<DoneRecord>(&text).ok());
         let untouched = !step.reads().iter().any(|s| fresh.contains(s));
         if let Some(record) = record
             && untouched
@@ -168,7 +168,7 @@ pub fn run(
             e.advice().cloned().map_or(input.clone(), |advice| input.advise(advice))
         })?;
         let (lines, files) = (report.lines.clone(), report.files.clone());
-        let record = Record { lines, reads, made: editions_of(shelf, &report.changed)?, files };
+        let record = DoneRecord { lines, reads, made: editions_of(shelf, &report.changed)?, files };
         shelf.remember_done(&key, &serde_json::to_string(&record).unwrap_or_default())?;
         fresh.extend(report.changed.iter().cloned());
         told(number, step, &Done::Now(report));
@@ -178,14 +178,14 @@ pub fn run(
 
 /// What a step did, to tell later whether it has to be done again.
 #[derive(Serialize, Deserialize)]
-struct Record {
+struct DoneRecord {
     lines: Vec<String>,
     reads: Vec<(SeriesName, Option<i64>)>,
     made: Vec<(SeriesName, Option<i64>)>,
     files: Vec<PathBuf>,
 }
 
-impl Record {
+impl DoneRecord {
     /// True where what the step made is still part of its series and is not stale, and what it read has not
     /// changed.
     fn still_holds(&self, shelf: &Shelf, step: &Step) -> Result<bool> {

@@ -2,7 +2,7 @@
 
 use serde_json::json;
 
-use crate::report::Report;
+use crate::report::StepReport;
 use crate::span::span_between;
 use crate::step::RehearseStep;
 use stavel_core::job::Job;
@@ -15,7 +15,7 @@ use stavel_core::store::{EditionInfo, Shelf};
 use stavel_core::{Error, Result};
 
 /// Plays a list of orders without a screen.
-pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<Report> {
+pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<StepReport> {
     let info = shelf.find(&step.series)?;
     if info.is_afloat() {
         return Err(Error::input(format!(
@@ -87,7 +87,7 @@ pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<Report>
     let doubts = if in_points { Vec::new() } else { instrument.doubts() };
     lines.extend(doubts.iter().map(|doubt| format!("  ▲ {doubt}")));
     let wants_person = !outcome.remarks.is_empty() || !doubts.is_empty();
-    Ok(Report { wants_person, ..Report::new(json, lines) })
+    Ok(StepReport { wants_person, ..StepReport::new(json, lines) })
 }
 
 fn has_rows(shelf: &Shelf, edition: &EditionInfo, span: Span) -> Result<bool> {

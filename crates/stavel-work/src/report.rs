@@ -22,7 +22,7 @@ impl std::fmt::Debug for LongList {
 
 /// What a step did.
 #[derive(Debug, Clone)]
-pub struct Report {
+pub struct StepReport {
     /// The document that `--json` prints, but for its long lists.
     pub json: Value,
     /// Lists of the document that may have a hundred thousand entries; made only where it is printed.
@@ -39,10 +39,10 @@ pub struct Report {
     pub assumed: Vec<Decision>,
 }
 
-impl Report {
+impl StepReport {
     /// What was done, as a document and in lines.
-    pub fn new(json: Value, lines: Vec<String>) -> Report {
-        Report {
+    pub fn new(json: Value, lines: Vec<String>) -> StepReport {
+        StepReport {
             json,
             lists: Vec::new(),
             lines,

@@ -4,12 +4,12 @@ use std::sync::Arc;
 
 use serde_json::{Value, json};
 
-use crate::report::{LongList, Report};
+use crate::report::{LongList, StepReport};
 use crate::step::SpliceStep;
 use stavel_core::job::Job;
 use stavel_core::model::price::as_float;
 use stavel_core::model::time::{self, length_in_words, rfc3339};
-use stavel_core::splice::{Ask, Judged, Seam, Spliced, SplicedSeries, splice_series};
+use stavel_core::splice::{JudgedSeam, Seam, SpliceWishes, Spliced, SplicedSeries, splice_series};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Result, align};
 
@@ -19,8 +19,8 @@ const ALIKE: f64 = 0.5;
 /// Seams told in lines.
 const TOLD: usize = 20;
 
-pub fn splice_one(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<Report> {
-    let ask = Ask {
+pub fn splice_one(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<StepReport> {
+    let ask = SpliceWishes {
         rule: step.rule.clone(),
         level: step.level,
         carry_spread: step.carry_spread,
@@ -28,14 +28,14 @@ pub fn splice_one(shelf: &mut Shelf, step: &SpliceStep, job: &Job) -> Result<Rep
         anew: step.anew,
     };
     let made = splice_series(shelf, &step.series, &step.into, &ask, job)?;
-    let mut report = Report::new(splice_json(step, &made), splice_lines(step, &made));
+    let mut report = StepReport::new(splice_json(step, &made), splice_lines(step, &made));
     let troubles = troubles(shelf, step, &made, job)?;
     let SplicedSeries { info, spliced, .. } = made;
     report.lists = long_lists(step, &info, spliced);
     report.wants_person = !troubles.is_empty();
     report.json["troubles"] = json!(troubles);
     report.lines.extend(troubles.iter().map(|t| format!("  ▲ {t}")));
-    Ok(Report { changed: vec![info.name], ..report })
+    Ok(StepReport { changed: vec![info.name], ..report })
 }
 
 /// What a careful person would look at before using the joined history.
@@ -61,7 +61,8 @@ fn troubles(shelf: &Shelf, step: &SpliceStep, made: &SplicedSeries, job: &Job) -
             _ => {}
         }
     }
-    let is_troubled = |(seam, judged): &(&Seam, &Judged)| judged.trouble(seam, s.usual_step, bar).is_some();
+    let is_troubled =
+        |(seam, judged): &(&Seam, &JudgedSeam)| judged.trouble(seam, s.usual_step, bar).is_some();
     let seams = s.seams.iter().zip(&s.judged).filter(is_troubled).count();
     if seams > 0 {
         all.push(format!("{seams} of {} seams want to be looked at", s.seams.len()));

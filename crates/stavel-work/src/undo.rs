@@ -2,13 +2,13 @@
 
 use serde_json::{Value, json};
 
-use crate::report::Report;
+use crate::report::StepReport;
 use stavel_core::Result;
 use stavel_core::model::SeriesName;
 use stavel_core::store::{Shelf, Stepped, SteppedAct};
 
 /// Steps a series back or forth, or without one the last whole act.
-pub fn step_over(shelf: &mut Shelf, series: Option<&SeriesName>, back: bool) -> Result<Report> {
+pub fn step_over(shelf: &mut Shelf, series: Option<&SeriesName>, back: bool) -> Result<StepReport> {
     let act = match (series, back) {
         (Some(series), true) => shelf.undo(series),
         (Some(series), false) => shelf.redo(series),
@@ -24,7 +24,7 @@ pub fn step_over(shelf: &mut Shelf, series: Option<&SeriesName>, back: bool) -> 
     let json = json_of(&act, word);
     let changed: Vec<SeriesName> = act.changes.iter().filter_map(named).collect();
     shelf.note(&changed.first().map(SeriesName::to_string).unwrap_or_default(), "", &text)?;
-    Ok(Report { changed, ..Report::new(json, lines) })
+    Ok(StepReport { changed, ..StepReport::new(json, lines) })
 }
 
 fn named(change: &Stepped) -> Option<SeriesName> {

@@ -5,19 +5,19 @@ use stavel_core::job::Job;
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
-use crate::report::{Report, bytes_in_words};
+use crate::report::{StepReport, bytes_in_words};
 use crate::step::ShelfStep;
 
-pub fn upkeep(shelf: &mut Shelf, step: &ShelfStep, job: &Job) -> Result<Report> {
+pub fn upkeep(shelf: &mut Shelf, step: &ShelfStep, job: &Job) -> Result<StepReport> {
     let named = || step.series.as_ref().ok_or_else(|| Error::arguments("Say which series is meant."));
     match (&step.rename, step.remove, step.tidy) {
         (Some(to), false, false) => {
             let name = named()?;
             shelf.rename(name, to)?;
             let line = format!("{name} is {to} now, with all its editions");
-            Ok(Report {
+            Ok(StepReport {
                 changed: vec![to.clone()],
-                ..Report::new(json!({"renamed": name, "to": to}), vec![line])
+                ..StepReport::new(json!({"renamed": name, "to": to}), vec![line])
             })
         }
         (None, true, false) => {
@@ -26,7 +26,10 @@ pub fn upkeep(shelf: &mut Shelf, step: &ShelfStep, job: &Job) -> Result<Report> 
             let line = format!(
                 "{name} is off the shelf; stavel undo {name} brings it back until the shelf is tidied"
             );
-            Ok(Report { changed: vec![name.clone()], ..Report::new(json!({"removed": name}), vec![line]) })
+            Ok(StepReport {
+                changed: vec![name.clone()],
+                ..StepReport::new(json!({"removed": name}), vec![line])
+            })
         }
         (None, false, true) => {
             let tidied = shelf.tidy(step.series.as_ref(), job)?;
@@ -42,7 +45,7 @@ pub fn upkeep(shelf: &mut Shelf, step: &ShelfStep, job: &Job) -> Result<Report> 
             let json = json!({
                 "editions": tidied.editions, "files": tidied.files, "bytes": tidied.bytes, "joined": tidied.joined,
             });
-            Ok(Report::new(json, vec![line]))
+            Ok(StepReport::new(json, vec![line]))
         }
         _ => Err(Error::arguments("Say one of rename, remove and tidy; the shelf is as it was.")),
     }

@@ -7,9 +7,9 @@ use anyhow::{Context, Result, bail};
 use serde_json::json;
 use stavel_core::Error;
 use stavel_core::job::Job;
-use stavel_core::splice::{Ask, ask_of};
+use stavel_core::splice::{SpliceWishes, ask_of};
 use stavel_core::store::Shelf;
-use stavel_work::{DeliverStep, Done, IntakeStep, Recipe, RehearseStep, Report, SpliceStep, Step};
+use stavel_work::{DeliverStep, Done, IntakeStep, Recipe, RehearseStep, SpliceStep, Step, StepReport};
 
 use crate::args::*;
 use crate::output::{Ending, print_json, print_lines, quietly, tell};
@@ -47,7 +47,7 @@ fn splice_step(a: &SpliceArgs, folder: &Path) -> Result<SpliceStep> {
         bail!(Error::arguments("--refresh takes one joined series."));
     };
     let (series, ask) = ask_of(&Shelf::open(folder)?.find(joined)?)?;
-    let Ask { rule, level, carry_spread, layered, .. } = ask;
+    let SpliceWishes { rule, level, carry_spread, layered, .. } = ask;
     let (into, anew) = (joined.source.clone(), a.step.anew);
     Ok(SpliceStep { series, into, rule, level, carry_spread, layered, anew })
 }
@@ -88,7 +88,7 @@ pub fn run(args: Args) -> Result<Ending> {
     Ok(ending_of(&report))
 }
 
-fn ending_of(report: &Report) -> Ending {
+fn ending_of(report: &StepReport) -> Ending {
     if report.wants_person { Ending::WantsPerson } else { Ending::Done }
 }
 
@@ -122,7 +122,7 @@ fn open_to_write(folder: &Path) -> Result<Shelf> {
 }
 
 /// Does one step on the shelf in a folder, with a progress line.
-pub fn do_step(folder: &Path, step: &Step) -> Result<Report> {
+pub fn do_step(folder: &Path, step: &Step) -> Result<StepReport> {
     let mut shelf = if step.writes() { open_to_write(folder)? } else { Shelf::open(folder)? };
     let job = Arc::new(Job::unwatched());
     let line = ProgressLine::watch(job.clone());

@@ -9,8 +9,8 @@ use stavel_core::check::{self, FindingKind};
 use stavel_core::job::Job;
 use stavel_core::model::{SeriesName, Span, time};
 use stavel_core::store::Shelf;
-use stavel_feed::{Spans, Truth, demo::SEED, write_demo};
-use stavel_work::{Recipe, Report, Step};
+use stavel_feed::{DemoSpans, Truth, demo::SEED, write_demo};
+use stavel_work::{Recipe, Step, StepReport};
 
 use crate::args::DemoArgs;
 use crate::output::{Ending, print_lines};
@@ -36,7 +36,7 @@ fn raw_files(folder: &Path, years: u32) -> Result<PathBuf> {
     // The recipe is written last: where it is, everything is.
     if !raw.join("orders.csv").exists() {
         eprintln!("Making {years} years of raw files in {} …", raw.display());
-        write_demo(&raw, &Spans::full(years), SEED)
+        write_demo(&raw, &DemoSpans::full(years), SEED)
             .with_context(|| format!("The demo cannot be written to {}", raw.display()))?;
     }
     Ok(raw)
@@ -110,7 +110,7 @@ fn headless(folder: &Path, raw: &Path, as_json: bool) -> Result<Ending> {
 }
 
 /// What a step's own report proves.
-fn proofs_of(step: &Step, report: &Report, truth: &Truth) -> Vec<Proof> {
+fn proofs_of(step: &Step, report: &StepReport, truth: &Truth) -> Vec<Proof> {
     let json = &report.document();
     let number = |v: &Value, key: &str| v[key].as_u64().unwrap_or(u64::MAX);
     let list = |key: &str| json[key].as_array().cloned().unwrap_or_default();

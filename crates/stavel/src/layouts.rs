@@ -5,7 +5,7 @@ use std::path::Path;
 use anyhow::Result;
 use serde_json::{Value, json};
 use stavel_core::Error;
-use stavel_core::intake::{self, Hints, Plan, Planned, Understood};
+use stavel_core::intake::{self, Hints, IntakePlan, Planned, Understood};
 use stavel_core::model::Clock;
 use stavel_core::model::Layout;
 use stavel_core::model::time::wall;
@@ -28,7 +28,7 @@ pub fn preview(folder: &Path, step: &IntakeStep, as_json: bool) -> Result<Ending
     Ok(Ending::Done)
 }
 
-fn plan_json(p: &Plan) -> Value {
+fn plan_json(p: &IntakePlan) -> Value {
     let scanned = &p.preview.scanned;
     let row = |r: &Understood| match r {
         Understood::Row { time, values } => Some(json!({ "time": time, "values": values })),

@@ -4,7 +4,7 @@ use std::io::Write;
 
 use anyhow::Result;
 use serde_json::Value;
-use stavel_work::Report;
+use stavel_work::StepReport;
 
 /// How a command ended that did not fail.
 #[derive(PartialEq, Eq)]
@@ -14,7 +14,7 @@ pub enum Ending {
 }
 
 /// Prints what a step did: as a document, or in lines.
-pub fn tell(report: &Report, as_json: bool) -> Result<()> {
+pub fn tell(report: &StepReport, as_json: bool) -> Result<()> {
     if as_json { print_json(&report.document()) } else { print_lines(&report.lines) }
 }
 

@@ -8,7 +8,7 @@ use serde_json::{Value, json};
 use stavel_core::job::Job;
 use stavel_core::model::time::{SECOND, rfc3339, wall};
 use stavel_core::model::{Clock, Made, SeriesName};
-use stavel_core::store::{Change, EditionInfo, SeriesInfo, Shelf};
+use stavel_core::store::{EditionInfo, SeriesInfo, Shelf, StaleBecause};
 use stavel_work::bytes_in_words;
 
 use crate::args::ShelfArgs;
@@ -75,7 +75,7 @@ fn show_series(shelf: &Shelf, series: Option<&SeriesName>, as_json: bool) -> Res
 }
 
 /// A series as the document has it; `stale` and `why_stale` only where it is.
-fn series_json(s: &SeriesInfo, stale: Option<&Vec<Change>>) -> Value {
+fn series_json(s: &SeriesInfo, stale: Option<&Vec<StaleBecause>>) -> Value {
     let e = &s.edition;
     let mut json = json!({
         "series": s.name, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last),
@@ -84,14 +84,14 @@ fn series_json(s: &SeriesInfo, stale: Option<&Vec<Change>>) -> Value {
     });
     if let Some(changes) = stale {
         json["stale"] = json!(true);
-        json["why_stale"] = changes.iter().map(Change::to_string).collect();
+        json["why_stale"] = changes.iter().map(StaleBecause::to_string).collect();
     }
     json
 }
 
-fn line_of(s: &SeriesInfo, stale: &[Change]) -> String {
+fn line_of(s: &SeriesInfo, stale: &[StaleBecause]) -> String {
     let e = &s.edition;
-    let why: Vec<String> = stale.iter().map(Change::to_string).collect();
+    let why: Vec<String> = stale.iter().map(StaleBecause::to_string).collect();
     let stale = if why.is_empty() { String::new() } else { format!("  ▲ stale: {}", why.join(", ")) };
     format!(
         "  {:<18} {:>10} rows  {} … {}  {:<20} edition {:<3} {:>8} kB{stale}",

@@ -211,3 +211,20 @@ fn lenses_know_neither_the_bench_nor_each_other() {
         }
     }
 }
+
+#[test]
+fn a_type_has_a_name_of_its_own_in_the_whole_workspace() {
+    let mut owners: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for src in crates() {
+        for (module, code) in modules(&src) {
+            let words: Vec<&str> = code.split_whitespace().collect();
+            for pair in words.windows(2).filter(|pair| matches!(pair[0], "struct" | "enum" | "trait")) {
+                let name = pair[1].split(|c: char| !c.is_alphanumeric()).next().unwrap();
+                owners.entry(name.to_owned()).or_default().push(module.join("::"));
+            }
+        }
+    }
+    assert!(owners.len() > 250, "only {} types were read", owners.len());
+    owners.retain(|_, modules| modules.len() > 1);
+    assert!(owners.is_empty(), "{owners:?}");
+}

@@ -27,11 +27,11 @@ const FEW: usize = 4;
 /// Markets that close for this long do so for a weekend or a holiday.
 const CLOSED: Micros = 12 * HOUR;
 
-/// The rows of both sides: high, low and close, in order of time; `here` as written in bars of `step`, `there`
+/// The rows of both sides: high, low and close, in order of time; `subject` as written in bars of `step`, `reference`
 /// in UTC in bars of `step` or shorter.
 pub struct Sides<'a> {
-    pub here: &'a Columns,
-    pub there: &'a Columns,
+    pub subject: &'a Columns,
+    pub reference: &'a Columns,
     pub step: Micros,
     /// True where the second is quoted the other way round.
     pub inverse: bool,
@@ -51,8 +51,8 @@ impl Sides<'_> {
         (before, after): (&Clock, &Clock),
         extra: Micros,
     ) -> (Micros, bool) {
-        let range = self.here.range_of(Span::new(week.start, next.start + next.length));
-        let times = &self.here.time[range.clone()];
+        let range = self.subject.range_of(Span::new(week.start, next.start + next.length));
+        let times = &self.subject.time[range.clone()];
         let weekend = weekend_before(next, after);
         if times.is_empty() {
             return (weekend, true);
@@ -101,12 +101,12 @@ impl Sides<'_> {
     }
 
     /// The returns of rows and those of the other side by two clocks, in mean returns of their side.
-    fn returns_around(&self, range: Range<usize>, clocks: [&Clock; 2], extra: Micros) -> Around {
-        let written = Span::new(self.here.time[range.start], self.here.time[range.end - 1] + 1);
+    fn returns_around(&self, range: Range<usize>, clocks: [&Clock; 2], extra: Micros) -> ChangeReturns {
+        let written = Span::new(self.subject.time[range.start], self.subject.time[range.end - 1] + 1);
         let near = self.near(written);
         let mut own: Vec<f64> = range.clone().map(|i| self.own_return(i)).collect();
         let mut theirs = clocks.map(|clock| -> Vec<f64> {
-            let utc = |i: usize| clock.from_wall(self.here.time[i] - extra).settle();
+            let utc = |i: usize| clock.from_wall(self.subject.time[i] - extra).settle();
             range.clone().map(|i| self.their_return(utc(i), &near)).collect()
         });
         let (mean, their_mean) = (mean_of(&own), mean_of(&theirs[0]).max(mean_of(&theirs[1])));
@@ -116,15 +116,15 @@ impl Sides<'_> {
         };
         scale(&mut own, mean);
         theirs.iter_mut().for_each(|side| scale(side, their_mean));
-        Around { own, theirs }
+        ChangeReturns { own, theirs }
     }
 
     /// Days (first and last, as written) on which the two sides are not alike by a clock, though they are on most
     /// others; weeks that begin at `odd` are passed over.
     pub(super) fn unlike_days(&self, odd: &[Micros], clock: &Clock, extra: Micros) -> Vec<(i64, i64)> {
-        let mut starts = weeks_of(self.here, WEEK).unwrap_or_default();
+        let mut starts = weeks_of(self.subject, WEEK).unwrap_or_default();
         starts.retain(|start| !odd.contains(start));
-        let parts: Vec<Part> = starts
+        let parts: Vec<DayGroup> = starts
             .par_iter()
             .flat_map_iter(|&start| self.parts(Span::new(start, start + WEEK), clock, extra))
             .collect();
@@ -147,17 +147,17 @@ impl Sides<'_> {
     }
 
     /// The correlation of returns in the parts of a span, each of whole days as written.
-    fn parts(&self, span: Span, clock: &Clock, extra: Micros) -> Vec<Part> {
+    fn parts(&self, span: Span, clock: &Clock, extra: Micros) -> Vec<DayGroup> {
         let mut out = Vec::new();
-        let (range, near) = (self.here.range_of(span), self.near(span));
-        let times = &self.here.time[range.clone()];
+        let (range, near) = (self.subject.range_of(span), self.near(span));
+        let times = &self.subject.time[range.clone()];
         let (mut pairs, mut first) = (Vec::<(f64, f64)>::new(), None);
         let mut from = range.start;
         let mut walls = Walls::new(clock.clone());
         for day in times.chunk_by(|a, b| day_of(*a) == day_of(*b)) {
             first = first.or(Some(day_of(day[0])));
             let returns = (from..from + day.len()).map(|i| {
-                let utc = walls.read(self.here.time[i] - extra).settle();
+                let utc = walls.read(self.subject.time[i] - extra).settle();
                 (self.own_return(i), self.their_return(utc, &near))
             });
             pairs.extend(returns.filter(|(a, b)| *a != 0.0 && *b != 0.0));
@@ -165,7 +165,7 @@ impl Sides<'_> {
             let enough = if from == range.end { FEWEST } else { ENOUGH };
             if let (true, Some(first_day)) = (pairs.len() >= enough, first) {
                 let days = (first_day, day_of(day[0]));
-                out.push(Part { days, returns: pairs.len(), correlation: correlation(&pairs) });
+                out.push(DayGroup { days, returns: pairs.len(), correlation: correlation(&pairs) });
                 (pairs, first) = (Vec::new(), None);
             }
         }
@@ -174,9 +174,9 @@ impl Sides<'_> {
 
     /// The change of the close of a row from the one just before it; 0 after a gap.
     fn own_return(&self, i: usize) -> f64 {
-        let close = self.here.column(Field::Close);
+        let close = self.subject.column(Field::Close);
         match i.checked_sub(1) {
-            Some(before) if self.here.time[i] - self.here.time[before] == self.step => {
+            Some(before) if self.subject.time[i] - self.subject.time[before] == self.step => {
                 (close[i] - close[before]) as f64
             }
             _ => 0.0,
@@ -185,13 +185,14 @@ impl Sides<'_> {
 
     /// The rows of the other side that rows written within a span may stand beside, in whatever clock.
     fn near(&self, written: Span) -> Range<usize> {
-        self.there.range_of(Span::new(written.from - 2 * DAY, written.to + 2 * DAY))
+        self.reference.range_of(Span::new(written.from - 2 * DAY, written.to + 2 * DAY))
     }
 
     /// The change of the other side's close over a bar that opens at `from`, looked up among the rows `near`; 0
     /// where either end is missing.
     fn their_return(&self, from: Micros, near: &Range<usize>) -> f64 {
-        let (close, time) = (&self.there.column(Field::Close)[near.clone()], &self.there.time[near.clone()]);
+        let (close, time) =
+            (&self.reference.column(Field::Close)[near.clone()], &self.reference.time[near.clone()]);
         let last_before = |t: Micros| {
             let at = time.partition_point(|other| *other < t).checked_sub(1)?;
             (t - time[at] <= self.step).then(|| close[at])
@@ -204,12 +205,12 @@ impl Sides<'_> {
 }
 
 /// Returns of rows around a change of clock, and of the other side by the clock before and by the one after.
-struct Around {
+struct ChangeReturns {
     own: Vec<f64>,
     theirs: [Vec<f64>; 2],
 }
 
-impl Around {
+impl ChangeReturns {
     /// For every row, how much nearer all rows before it are to the other side by the first clock than by the
     /// second; one value more than rows. A row after a gap has no return, and says nothing.
     fn for_the_first(&self) -> Vec<f64> {
@@ -227,17 +228,17 @@ impl Around {
         let alike = |rows: Range<usize>| {
             let mut sum = Correlation::default();
             let pairs = rows.map(|i| (self.own[i], self.theirs[clock][i]));
-            let there = pairs.filter(|(own, theirs)| *own != 0.0 && *theirs != 0.0);
-            let count = there.inspect(|(own, theirs)| sum.add(*own, *theirs)).count();
+            let reference = pairs.filter(|(own, theirs)| *own != 0.0 && *theirs != 0.0);
+            let count = reference.inspect(|(own, theirs)| sum.add(*own, *theirs)).count();
             (sum.about_zero(), count)
         };
-        let ((here, count), (usual, _)) = (alike(rows), alike(all));
-        count < FEW || here >= usual * ALIKE
+        let ((subject, count), (usual, _)) = (alike(rows), alike(all));
+        count < FEW || subject >= usual * ALIKE
     }
 }
 
 /// Some days together.
-struct Part {
+struct DayGroup {
     days: (i64, i64),
     returns: usize,
     correlation: f64,
@@ -255,6 +256,6 @@ fn correlation(pairs: &[(f64, f64)]) -> f64 {
 }
 
 fn mean_of(values: &[f64]) -> f64 {
-    let there: Vec<f64> = values.iter().map(|v| v.abs()).filter(|v| *v > 0.0).collect();
-    there.iter().sum::<f64>() / there.len().max(1) as f64
+    let reference: Vec<f64> = values.iter().map(|v| v.abs()).filter(|v| *v > 0.0).collect();
+    reference.iter().sum::<f64>() / reference.len().max(1) as f64
 }

@@ -27,8 +27,8 @@ pub fn fine_step(step: Micros, theirs: Micros) -> Micros {
 /// # Errors
 /// As [`correlate`]; also where both sides have bars of many hours, which cannot tell hours apart.
 pub fn correlate_finely(
-    here: &Columns,
-    there: &Columns,
+    subject: &Columns,
+    reference: &Columns,
     (step, fine): (Micros, Micros),
     inverse: bool,
     job: &Job,
@@ -39,10 +39,10 @@ pub fn correlate_finely(
                 "Bars of many hours on both sides cannot tell at which hour a day begins; compare with minutes or hours.",
             ));
         }
-        return by_prices(here, there, (step, fine), inverse, job);
+        return by_prices(subject, reference, (step, fine), inverse, job);
     }
     let phases: Vec<Vec<WeekFit>> = (0..step / fine)
-        .map(|p| correlate(here, &regrouped(there, step, p * fine), step, inverse, job))
+        .map(|p| correlate(subject, &regrouped(reference, step, p * fine), step, inverse, job))
         .collect::<Result<_>>()?;
     let mut out = Vec::new();
     for week in &phases[0] {
@@ -55,8 +55,8 @@ pub fn correlate_finely(
         };
         let correlation: Vec<f32> = (0..offsets.count()).map(|p| exact(offsets.at(p))).collect();
         let best = highest(&correlation);
-        let speaks = others.iter().any(|w| w.speaks && (w.best_offset() - offsets.at(best)).abs() < step);
-        out.push(WeekFit { offsets, correlation, best, speaks, ..week.clone() });
+        let is_clear = others.iter().any(|w| w.is_clear && (w.best_offset() - offsets.at(best)).abs() < step);
+        out.push(WeekFit { offsets, correlation, best, is_clear, ..week.clone() });
     }
     some(out)
 }
@@ -88,8 +88,8 @@ fn regrouped(rows: &Columns, step: Micros, phase: Micros) -> Columns {
 /// The share of highs, lows and closes that are the same at each offset, a fortnight at a time. Where bars are
 /// cut an hour off, most closes differ.
 fn by_prices(
-    here: &Columns,
-    there: &Columns,
+    subject: &Columns,
+    reference: &Columns,
     (step, fine): (Micros, Micros),
     inverse: bool,
     job: &Job,
@@ -97,50 +97,50 @@ fn by_prices(
     if inverse {
         return Err(Error::input("Long bars quoted the other way round cannot be compared by their prices."));
     }
-    let stretches = weeks_of(here, 2 * WEEK)?;
+    let stretches = weeks_of(subject, 2 * WEEK)?;
     job.begin("align", stretches.len() as u64);
     let offsets = Offsets { step: fine, phase: 0 };
     let fits: Vec<Option<WeekFit>> = stretches
         .par_iter()
         .map(|&start| {
             job.advance(1)?;
-            let range = here.range_of(Span::new(start, start + 2 * WEEK));
+            let range = subject.range_of(Span::new(start, start + 2 * WEEK));
             if range.len() < 6 {
                 return Ok(None);
             }
             let shares: Vec<f32> = (0..offsets.count())
-                .map(|p| same_share(here, range.clone(), there, offsets.at(p), step))
+                .map(|p| same_share(subject, range.clone(), reference, offsets.at(p), step))
                 .collect();
             let best = highest(&shares);
             let far = |p: usize| (offsets.at(p) - offsets.at(best)).abs() > HOUR;
             let next = (0..shares.len()).filter(|p| far(*p)).map(|p| shares[p]).fold(0.0, f32::max);
-            let speaks = shares[best] > 0.6 && shares[best] - next > 0.15;
-            Ok(Some(WeekFit { start, length: 2 * WEEK, offsets, correlation: shares, best, speaks }))
+            let is_clear = shares[best] > 0.6 && shares[best] - next > 0.15;
+            Ok(Some(WeekFit { start, length: 2 * WEEK, offsets, correlation: shares, best, is_clear }))
         })
         .collect::<Result<_>>()?;
     some(fits.into_iter().flatten().collect())
 }
 
 fn same_share(
-    here: &Columns,
+    subject: &Columns,
     range: std::ops::Range<usize>,
-    there: &Columns,
+    reference: &Columns,
     offset: Micros,
     step: Micros,
 ) -> f32 {
     debug_assert!(offset.abs() <= REACH + step);
-    let [high, low, close] = [Field::High, Field::Low, Field::Close].map(|f| here.column(f));
+    let [high, low, close] = [Field::High, Field::Low, Field::Close].map(|f| subject.column(f));
     let mut differences: Vec<[i64; 3]> = Vec::new();
     let mut usual = 0;
     for i in range.clone() {
-        let from = here.time[i] - offset;
-        let part = there.range_of(Span::new(from, from + step));
+        let from = subject.time[i] - offset;
+        let part = reference.range_of(Span::new(from, from + step));
         if part.is_empty() {
             continue;
         }
-        let top = there.column(Field::High)[part.clone()].iter().max().copied().unwrap_or_default();
-        let bottom = there.column(Field::Low)[part.clone()].iter().min().copied().unwrap_or_default();
-        let last = there.column(Field::Close)[part.end - 1];
+        let top = reference.column(Field::High)[part.clone()].iter().max().copied().unwrap_or_default();
+        let bottom = reference.column(Field::Low)[part.clone()].iter().min().copied().unwrap_or_default();
+        let last = reference.column(Field::Close)[part.end - 1];
         differences.push([top - high[i], bottom - low[i], last - close[i]]);
         usual += high[i] - low[i];
     }

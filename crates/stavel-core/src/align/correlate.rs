@@ -66,7 +66,7 @@ pub struct WeekFit {
     /// Place of the highest.
     pub best: usize,
     /// True where the highest stands out far enough from the others to mean something.
-    pub speaks: bool,
+    pub is_clear: bool,
 }
 
 impl WeekFit {
@@ -84,40 +84,40 @@ impl WeekFit {
     }
 }
 
-/// Compares bars whose times are `here` as written with bars whose times are `there` in UTC. Both hold high,
+/// Compares bars whose times are `subject` as written with bars whose times are `reference` in UTC. Both hold high,
 /// low and close, sorted by time, in bars of `step`. `inverse` takes the second for a quote the other way
 /// round.
 ///
 /// # Errors
 /// Where there is no week in which both have enough bars, or the person stops it.
 pub fn correlate(
-    here: &Columns,
-    there: &Columns,
+    subject: &Columns,
+    reference: &Columns,
     step: Micros,
     inverse: bool,
     job: &Job,
 ) -> Result<Vec<WeekFit>> {
     let step = step.max(MINUTE);
-    let (phase_here, phase_there) = (phase_of(here, step), phase_of(there, step));
+    let (phase_here, phase_there) = (phase_of(subject, step), phase_of(reference, step));
     let offsets = Offsets { step, phase: phase_here - phase_there };
-    let weeks = weeks_of(here, WEEK)?;
-    let (here, there) =
-        (Bars::of(here, step, phase_here, false), Bars::of(there, step, phase_there, inverse));
+    let weeks = weeks_of(subject, WEEK)?;
+    let (subject, reference) =
+        (Bars::of(subject, step, phase_here, false), Bars::of(reference, step, phase_there, inverse));
     job.begin("align", weeks.len() as u64);
-    let plan = Plan::new(offsets);
+    let plan = CorrelationSizes::new(offsets);
     let fits: Vec<Option<WeekFit>> = weeks
         .par_iter()
         .map(|&start| {
             job.advance(1)?;
-            Ok(plan.week(&here, &there, start))
+            Ok(plan.week(&subject, &reference, start))
         })
         .collect::<Result<_>>()?;
     some(fits.into_iter().flatten().collect())
 }
 
 /// The weeks (or stretches of `length`) that hold the rows of a series.
-pub(super) fn weeks_of(here: &Columns, length: Micros) -> Result<Vec<Micros>> {
-    let Some((first, last)) = here.ends() else {
+pub(super) fn weeks_of(subject: &Columns, length: Micros) -> Result<Vec<Micros>> {
+    let Some((first, last)) = subject.ends() else {
         return Err(Error::input("One of the two series is empty; there is nothing to compare."));
     };
     let start = WEEK_START + (first - WEEK_START).div_euclid(WEEK) * WEEK;
@@ -175,7 +175,7 @@ impl<'a> Bars<'a> {
     }
 }
 
-struct Plan {
+struct CorrelationSizes {
     offsets: Offsets,
     /// Bars in a week and before and after it on the other side.
     bars: usize,
@@ -184,8 +184,8 @@ struct Plan {
     back: std::sync::Arc<dyn realfft::ComplexToReal<f32>>,
 }
 
-impl Plan {
-    fn new(offsets: Offsets) -> Plan {
+impl CorrelationSizes {
+    fn new(offsets: Offsets) -> CorrelationSizes {
         let bars = (WEEK / offsets.step) as usize;
         // Room for every offset without wrapping round, in a size made of small primes.
         let least = bars + offsets.count();
@@ -193,18 +193,18 @@ impl Plan {
         let size = if power / 4 * 3 >= least { power / 4 * 3 } else { power };
         let mut planner = RealFftPlanner::new();
         let (forward, back) = (planner.plan_fft_forward(size), planner.plan_fft_inverse(size));
-        Plan { offsets, bars, size, forward, back }
+        CorrelationSizes { offsets, bars, size, forward, back }
     }
 
-    fn week(&self, here: &Bars<'_>, there: &Bars<'_>, start: Micros) -> Option<WeekFit> {
+    fn week(&self, subject: &Bars<'_>, reference: &Bars<'_>, start: Micros) -> Option<WeekFit> {
         let step = self.offsets.step;
         let reach = self.offsets.around() as Micros * step;
         let (more, count) = (self.bars + self.offsets.count() - 1, self.bars);
-        let x = returns(here, start, step, count)?;
-        let y = returns(there, start - reach, step, more)?;
+        let x = returns(subject, start, step, count)?;
+        let y = returns(reference, start - reach, step, more)?;
         let mut correlation = self.over_offsets(&x, &y);
         if let (Some(x), Some(y)) =
-            (ranges(here, start, step, count), ranges(there, start - reach, step, more))
+            (ranges(subject, start, step, count), ranges(reference, start - reach, step, more))
         {
             let of_ranges = self.over_offsets(&x, &y);
             for (c, r) in correlation.iter_mut().zip(of_ranges) {
@@ -212,8 +212,8 @@ impl Plan {
             }
         }
         let best = highest(&correlation);
-        let speaks = stands_out(&correlation, best);
-        Some(WeekFit { start, length: WEEK, offsets: self.offsets, correlation, best, speaks })
+        let is_clear = stands_out(&correlation, best);
+        Some(WeekFit { start, length: WEEK, offsets: self.offsets, correlation, best, is_clear })
     }
 
     /// The correlation of one week's values with the other side's, at every offset.

@@ -2,7 +2,7 @@
 
 use super::partition::LEAST_WEEKS;
 use super::rules::QUARTER;
-use super::{BEYOND_DOUBT, LEAST_CONFIDENCE, Study};
+use super::{BEYOND_DOUBT, ClockStudy, LEAST_CONFIDENCE};
 use crate::model::time::{DAY, Micros, WEEK, day_of};
 
 /// Besides one week, one in so many may speak against a clock which is taken without asking.
@@ -35,11 +35,11 @@ pub enum Doubt {
     Unseen(i64, i64),
 }
 
-impl Study {
+impl ClockStudy {
     /// True where a clock was found that can be trusted: it gets most of what the weeks give, and most of the
     /// weeks that say anything agree with it.
     pub fn is_sure(&self) -> bool {
-        let speak = self.fit.weeks.iter().filter(|w| w.speaks).count();
+        let speak = self.fit.weeks.iter().filter(|w| w.is_clear).count();
         let agree = self.fit.weeks.iter().filter(|w| w.agrees).count();
         self.fit.confidence >= LEAST_CONFIDENCE
             && agree > 0
@@ -72,7 +72,7 @@ impl Study {
     /// Spans (first and last day, as written) of weeks that speak against the clock and follow each other, or begin
     /// or end the series: those may be under another clock. A single week between others has slipped.
     pub fn disagreeing(&self) -> Vec<(i64, i64)> {
-        let speaking: Vec<_> = self.fit.weeks.iter().filter(|w| w.speaks).collect();
+        let speaking: Vec<_> = self.fit.weeks.iter().filter(|w| w.is_clear).collect();
         let is_edge = |start: Micros| {
             [speaking.first(), speaking.last()].into_iter().flatten().any(|w| w.start == start)
         };
@@ -92,8 +92,8 @@ impl Study {
 
     /// True where only single weeks keep the clock from all there is to get.
     fn gets_nearly_all(&self) -> bool {
-        let speaking = self.fit.weeks.iter().filter(|w| w.speaks).count();
-        let against = self.fit.weeks.iter().filter(|w| w.speaks && !w.agrees).count();
+        let speaking = self.fit.weeks.iter().filter(|w| w.is_clear).count();
+        let against = self.fit.weeks.iter().filter(|w| w.is_clear && !w.agrees).count();
         // What single weeks take from the score is theirs; but where they are many, they are not single.
         let are_few = against <= 1 + speaking / ONE_IN && against * 4 <= speaking - against;
         let taken = against as f64 / speaking.max(1) as f64;
@@ -112,9 +112,9 @@ impl Study {
         if starts.is_empty() {
             return None;
         }
-        starts.insert(0, self.here.edition.first.min(starts[0]) - DAY);
+        starts.insert(0, self.subject.edition.first.min(starts[0]) - DAY);
         starts.push(Micros::MAX);
-        let speaking = || self.fit.weeks.iter().filter(|w| w.speaks).map(|w| w.start + WEEK / 2);
+        let speaking = || self.fit.weeks.iter().filter(|w| w.is_clear).map(|w| w.start + WEEK / 2);
         let known_by = |part: &[Micros]| speaking().filter(|t| (part[0]..part[1]).contains(t)).count();
         let few: Vec<(i64, usize)> = starts
             .windows(2)
@@ -126,9 +126,9 @@ impl Study {
     }
 
     fn of_rows_not_compared(&self) -> Option<Doubt> {
-        let (first, last) = (self.here.edition.first, self.here.edition.last);
+        let (first, last) = (self.subject.edition.first, self.subject.edition.last);
         let mut seen: Vec<(Micros, Micros)> = vec![(Micros::MIN, first)];
-        seen.extend(self.fit.weeks.iter().filter(|w| w.speaks).map(|w| (w.start, w.start + WEEK)));
+        seen.extend(self.fit.weeks.iter().filter(|w| w.is_clear).map(|w| (w.start, w.start + WEEK)));
         seen.push((last, Micros::MAX));
         let gaps: Vec<(i64, i64)> = seen
             .windows(2)

@@ -7,15 +7,15 @@ use crate::model::time::{DAY, HOUR, MINUTE, WEEK, day_of, monday_of, weekday};
 use crate::model::{Clock, Columns, Field, Micros, Span};
 use crate::stats::median;
 
-/// A long bar here and the bar at the same moment there.
+/// A long bar of the series and the bar of the reference at the same moment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Evidence {
     pub utc: Micros,
     pub written: Micros,
-    /// High minus low in points, here and there (0 where there is no bar).
+    /// High minus low in points, of the series and of the reference (0 where that has no bar).
     pub range_here: i64,
     pub range_there: i64,
-    /// The range there at the written time taken for UTC: what one would have compared without a clock.
+    /// The range of the reference at the written time taken for UTC: what one would have compared without a clock.
     pub range_before: i64,
 }
 
@@ -27,38 +27,38 @@ fn range(rows: &Columns, i: usize) -> i64 {
 /// an anchored series at the moments a clock gives them. Bars outside the other series are passed over.
 /// `back` is what bars stamped at their close are moved back by.
 pub fn longest_bars(
-    here: &Columns,
-    there: &Columns,
+    subject: &Columns,
+    reference: &Columns,
     clock: &Clock,
     back: Micros,
     count: usize,
 ) -> Vec<Evidence> {
-    let Some((first, last)) = there.ends() else { return Vec::new() };
+    let Some((first, last)) = reference.ends() else { return Vec::new() };
     // The longest of each hour: what lies beside a longer bar is passed over anyway.
     let mut order: Vec<usize> = Vec::new();
-    let hour = |i: usize| here.time[i].div_euclid(HOUR);
-    for i in 0..here.len() {
+    let hour = |i: usize| subject.time[i].div_euclid(HOUR);
+    for i in 0..subject.len() {
         match order.last_mut() {
             Some(last) if hour(*last) == hour(i) => {
-                if range(here, i) > range(here, *last) {
+                if range(subject, i) > range(subject, *last) {
                     *last = i;
                 }
             }
             _ => order.push(i),
         }
     }
-    order.sort_by_key(|&i| std::cmp::Reverse(range(here, i)));
-    let at = |t: Micros| there.time.binary_search(&t).map_or(0, |j| range(there, j));
+    order.sort_by_key(|&i| std::cmp::Reverse(range(subject, i)));
+    let at = |t: Micros| reference.time.binary_search(&t).map_or(0, |j| range(reference, j));
     let mut out: Vec<Evidence> = Vec::new();
     for i in order {
-        let written = here.time[i];
+        let written = subject.time[i];
         let utc = clock.from_wall(written).settle() - back;
         let near = out.iter().any(|e| (e.written - written).abs() < HOUR);
         if near || utc < first || utc > last {
             continue;
         }
         let (range_there, range_before) = (at(utc), at(written));
-        out.push(Evidence { utc, written, range_here: range(here, i), range_there, range_before });
+        out.push(Evidence { utc, written, range_here: range(subject, i), range_there, range_before });
         if out.len() == count {
             break;
         }

@@ -3,8 +3,8 @@
 use super::alternatives::{Alternative, alternatives};
 use super::changes::{Sides, weekend_before};
 use super::correlate::WeekFit;
-use super::partition::{Stretch, partition};
-use super::rules::{PENALTY_RULE, QUARTER, Rule, Rules, got_of, offset_in, offsets_in};
+use super::partition::{RuleWeeks, partition};
+use super::rules::{ClockRule, PENALTY_RULE, QUARTER, Rules, got_of, offset_in, offsets_in};
 use crate::model::Clock;
 use crate::model::Stamp;
 use crate::model::time::{HOUR, Micros};
@@ -27,7 +27,7 @@ pub struct WeekVerdict {
     /// False where the week's own best is another offset.
     pub agrees: bool,
     /// False where the week is too faint to say anything.
-    pub speaks: bool,
+    pub is_clear: bool,
 }
 
 /// The clock found.
@@ -52,7 +52,7 @@ pub struct Fit {
 /// Fits one clock to all weeks, or several with the moments of change. `bar` is the length of a bar as written.
 /// By the rows of both sides a change is found within its week; without them it is put on a weekend.
 pub fn fit(weeks: &[WeekFit], bar: Micros, sides: Option<&Sides<'_>>) -> Fit {
-    let speaking: Vec<&WeekFit> = weeks.iter().filter(|w| w.speaks).collect();
+    let speaking: Vec<&WeekFit> = weeks.iter().filter(|w| w.is_clear).collect();
     let (stamp, is_bar_behind) = stamp_of(&speaking, bar);
     let extra = if stamp == Stamp::Close { bar } else { 0 };
     let peaks: f64 = speaking.iter().map(|w| w.peak() as f64).sum();
@@ -84,11 +84,11 @@ pub fn fit(weeks: &[WeekFit], bar: Micros, sides: Option<&Sides<'_>>) -> Fit {
 }
 
 /// Every rule worth trying, best first.
-fn tried(speaking: &[&WeekFit], extra: Micros, peaks: f64) -> Vec<Rule> {
+fn tried(speaking: &[&WeekFit], extra: Micros, peaks: f64) -> Vec<ClockRule> {
     let mut rules = Rules::new(speaking, extra);
     rules.add_common();
     let once = 1.0 / speaking.len() as f64;
-    let value = |r: &Rule| r.got.iter().sum::<f64>() / peaks - r.penalty - r.once * once;
+    let value = |r: &ClockRule| r.got.iter().sum::<f64>() / peaks - r.penalty - r.once * once;
     if rules.all.iter().map(value).fold(f64::MIN, f64::max) < LAST_RESORT {
         rules.add_rare();
     }
@@ -100,13 +100,13 @@ fn tried(speaking: &[&WeekFit], extra: Micros, peaks: f64) -> Vec<Rule> {
 /// The rules of the stretches one after the other, with what they get of each week and the changes that were
 /// made while the market was open.
 fn changed(
-    rules: &[Rule],
-    stretches: &[Stretch],
+    rules: &[ClockRule],
+    stretches: &[RuleWeeks],
     weeks: &[&WeekFit],
     extra: Micros,
     sides: Option<&Sides<'_>>,
 ) -> (Clock, Vec<f64>, Vec<Micros>) {
-    let rule = |s: &Stretch, is_last: bool| match is_last {
+    let rule = |s: &RuleWeeks, is_last: bool| match is_last {
         // What comes after the data is under the last rule, so the likely one is taken.
         true => likely(rules, s.from..s.to),
         false => &rules[s.rule],
@@ -136,23 +136,23 @@ fn changed(
 /// time explains them as well because they lie on one side of its changes, the rule: a clock that is off UTC
 /// is nearly always one that changes. That of New York and seven hours comes first, then zones as they are,
 /// then New York and other hours.
-fn likely(rules: &[Rule], range: std::ops::Range<usize>) -> &Rule {
-    let got = |r: &Rule| r.got[range.clone()].iter().sum::<f64>();
+fn likely(rules: &[ClockRule], range: std::ops::Range<usize>) -> &ClockRule {
+    let got = |r: &ClockRule| r.got[range.clone()].iter().sum::<f64>();
     let most: f64 = rules.iter().map(got).fold(0.0, f64::max);
-    let value = |r: &Rule| got(r) - r.penalty * most - r.once * most / range.len().max(1) as f64;
+    let value = |r: &ClockRule| got(r) - r.penalty * most - r.once * most / range.len().max(1) as f64;
     // Rules are sorted; of equal ones the first is kept.
     let best = rules.iter().rev().max_by(|a, b| value(a).total_cmp(&value(b))).unwrap_or(&rules[0]);
     let (None, shift) = best.clock.parts() else { return best };
     if shift == 0 || shift.rem_euclid(QUARTER) != 0 {
         return best;
     }
-    let as_good = |r: &&Rule| {
+    let as_good = |r: &&ClockRule| {
         r.clock.parts().0.is_some()
             && r.penalty <= PENALTY_RULE
             && r.once == 0.0
             && got(r) > got(best) * (1.0 - SAME)
     };
-    let rank = |r: &Rule| match r.clock.parts() {
+    let rank = |r: &ClockRule| match r.clock.parts() {
         (Some("America/New_York"), shift) if shift == 7 * HOUR => Some(0),
         (Some(_), 0) => Some(1),
         (Some("America/New_York"), shift) if shift.rem_euclid(HOUR) == 0 => Some(2),
@@ -163,11 +163,16 @@ fn likely(rules: &[Rule], range: std::ops::Range<usize>) -> &Rule {
 }
 
 /// Of a clock that was changed, the same with other rules at its end that explain the last weeks as well.
-fn other_ends(rules: &[Rule], stretches: &[Stretch], clock: &Clock, confidence: f64) -> Vec<(Clock, f64)> {
+fn other_ends(
+    rules: &[ClockRule],
+    stretches: &[RuleWeeks],
+    clock: &Clock,
+    confidence: f64,
+) -> Vec<(Clock, f64)> {
     let ([.., last], [.., (_, end)]) = (stretches, clock.changes()) else { return Vec::new() };
-    let got = |r: &Rule| r.got[last.from..last.to].iter().sum::<f64>();
+    let got = |r: &ClockRule| r.got[last.from..last.to].iter().sum::<f64>();
     let most: f64 = rules.iter().map(got).fold(0.0, f64::max);
-    let is_as_good = |r: &&Rule| r.once == 0.0 && r.clock != *end && got(r) >= most * (1.0 - SAME);
+    let is_as_good = |r: &&ClockRule| r.once == 0.0 && r.clock != *end && got(r) >= most * (1.0 - SAME);
     let others = rules.iter().filter(is_as_good);
     others
         .map(|r| {
@@ -183,7 +188,7 @@ fn other_ends(rules: &[Rule], stretches: &[Stretch], clock: &Clock, confidence: 
 /// What a clock a person chose gets: the same report for that clock.
 pub fn fit_to(weeks: &[WeekFit], bar: Micros, found: &Fit, clock: &Clock, stamp: Stamp) -> Fit {
     let extra = if stamp == Stamp::Close { bar } else { 0 };
-    let speaking: Vec<&WeekFit> = weeks.iter().filter(|w| w.speaks).collect();
+    let speaking: Vec<&WeekFit> = weeks.iter().filter(|w| w.is_clear).collect();
     let peaks: f64 = speaking.iter().map(|w| w.peak() as f64).sum();
     let got: f64 = speaking.iter().map(|w| got_of(clock, w, extra)).sum();
     let confidence = if peaks > 0.0 { got / peaks } else { 0.0 };
@@ -218,8 +223,8 @@ fn verdicts(clock: &Clock, weeks: &[WeekFit], extra: Micros) -> Vec<WeekVerdict>
                 offset: w.best_offset(),
                 correlation: w.peak() as f64,
                 expected: offset_in(clock, w) + extra,
-                agrees: w.speaks && offsets_in(clock, w).into_iter().any(near),
-                speaks: w.speaks,
+                agrees: w.is_clear && offsets_in(clock, w).into_iter().any(near),
+                is_clear: w.is_clear,
             }
         })
         .collect()

@@ -26,7 +26,7 @@ pub use correlate::{Offsets, WeekFit, correlate};
 pub use doubt::Doubt;
 pub use evidence::{Dailies, Evidence, WeekEdges, clock_in_words, longest_bars, week_edges};
 pub use fit::{Fit, WeekVerdict, fit, fit_to};
-pub use on_shelf::{Ask, Edges, Study, agreement, anchor_series, bars, study};
+pub use on_shelf::{AlignWishes, ClockStudy, WeekEnds, agreement, anchor_series, bars, study};
 
 /// Below this confidence no clock is given.
 pub const LEAST_CONFIDENCE: f64 = 0.6;

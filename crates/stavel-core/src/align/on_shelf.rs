@@ -15,9 +15,9 @@ use crate::store::{Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
 
 /// Everything found out about the clock of a series.
-pub struct Study {
-    pub here: SeriesInfo,
-    pub there: SeriesInfo,
+pub struct ClockStudy {
+    pub subject: SeriesInfo,
+    pub reference: SeriesInfo,
     /// True where the second is quoted the other way round.
     pub inverse: bool,
     pub weeks: Vec<WeekFit>,
@@ -25,7 +25,7 @@ pub struct Study {
     /// True where a person chose the clock.
     pub chosen: bool,
     pub evidence: Vec<Evidence>,
-    pub edges: Edges,
+    pub edges: WeekEnds,
     /// Daily bars of both on the instrument's clock, written times taken for UTC, and by the clock.
     pub dailies: (Dailies, Dailies),
     /// Days (first and last, as written), of weeks that do not speak against the clock, on which the two are not
@@ -34,19 +34,19 @@ pub struct Study {
 }
 
 /// When weeks begin and end.
-pub struct Edges {
+pub struct WeekEnds {
     /// On the wall the series is written in.
     pub written: WeekEdges,
     /// On the clock of the instrument's session days: written times taken for UTC, by the clock, and of the
     /// other series.
     pub before: WeekEdges,
     pub after: WeekEdges,
-    pub there: WeekEdges,
+    pub reference: WeekEdges,
 }
 
 /// What a person says of the clock beforehand.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Ask {
+pub struct AlignWishes {
     pub clock: Option<Clock>,
     pub stamp: Option<Stamp>,
 }
@@ -55,9 +55,15 @@ pub struct Ask {
 ///
 /// # Errors
 /// Where the other series is afloat itself, or there is nothing to compare.
-pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: &Job) -> Result<Study> {
-    let (here, there) = (shelf.find(name)?, shelf.find(to)?);
-    if there.is_afloat() {
+pub fn study(
+    shelf: &Shelf,
+    name: &SeriesName,
+    to: &SeriesName,
+    ask: &AlignWishes,
+    job: &Job,
+) -> Result<ClockStudy> {
+    let (subject, reference) = (shelf.find(name)?, shelf.find(to)?);
+    if reference.is_afloat() {
         return Err(Error::input(format!("{to} is afloat itself; align to a series whose clock is known.")));
     }
     if name == to {
@@ -67,15 +73,15 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: 
     let theirs_step = to.frame.length().max(MINUTE);
     let step = own.max(theirs_step);
     let fine = fine_step(step, theirs_step);
-    let mut mine = bars(shelf, &here, step, Span::ALL)?;
-    if let Some(clock) = &here.edition.clock {
+    let mut mine = bars(shelf, &subject, step, Span::ALL)?;
+    if let Some(clock) = &subject.edition.clock {
         // An anchored series is studied in the times it was written in.
         mine.time.iter_mut().for_each(|t| *t = clock.to_wall(*t));
         mine.sort();
     }
     // Only what can overlap is read of the other side.
     let near = mine.ends().map_or(Span::ALL, |(a, b)| Span::new(a - 9 * DAY, b + 9 * DAY));
-    let theirs = bars(shelf, &there, fine, near)?;
+    let theirs = bars(shelf, &reference, fine, near)?;
     let compare = |inverse: bool| match fine < step {
         true => correlate_finely(&mine, &theirs, (step, fine), inverse, job),
         false => correlate(&mine, &theirs, step, inverse, job),
@@ -83,9 +89,9 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: 
     let turned = is_turned(shelf, name, to);
     let mut weeks = compare(turned)?;
     let mut inverse = turned;
-    if !weeks.iter().any(|w| w.speaks)
+    if !weeks.iter().any(|w| w.is_clear)
         && let Ok(other) = compare(!turned)
-        && other.iter().any(|w| w.speaks)
+        && other.iter().any(|w| w.is_clear)
     {
         (weeks, inverse) = (other, !turned);
     }
@@ -97,9 +103,9 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: 
     };
     let (own_times, their_times) = (moving(&mine), moving(&theirs));
     let written = week_edges(own_times.iter().copied(), bar);
-    let sides = Sides { here: &mine, there: &theirs, step, inverse };
+    let sides = Sides { subject: &mine, reference: &theirs, step, inverse };
     let mut found = fit_asked(&weeks, bar, &sides, &written, ask);
-    found.mid_week.extend(set_back_while_open(shelf, &here, &found)?);
+    found.mid_week.extend(set_back_while_open(shelf, &subject, &found)?);
     found.mid_week.sort_unstable();
     found.mid_week.dedup();
     let unlike = unlike_days(&sides, &found, bar);
@@ -107,23 +113,24 @@ pub fn study(shelf: &Shelf, name: &SeriesName, to: &SeriesName, ask: &Ask, job: 
     let evidence = longest_bars(&mine, &theirs, &found.clock, back, 10);
     let wall = shelf.instrument(&name.instrument)?.sheet.session.clock;
     let to_utc = |t: Micros| found.clock.from_wall(t).settle() - back;
-    let edges = Edges {
+    let edges = WeekEnds {
         written,
         before: week_edges(own_times.iter().map(|t| wall.to_wall(*t)), bar),
         after: week_edges(own_times.iter().map(|t| wall.to_wall(to_utc(*t))), bar),
-        there: week_edges(their_times.iter().map(|t| wall.to_wall(*t)), to.frame.length()),
+        reference: week_edges(their_times.iter().map(|t| wall.to_wall(*t)), to.frame.length()),
     };
     let dailies = match own < 12 * HOUR && !inverse {
         true => {
-            let there = days_of(&theirs, &wall, |t| t);
-            let compared = |shift: &dyn Fn(Micros) -> Micros| dailies(&days_of(&mine, &wall, shift), &there);
+            let reference = days_of(&theirs, &wall, |t| t);
+            let compared =
+                |shift: &dyn Fn(Micros) -> Micros| dailies(&days_of(&mine, &wall, shift), &reference);
             (compared(&|t| t), compared(&to_utc))
         }
         false => Default::default(),
     };
-    Ok(Study {
-        here,
-        there,
+    Ok(ClockStudy {
+        subject,
+        reference,
         inverse,
         weeks,
         fit: found,
@@ -150,7 +157,7 @@ pub fn agreement(
     let (first, last) = (a.edition.first.max(b.edition.first), a.edition.last.min(b.edition.last));
     let rows = |info| bars(shelf, info, step, Span::new(first, last + 1));
     let Ok(weeks) = correlate(&rows(&a)?, &rows(&b)?, step, false, job) else { return Ok((0, 0, None)) };
-    let speaking: Vec<Micros> = weeks.iter().filter(|w| w.speaks).map(|w| w.best_offset()).collect();
+    let speaking: Vec<Micros> = weeks.iter().filter(|w| w.is_clear).map(|w| w.best_offset()).collect();
     let mut apart: Vec<Micros> = speaking.iter().copied().filter(|offset| offset.abs() >= step).collect();
     apart.sort_unstable();
     let most = apart.chunk_by(|a, b| a == b).max_by_key(|run| run.len()).map(|run| run[0]);
@@ -180,9 +187,9 @@ fn begins_a_bar_late(written: &WeekEdges, bar: Micros) -> bool {
 
 /// Changes that set the clock back and near which written times come twice: the market was open then, and what a
 /// row of these hours was written by cannot be told.
-fn set_back_while_open(shelf: &Shelf, here: &SeriesInfo, found: &Fit) -> Result<Vec<Micros>> {
+fn set_back_while_open(shelf: &Shelf, subject: &SeriesInfo, found: &Fit) -> Result<Vec<Micros>> {
     let mut out = Vec::new();
-    if !here.is_afloat() {
+    if !subject.is_afloat() {
         return Ok(out);
     }
     for (at, after) in found.clock.changes() {
@@ -191,7 +198,7 @@ fn set_back_while_open(shelf: &Shelf, here: &SeriesInfo, found: &Fit) -> Result<
         }
         // A weekend may lie between the moment that was found and the rows.
         let near = Span::new(*at - 3 * DAY, *at + 3 * DAY);
-        let rows = shelf.scan(&here.edition, near, Some(&[]))?;
+        let rows = shelf.scan(&subject.edition, near, Some(&[]))?;
         for rows in rows {
             if rows?.time.windows(2).any(|w| w[0] == w[1]) {
                 out.push(*at);
@@ -207,12 +214,18 @@ fn unlike_days(sides: &Sides<'_>, found: &Fit, bar: Micros) -> Vec<(i64, i64)> {
     if sides.step > HOUR {
         return Vec::new();
     }
-    let odd: Vec<Micros> = found.weeks.iter().filter(|w| w.speaks && !w.agrees).map(|w| w.start).collect();
+    let odd: Vec<Micros> = found.weeks.iter().filter(|w| w.is_clear && !w.agrees).map(|w| w.start).collect();
     sides.unlike_days(&odd, &found.clock, if found.stamp == Stamp::Close { bar } else { 0 })
 }
 
 /// The clock and stamp found, where a person has not said them.
-fn fit_asked(weeks: &[WeekFit], bar: Micros, sides: &Sides<'_>, written: &WeekEdges, ask: &Ask) -> Fit {
+fn fit_asked(
+    weeks: &[WeekFit],
+    bar: Micros,
+    sides: &Sides<'_>,
+    written: &WeekEdges,
+    ask: &AlignWishes,
+) -> Fit {
     let found = fit(weeks, if ask.stamp == Some(Stamp::Open) { 0 } else { bar }, Some(sides));
     if let Some(clock) = &ask.clock {
         return fit_to(weeks, bar, &found, clock, ask.stamp.unwrap_or_default());
@@ -277,8 +290,8 @@ fn whole_prices(rows: Columns, prices: [Field; 3]) -> Columns {
         };
     }
     let mut rows = rows;
-    let there: Vec<bool> = rows.column(prices[2]).iter().map(|v| *v != ABSENT).collect();
-    rows.retain(|i| there[i]);
+    let reference: Vec<bool> = rows.column(prices[2]).iter().map(|v| *v != ABSENT).collect();
+    rows.retain(|i| reference[i]);
     rows
 }
 

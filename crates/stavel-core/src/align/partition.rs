@@ -4,7 +4,7 @@
 //! (penalised least cost, found by dynamic programming over the weeks; Jackson et al., "An algorithm for
 //! optimal partitioning of data on an interval", IEEE Signal Processing Letters 12, 2005).
 
-use super::rules::Rule;
+use super::rules::ClockRule;
 
 /// A change of clock must explain as much more as this many whole weeks give.
 const PENALTY_CHANGE: f64 = 1.75;
@@ -13,7 +13,7 @@ pub(super) const LEAST_WEEKS: usize = 2;
 
 /// Weeks, by their places, under one rule, by its place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Stretch {
+pub(super) struct RuleWeeks {
     pub from: usize,
     pub to: usize,
     pub rule: usize,
@@ -21,14 +21,14 @@ pub(super) struct Stretch {
 
 /// Divides weeks into stretches of [`LEAST_WEEKS`] or more. `mean` is what a week gives on average. Gives what
 /// the rules get in all, less the penalties, with the stretches in order.
-pub(super) fn partition(rules: &[Rule], mean: f64) -> (f64, Vec<Stretch>) {
+pub(super) fn partition(rules: &[ClockRule], mean: f64) -> (f64, Vec<RuleWeeks>) {
     let weeks = rules.first().map_or(0, |r| r.got.len());
     // Every rule pays its penalty by the week.
     let gain = |rule: usize, week: usize| rules[rule].got[week] - rules[rule].penalty * mean;
     let price = PENALTY_CHANGE * mean;
     // The best division of the weeks before each, with its last stretch; and by rule, the best that ends in
     // that rule, with the place where its stretch began.
-    let mut best: Vec<(f64, Option<Stretch>)> = vec![(0.0, None); weeks + 1];
+    let mut best: Vec<(f64, Option<RuleWeeks>)> = vec![(0.0, None); weeks + 1];
     let mut running: Vec<(f64, usize)> = vec![(f64::MIN, 0); rules.len()];
     for week in 1..=weeks {
         best[week].0 = f64::MIN;
@@ -47,7 +47,7 @@ pub(super) fn partition(rules: &[Rule], mean: f64) -> (f64, Vec<Stretch>) {
             let (value, from) = running[rule];
             // A stretch that runs on is no worse than one cut in two, so ties keep the rule of lower place.
             if value > best[week].0 {
-                best[week] = (value, Some(Stretch { from, to: week, rule }));
+                best[week] = (value, Some(RuleWeeks { from, to: week, rule }));
             }
         }
     }
@@ -68,17 +68,19 @@ mod tests {
     use crate::model::time::HOUR;
     use proptest::prelude::*;
 
-    fn rules(got: Vec<Vec<f64>>) -> Vec<Rule> {
-        let rule = |(i, got)| Rule { clock: Clock::fixed(i as i64 * HOUR), penalty: 0.01, once: 0.1, got };
+    fn rules(got: Vec<Vec<f64>>) -> Vec<ClockRule> {
+        let rule =
+            |(i, got)| ClockRule { clock: Clock::fixed(i as i64 * HOUR), penalty: 0.01, once: 0.1, got };
         got.into_iter().enumerate().map(rule).collect()
     }
 
     /// The value of the best division by trying all of them.
-    fn plain(rules: &[Rule], from: usize, mean: f64) -> f64 {
+    fn plain(rules: &[ClockRule], from: usize, mean: f64) -> f64 {
         let weeks = rules[0].got.len();
         let mut best = f64::MIN;
         for to in from + LEAST_WEEKS..=weeks {
-            let own = |r: &Rule| (from..to).map(|w| r.got[w] - r.penalty * mean).sum::<f64>() - r.once * mean;
+            let own =
+                |r: &ClockRule| (from..to).map(|w| r.got[w] - r.penalty * mean).sum::<f64>() - r.once * mean;
             let own: f64 = rules.iter().map(own).fold(f64::MIN, f64::max);
             let rest = if to == weeks { 0.0 } else { plain(rules, to, mean) - PENALTY_CHANGE * mean };
             best = best.max(own + rest);

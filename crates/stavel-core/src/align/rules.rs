@@ -26,7 +26,7 @@ const FAMILIES: [(&str, &[(&str, i64)]); 3] = [
 ];
 
 /// A clock with what it gets of each week.
-pub(super) struct Rule {
+pub(super) struct ClockRule {
     pub clock: Clock,
     /// Share of what the weeks give by which it must be better than a simpler one.
     pub penalty: f64,
@@ -36,11 +36,11 @@ pub(super) struct Rule {
     pub got: Vec<f64>,
 }
 
-impl Rule {
-    fn rated(clock: Clock, (penalty, once): (f64, f64), weeks: &[&WeekFit], extra: Micros) -> Rule {
+impl ClockRule {
+    fn rated(clock: Clock, (penalty, once): (f64, f64), weeks: &[&WeekFit], extra: Micros) -> ClockRule {
         let off = clock.parts().1.rem_euclid(QUARTER) != 0;
         let got = weeks.iter().map(|w| got_of(&clock, w, extra)).collect();
-        Rule { clock, penalty: penalty + if off { PENALTY_OFF_QUARTER } else { 0.0 }, once, got }
+        ClockRule { clock, penalty: penalty + if off { PENALTY_OFF_QUARTER } else { 0.0 }, once, got }
     }
 }
 
@@ -50,7 +50,7 @@ pub(super) struct Rules<'w> {
     /// What bars stamped at their close add to the offsets of the weeks.
     extra: Micros,
     seen: BTreeSet<Vec<Micros>>,
-    pub all: Vec<Rule>,
+    pub all: Vec<ClockRule>,
 }
 
 impl<'w> Rules<'w> {
@@ -60,7 +60,7 @@ impl<'w> Rules<'w> {
 
     fn add(&mut self, clock: Clock, penalty: (f64, f64)) {
         if self.seen.insert(signature(&clock, self.weeks)) {
-            self.all.push(Rule::rated(clock, penalty, self.weeks, self.extra));
+            self.all.push(ClockRule::rated(clock, penalty, self.weeks, self.extra));
         }
     }
 

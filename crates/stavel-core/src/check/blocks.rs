@@ -7,7 +7,7 @@
 use std::collections::HashMap;
 use std::hash::{BuildHasherDefault, Hasher};
 
-use super::piece::Piece;
+use super::piece::CheckRows;
 use super::{Finding, FindingKind};
 use crate::model::time::{MINUTE, length_in_words, wall};
 use crate::model::{Micros, Span};
@@ -24,9 +24,9 @@ const BASE: u64 = 0x9E37_79B9_7F4A_7C15;
 
 /// The keys are hashes themselves.
 #[derive(Default)]
-struct AsIs(u64);
+struct IdentityHasher(u64);
 
-impl Hasher for AsIs {
+impl Hasher for IdentityHasher {
     fn finish(&self) -> u64 {
         self.0
     }
@@ -48,7 +48,7 @@ struct Match {
 }
 
 /// Watches for rows that come again.
-pub struct Blocks {
+pub struct RepeatWatch {
     /// One window in `2^bits` is remembered.
     bits: u32,
     ring: [(u64, Micros, bool); WINDOW],
@@ -58,16 +58,16 @@ pub struct Blocks {
     power: u64,
     changes: u32,
     before: u64,
-    seen: HashMap<u64, Micros, BuildHasherDefault<AsIs>>,
+    seen: HashMap<u64, Micros, BuildHasherDefault<IdentityHasher>>,
     open: Option<Match>,
     found: Vec<Match>,
 }
 
-impl Blocks {
+impl RepeatWatch {
     /// Ticks are many, so fewer of their windows are remembered.
-    pub fn new(ticks: bool) -> Blocks {
+    pub fn new(ticks: bool) -> RepeatWatch {
         let power = (0..WINDOW).fold(1u64, |p, _| p.wrapping_mul(BASE));
-        Blocks {
+        RepeatWatch {
             bits: if ticks { 7 } else { 4 },
             ring: [(0, 0, false); WINDOW],
             row: 0,
@@ -81,7 +81,7 @@ impl Blocks {
         }
     }
 
-    pub fn piece(&mut self, piece: &Piece<'_>) {
+    pub fn piece(&mut self, piece: &CheckRows<'_>) {
         // Column by column, some rows at a time: what lies together is read together.
         let mut hashes = [0u64; TOGETHER];
         for from in (0..piece.time.len()).step_by(TOGETHER) {

@@ -2,14 +2,14 @@
 
 use std::sync::Arc;
 
-use super::blocks::Blocks;
+use super::blocks::RepeatWatch;
 use super::frozen::Frozen;
-use super::hours::Hours;
-use super::ready::{Readier, Ready};
+use super::hours::HourWatch;
+use super::ready::{Ready, RowPreparer};
 use super::spikes::Spikes;
-use super::subject::Subject;
-use super::values::Values;
-use super::{Finding, FindingKind, Report, grade, rhythm, stubs};
+use super::subject::CheckSubject;
+use super::values::ValueWatch;
+use super::{CheckReport, Finding, FindingKind, grade, rhythm, stubs};
 use crate::model::time::{DAY, HOUR, MINUTE, length_in_words};
 use crate::model::{Clock, Columns, Frame, Micros, Shape, Span};
 
@@ -19,7 +19,7 @@ pub struct Checker {
     clock: Clock,
     rows: u64,
     disorder: Vec<(Span, u64, String)>,
-    readier: Readier,
+    readier: RowPreparer,
     /// Rows that are ready and not yet looked at.
     waiting: Option<Ready>,
     /// Rows that were looked at: their room is used again.
@@ -32,33 +32,33 @@ struct Detectors {
     decimals: u8,
     /// The least that every market moves, in points; 0 while it is not known.
     tick: i64,
-    values: Values,
+    values: ValueWatch,
     spikes: Spikes,
     frozen: Frozen,
-    hours: Hours,
-    blocks: Blocks,
+    hours: HourWatch,
+    blocks: RepeatWatch,
     /// Bars of a day or more are few enough to keep.
     daily: Option<Vec<stubs::DailyBar>>,
 }
 
 impl Checker {
     /// A checker for rows of this subject.
-    pub fn new(subject: Subject<'_>) -> Checker {
+    pub fn new(subject: CheckSubject<'_>) -> Checker {
         Checker {
             frame: subject.frame,
             clock: subject.session.clock.clone(),
             rows: 0,
-            readier: Readier::new(&subject),
+            readier: RowPreparer::new(&subject),
             waiting: None,
             room: Ready::default(),
             detectors: Detectors {
                 decimals: 0,
                 tick: 0,
-                values: Values::new(subject.is_positive),
+                values: ValueWatch::new(subject.is_positive),
                 spikes: Spikes::new(1),
                 frozen: Frozen::new(subject.frame.length()),
-                hours: Hours::default(),
-                blocks: Blocks::new(!subject.frame.is_bars()),
+                hours: HourWatch::default(),
+                blocks: RepeatWatch::new(!subject.frame.is_bars()),
                 daily: (subject.frame.length() >= DAY).then(Vec::new),
             },
             disorder: subject.disorder,
@@ -86,10 +86,10 @@ impl Checker {
     }
 
     /// Ends the pass.
-    pub fn finish(mut self) -> Report {
+    pub fn finish(mut self) -> CheckReport {
         let (length, join) = (self.frame.length(), self.join_within());
         self.waiting.iter().for_each(|ready| self.detectors.look(ready, join));
-        let Readier { order, place, spreads, .. } = self.readier;
+        let RowPreparer { order, place, spreads, .. } = self.readier;
         let found = self.detectors;
         let (filler_closed, filler_open) = (place.filler_closed, place.filler_open);
         let placed = place.finish();
@@ -117,7 +117,7 @@ impl Checker {
         }
         // An early week ends early, a late one begins late: that is no hole.
         let touches = |t: Micros, end: Micros| (t - end).abs() <= HOUR;
-        let late = |g: &&super::Gap| {
+        let late = |g: &&super::MissingSpan| {
             slips.iter().any(|(s, _)| touches(g.span.to, s.from) || touches(g.span.from, s.to))
         };
         for gap in placed.gaps.iter().filter(|g| !late(g)) {
@@ -138,7 +138,7 @@ impl Checker {
             None => stubs::of_days(&placed.days, &self.clock, &mut findings),
         }
         told_once(&mut findings);
-        let mut report = Report {
+        let mut report = CheckReport {
             rows: self.rows,
             first: placed.seen.0,
             last: placed.seen.1,

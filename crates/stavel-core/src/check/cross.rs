@@ -6,7 +6,7 @@ use crate::store::Cursor;
 
 use crate::stats::Correlation;
 
-use super::tally::Tally;
+use super::tally::OctaveCounts;
 use super::{Finding, FindingKind};
 
 /// How two series agree in a part of time. Prices in points; of the four prices of a bar the worst counts.
@@ -48,13 +48,13 @@ pub struct Cross {
 }
 
 /// A pair of bars that may be too far apart.
-struct Far {
+struct FarPair {
     time: Micros,
     off: i64,
 }
 
 /// Compares bars of two series as they come, in order of time.
-pub struct Crosser {
+pub struct SeriesComparer {
     step: Micros,
     /// True where both come from the same rows, so that nothing may differ.
     same: bool,
@@ -62,9 +62,9 @@ pub struct Crosser {
     before: Option<(i64, i64)>,
     level: f64,
     seen: u64,
-    offs: Tally,
+    offs: OctaveCounts,
     mean_off: f64,
-    far: Vec<Far>,
+    far: Vec<FarPair>,
 }
 
 /// How fast the level is followed: a share of each new difference.
@@ -74,16 +74,16 @@ const FACTOR: i64 = 6;
 /// Bars kept to be judged at the end.
 const KEPT: usize = 1_000_000;
 
-impl Crosser {
-    pub fn new(step: Micros, same: bool) -> Crosser {
-        Crosser {
+impl SeriesComparer {
+    pub fn new(step: Micros, same: bool) -> SeriesComparer {
+        SeriesComparer {
             step,
             same,
             days: Vec::new(),
             before: None,
             level: 0.0,
             seen: 0,
-            offs: Tally::default(),
+            offs: OctaveCounts::default(),
             mean_off: 0.0,
             far: Vec::new(),
         }
@@ -120,7 +120,7 @@ impl Crosser {
         }
         let far = if self.same { 0.0 } else { 3.0 * self.mean_off };
         if off as f64 > far && self.far.len() < KEPT {
-            self.far.push(Far { time, off });
+            self.far.push(FarPair { time, off });
         }
         let before = self.before.replace((a[3], b[3]));
         let day = self.day(time);
@@ -214,7 +214,7 @@ fn next_bar<I: Iterator<Item = crate::Result<Columns>>>(
 /// # Errors
 /// Where a piece cannot be read, or `counts` fails.
 pub fn walk<I, J>(
-    crosser: &mut Crosser,
+    crosser: &mut SeriesComparer,
     mut here: Cursor<I>,
     mut there: Cursor<J>,
     factors: (i64, i64),

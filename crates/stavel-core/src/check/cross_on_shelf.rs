@@ -1,10 +1,10 @@
 //! Cross-checks on the shelf: against another series, or an older edition.
 
-use super::cross::{Cross, Crosser, walk};
+use super::cross::{Cross, SeriesComparer, walk};
 use super::on_shelf::session_of;
 use super::{Finding, FindingKind, Remedy};
 use crate::align;
-use crate::frames::{Making, build_bars};
+use crate::frames::{FrameSettings, build_bars};
 use crate::job::Job;
 use crate::model::price::unit;
 use crate::model::session::OpenHours;
@@ -44,8 +44,8 @@ impl std::str::FromStr for Against {
 
 /// A cross-check with what it was made of.
 pub struct Crossed {
-    pub here: SeriesInfo,
-    pub there: SeriesInfo,
+    pub checked: SeriesInfo,
+    pub other: SeriesInfo,
     /// The frame at which bars were compared.
     pub frame: Frame,
     /// Decimals of the points in it.
@@ -67,8 +67,8 @@ pub fn cross_check(
     span: Span,
     job: &Job,
 ) -> Result<Crossed> {
-    let here = shelf.find(name)?;
-    let there = match against {
+    let checked = shelf.find(name)?;
+    let other = match against {
         Against::Series(other) if other == name => {
             return Err(Error::arguments(format!(
                 "{name} cannot be held against itself; name another series or an edition."
@@ -81,34 +81,35 @@ pub fn cross_check(
                 Error::input(format!("{name} has no edition {number}; look at those it has."))
                     .advise(Advice::ListEditions(name.to_string()))
             })?;
-            SeriesInfo { edition, ..here.clone() }
+            SeriesInfo { edition, ..checked.clone() }
         }
     };
-    if here.is_afloat() != there.is_afloat() {
-        let afloat = if here.is_afloat() { &here } else { &there };
+    if checked.is_afloat() != other.is_afloat() {
+        let afloat = if checked.is_afloat() { &checked } else { &other };
         return Err(Error::input(format!(
             "{} is afloat and the other is not: their times cannot be compared; find its clock first (stavel align).",
             afloat.name
         )));
     }
     let reach = |i: &SeriesInfo| Span::new(i.edition.first, i.edition.last + i.name.frame.length().max(1));
-    let span = reach(&here).overlap(&reach(&there)).and_then(|s| s.overlap(&span)).ok_or_else(|| {
-        Error::input(format!("{} and {} have no time in common there.", here.name, there.name))
+    let span = reach(&checked).overlap(&reach(&other)).and_then(|s| s.overlap(&span)).ok_or_else(|| {
+        Error::input(format!("{} and {} have no time in common there.", checked.name, other.name))
     })?;
-    let frame = if here.name.frame.is_bars() || there.name.frame.is_bars() {
-        here.name.frame.max(there.name.frame)
+    let frame = if checked.name.frame.is_bars() || other.name.frame.is_bars() {
+        checked.name.frame.max(other.name.frame)
     } else {
         Frame::M1
     };
-    let same = here.name.source == there.name.source;
-    let (a, b) = (here.edition.scale.price, there.edition.scale.price);
+    let same = checked.name.source == other.name.source;
+    let (a, b) = (checked.edition.scale.price, other.edition.scale.price);
     let decimals = a.max(b);
-    let mut crosser = Crosser::new(frame.length(), same);
-    job.begin(format!("check {name} against {}", there.name), here.edition.rows + there.edition.rows);
+    let mut crosser = SeriesComparer::new(frame.length(), same);
+    job.begin(format!("check {name} against {}", other.name), checked.edition.rows + other.edition.rows);
     let factors = (unit(decimals - a), unit(decimals - b));
-    let (left, right) = (pieces(shelf, &here, frame, span, job)?, pieces(shelf, &there, frame, span, job)?);
+    let (left, right) =
+        (pieces(shelf, &checked, frame, span, job)?, pieces(shelf, &other, frame, span, job)?);
     // Rows of closed hours are a matter of one series alone.
-    let mut open = OpenHours::new(&session_of(shelf, &here, job)?.0, span);
+    let mut open = OpenHours::new(&session_of(shelf, &checked, job)?.0, span);
     let mut n = 0u32;
     walk(&mut crosser, Cursor::new(left), Cursor::new(right), factors, |t| {
         n += 1;
@@ -119,52 +120,52 @@ pub fn cross_check(
     })?;
     let mut cross = crosser.finish();
     if !same && frame.length() <= HOUR {
-        cross.findings.extend(slips(shelf, &here, &there, span, job)?);
+        cross.findings.extend(slips(shelf, &checked, &other, span, job)?);
     }
-    Ok(Crossed { here, there, frame, decimals, span, cross })
+    Ok(Crossed { checked, other, frame, decimals, span, cross })
 }
 
 /// Bars of a series at a frame: as they are on the shelf, or framed.
-enum Pieces {
+enum BarsAtFrame {
     Shelf(Scan),
     Framed(Option<Columns>),
 }
 
-impl Iterator for Pieces {
+impl Iterator for BarsAtFrame {
     type Item = Result<Columns>;
     fn next(&mut self) -> Option<Self::Item> {
         match self {
-            Pieces::Shelf(scan) => scan.next().map(|rows| rows.map(Columns::with_whole_bars)),
-            Pieces::Framed(rows) => rows.take().map(Ok),
+            BarsAtFrame::Shelf(scan) => scan.next().map(|rows| rows.map(Columns::with_whole_bars)),
+            BarsAtFrame::Framed(rows) => rows.take().map(Ok),
         }
     }
 }
 
-fn pieces(shelf: &Shelf, info: &SeriesInfo, frame: Frame, span: Span, job: &Job) -> Result<Pieces> {
+fn pieces(shelf: &Shelf, info: &SeriesInfo, frame: Frame, span: Span, job: &Job) -> Result<BarsAtFrame> {
     if info.name.frame == frame {
         let fields = [Field::Open, Field::High, Field::Low, Field::Close];
-        return Ok(Pieces::Shelf(shelf.scan(&info.edition, span, Some(&fields))?));
+        return Ok(BarsAtFrame::Shelf(shelf.scan(&info.edition, span, Some(&fields))?));
     }
-    let built = build_bars(shelf, info, frame, &Making { span, ..Making::default() }, job)?;
+    let built = build_bars(shelf, info, frame, &FrameSettings { span, ..FrameSettings::default() }, job)?;
     // A bar cut by the span's ends is no bar to compare.
     let (from, to) = (usize::from(built.partial_first), built.bars.len() - usize::from(built.partial_last));
-    Ok(Pieces::Framed(Some(built.bars.rows(from..to.max(from)))))
+    Ok(BarsAtFrame::Framed(Some(built.bars.rows(from..to.max(from)))))
 }
 
 /// Weeks in which the two correlate best an hour or more apart.
 fn slips(
     shelf: &Shelf,
-    here: &SeriesInfo,
-    there: &SeriesInfo,
+    checked: &SeriesInfo,
+    other: &SeriesInfo,
     span: Span,
     job: &Job,
 ) -> Result<Vec<Finding>> {
-    let step = here.name.frame.length().max(there.name.frame.length()).max(MINUTE);
+    let step = checked.name.frame.length().max(other.name.frame.length()).max(MINUTE);
     let rows = |info| align::bars(shelf, info, step, span);
-    let Ok(weeks) = align::correlate(&rows(here)?, &rows(there)?, step, false, job) else {
+    let Ok(weeks) = align::correlate(&rows(checked)?, &rows(other)?, step, false, job) else {
         return Ok(Vec::new());
     };
-    let odd = |w: &&align::WeekFit| w.speaks && w.best_offset().abs() >= HOUR / 2;
+    let odd = |w: &&align::WeekFit| w.is_clear && w.best_offset().abs() >= HOUR / 2;
     let mut out: Vec<Finding> = Vec::new();
     for week in weeks.iter().filter(odd) {
         let by = week.best_offset();
@@ -172,7 +173,7 @@ fn slips(
             Some(f) if f.span.to == week.start && f.remedy == Some(Remedy::Move(-by)) => f.span.to += WEEK,
             _ => {
                 let way = if by > 0 { "late" } else { "early" };
-                let detail = format!("written {} {way} of {}", length_in_words(by.abs()), there.name.short());
+                let detail = format!("written {} {way} of {}", length_in_words(by.abs()), other.name.short());
                 let span = Span::new(week.start, week.start + WEEK);
                 out.push(Finding {
                     kind: FindingKind::ClockSlip,

@@ -5,15 +5,15 @@ use crate::model::time::MINUTE;
 use crate::model::{Micros, Session, Span};
 
 /// How full each session day is.
-pub struct Days {
+pub struct DayFill {
     days: Vec<(DayCoverage, Span)>,
     at: usize,
     reached: Micros,
 }
 
-impl Days {
+impl DayFill {
     /// The session days of a span, empty as yet.
-    pub fn new(session: &Session, span: Span) -> Days {
+    pub fn new(session: &Session, span: Span) -> DayFill {
         let (first, last) =
             (session.clock.day_of(span.from), session.clock.day_of(span.to.max(span.from + 1) - 1));
         let mut open = session
@@ -35,7 +35,7 @@ impl Days {
                 days.push((DayCoverage { day, expected, present: 0 }, whole));
             }
         }
-        Days { days, at: 0, reached: Micros::MIN }
+        DayFill { days, at: 0, reached: Micros::MIN }
     }
 
     /// The session day that holds a time, where one does; times mostly grow.
@@ -46,7 +46,7 @@ impl Days {
         self.days.get(self.at).map(|(_, whole)| *whole).filter(|whole| whole.holds(time))
     }
 
-    /// What [`Days::row`] does for many rows of the day that holds them all.
+    /// What [`DayFill::row`] does for many rows of the day that holds them all.
     pub fn rows(&mut self, times: impl Iterator<Item = Micros>, step: Micros) {
         let Some((day, whole)) = self.days.get_mut(self.at) else { return };
         let mut reached = self.reached;

@@ -1,7 +1,7 @@
 //! Frozen feeds: rows that go on while the price does not move, for far longer than this market rests.
 
-use super::piece::{Piece, TRADE};
-use super::tally::Tally;
+use super::piece::{CheckRows, TRADE};
+use super::tally::OctaveCounts;
 use super::{Finding, FindingKind};
 use crate::model::time::{MINUTE, length_in_words};
 use crate::model::{Micros, Shape, Span};
@@ -27,7 +27,7 @@ struct Rest {
 pub struct Frozen {
     step: Micros,
     rest: Rest,
-    lengths: Tally,
+    lengths: OctaveCounts,
     /// Rests of one row.
     single: u64,
     long: Vec<Rest>,
@@ -36,10 +36,10 @@ pub struct Frozen {
 impl Frozen {
     /// For rows that stand for `step` of time each; 0 for ticks.
     pub fn new(step: Micros) -> Frozen {
-        Frozen { step, rest: Rest::default(), lengths: Tally::default(), single: 0, long: Vec::new() }
+        Frozen { step, rest: Rest::default(), lengths: OctaveCounts::default(), single: 0, long: Vec::new() }
     }
 
-    pub fn piece(&mut self, piece: &Piece<'_>) {
+    pub fn piece(&mut self, piece: &CheckRows<'_>) {
         let second = if piece.shape == Shape::Quotes { piece.spread } else { piece.prices[0] };
         let [open, high, low, close] = piece.prices;
         let bars = piece.shape == Shape::Bars;

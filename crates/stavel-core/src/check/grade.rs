@@ -1,10 +1,10 @@
 //! A grade from 0 to 100, with what took points off.
 
-use super::{FindingKind, Report};
+use super::{CheckReport, FindingKind};
 
 /// A reason for points taken off.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Loss {
+pub struct GradeLoss {
     pub points: f64,
     pub why: String,
 }
@@ -14,7 +14,7 @@ pub struct Loss {
 pub struct Grade {
     /// 0 to 100.
     pub points: u8,
-    pub losses: Vec<Loss>,
+    pub losses: Vec<GradeLoss>,
 }
 
 /// What findings of a kind cost: for the first, and at most.
@@ -37,11 +37,11 @@ fn cost(kind: FindingKind) -> (f64, f64) {
 
 /// Grades a report. Coverage costs two points a percent missing, up to 40; each kind of finding its price
 /// for the first and half of it for every doubling of their number, up to its most.
-pub fn grade(report: &Report) -> Grade {
+pub fn grade(report: &CheckReport) -> Grade {
     let mut losses = Vec::new();
     let missing = (1.0 - report.coverage).max(0.0) * 100.0;
     if missing >= 0.05 {
-        losses.push(Loss {
+        losses.push(GradeLoss {
             points: (missing * 2.0).min(40.0),
             why: format!("{missing:.1} % of open time has no rows"),
         });
@@ -51,7 +51,7 @@ pub fn grade(report: &Report) -> Grade {
         let (first, most) = cost(kind);
         if n > 0 && first > 0.0 {
             let points = (first + first / 2.0 * (n as f64).log2()).min(most);
-            losses.push(Loss { points, why: format!("{} {n}", kind.word()) });
+            losses.push(GradeLoss { points, why: format!("{} {n}", kind.word()) });
         }
     }
     losses.sort_by(|a, b| b.points.total_cmp(&a.points));

@@ -1,6 +1,6 @@
 //! The hours of the week: how busy each is.
 
-use super::piece::{OPEN, Piece, TRADE};
+use super::piece::{CheckRows, OPEN, TRADE};
 use crate::model::Clock;
 use crate::model::time::{DAY, HOUR, Micros, day_of, monday_of};
 
@@ -63,7 +63,7 @@ impl HourStats {
 
 /// The hour that is being gathered.
 #[derive(Debug, Clone, Copy, Default)]
-struct Now {
+struct HourSoFar {
     hour: u8,
     begun: Micros,
     last: Micros,
@@ -73,24 +73,24 @@ struct Now {
 }
 
 /// Gathers what each hour of the week is like, and how each week's days run.
-pub struct Hours {
+pub struct HourWatch {
     stats: Vec<HourStats>,
-    now: Now,
+    now: HourSoFar,
     /// The price before; 0 where there is none.
     before: i64,
     /// Movement by hour of the wall's day, for each week: begin and 24 sums.
     weeks: Vec<(i64, [f32; 24])>,
 }
 
-impl Default for Hours {
+impl Default for HourWatch {
     fn default() -> Self {
         let stats = vec![HourStats::default(); WEEK_HOURS];
-        Hours { stats, now: Now::default(), before: 0, weeks: Vec::new() }
+        HourWatch { stats, now: HourSoFar::default(), before: 0, weeks: Vec::new() }
     }
 }
 
-impl Hours {
-    pub fn piece(&mut self, piece: &Piece<'_>, hours: &[u8]) {
+impl HourWatch {
+    pub fn piece(&mut self, piece: &CheckRows<'_>, hours: &[u8]) {
         let [_, high, low, close] = piece.prices;
         for (i, &time) in piece.time.iter().enumerate() {
             if piece.marks[i] & (OPEN | TRADE) != OPEN | TRADE {
@@ -98,7 +98,7 @@ impl Hours {
             }
             if hours[i] != self.now.hour || time - self.now.last > 2 * HOUR {
                 self.end_hour();
-                self.now = Now { hour: hours[i], begun: time, ..Now::default() };
+                self.now = HourSoFar { hour: hours[i], begun: time, ..HourSoFar::default() };
             }
             let step = if self.before == 0 { 0 } else { (close[i] - self.before).abs() };
             let moved = (high[i] - low[i]).max(step);

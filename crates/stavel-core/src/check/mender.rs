@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use rust_decimal::Decimal;
 use rust_decimal::prelude::ToPrimitive;
 
-use super::{Finding, FindingKind, Keep, Mend, Remedy, Report};
+use super::{CheckReport, Finding, FindingKind, Keep, Mend, Remedy};
 use crate::model::columns::FILLED;
 use crate::model::session::OpenHours;
 use crate::model::{
@@ -42,7 +42,7 @@ pub struct Mender {
 }
 
 /// What a mender must know of the series.
-pub struct Patient<'a> {
+pub struct MendSubject<'a> {
     pub session: &'a Session,
     pub frame: Frame,
     /// The span of the rows.
@@ -54,7 +54,12 @@ impl Mender {
     ///
     /// # Errors
     /// Where ticks are to be filled, or a kind has no mend.
-    pub fn new(patient: &Patient<'_>, report: &Report, mends: &[Mend], within: Span) -> Result<Mender> {
+    pub fn new(
+        patient: &MendSubject<'_>,
+        report: &CheckReport,
+        mends: &[Mend],
+        within: Span,
+    ) -> Result<Mender> {
         let reach = Span::new(patient.span.from, patient.span.to + 1);
         let mut mender = Mender {
             mends: mends.to_vec(),
@@ -85,7 +90,7 @@ impl Mender {
         Ok(mender)
     }
 
-    fn plan(&mut self, at: usize, mend: &Mend, report: &Report) -> Result<()> {
+    fn plan(&mut self, at: usize, mend: &Mend, report: &CheckReport) -> Result<()> {
         let within = self.within;
         let found = |kind: FindingKind| {
             report

@@ -1,7 +1,7 @@
 //! Check: what is wrong or doubtful in a series, and mending it.
 //!
 //! A [`Checker`] reads a series once, piece by piece, against the instrument's session, and gives a
-//! [`Report`]. A [`Mender`] takes the rows and a list of mends and gives new rows and counts. [`compare`]
+//! [`CheckReport`]. A [`Mender`] takes the rows and a list of mends and gives new rows and counts. [`compare`]
 //! holds two series against each other, [`learn`] reads the session week off the rows.
 
 mod blocks;
@@ -33,18 +33,18 @@ mod tally;
 mod values;
 
 pub use checker::Checker;
-pub use cross::{Agreement, Cross, Crosser};
+pub use cross::{Agreement, Cross, SeriesComparer};
 pub use cross_on_shelf::{Against, Crossed, cross_check};
-pub use grade::{Grade, Loss};
+pub use grade::{Grade, GradeLoss};
 pub use hours::{HourStats, WEEK_HOURS};
 pub use kind::{FindingKind, Severity};
 pub use learn::{Learned, Learner};
 pub use learn_on_shelf::{learn_hours, learn_week};
 pub use mend::{Keep, Mend, MendList};
-pub use mender::{Mended, Mender, Patient};
+pub use mender::{MendSubject, Mended, Mender};
 pub use on_shelf::{check_series, mend_found, mend_series, preview_mends};
-use runs::Run;
-pub use subject::Subject;
+use runs::RowRun;
+pub use subject::CheckSubject;
 
 use serde::Serialize;
 
@@ -76,7 +76,7 @@ pub enum Remedy {
 
 /// Open time without rows, longer than a quiet market explains.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Gap {
+pub struct MissingSpan {
     pub span: Span,
     /// Open time in it.
     pub open: Micros,
@@ -126,14 +126,14 @@ pub struct SpreadStats {
 
 /// Everything a check has to say.
 #[derive(Debug, Clone)]
-pub struct Report {
+pub struct CheckReport {
     pub rows: u64,
     pub first: Micros,
     pub last: Micros,
     /// Share of open time that has rows, 0 to 1.
     pub coverage: f64,
     pub days: Vec<DayCoverage>,
-    pub gaps: Vec<Gap>,
+    pub gaps: Vec<MissingSpan>,
     /// By kind, then by time.
     pub findings: Vec<Finding>,
     pub max_range: Extreme,
@@ -159,7 +159,7 @@ pub struct MonthCoverage {
     pub present: Micros,
 }
 
-impl Report {
+impl CheckReport {
     /// Session days that have less than a fifth of their open time.
     pub fn missing_days(&self) -> impl Iterator<Item = i64> + '_ {
         self.days.iter().filter(|d| d.share() < 0.2).map(|d| d.day)
@@ -182,7 +182,7 @@ impl Report {
     }
 
     /// The largest hole, by open time.
-    pub fn largest_gap(&self) -> Option<&Gap> {
+    pub fn largest_gap(&self) -> Option<&MissingSpan> {
         self.gaps.iter().max_by_key(|g| g.open)
     }
 

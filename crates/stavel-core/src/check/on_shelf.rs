@@ -1,8 +1,8 @@
 //! Checking and mending on the shelf.
 
 use super::learn_on_shelf::steady_week;
-use super::mender::Patient;
-use super::{Checker, Finding, FindingKind, Mend, Mended, Mender, Remedy, Report, Subject};
+use super::mender::MendSubject;
+use super::{CheckReport, CheckSubject, Checker, Finding, FindingKind, Mend, Mended, Mender, Remedy};
 use crate::job::Job;
 use crate::model::provenance::{Disorder, Mending};
 use crate::model::{Columns, Field, Instrument, Made, Provenance, SeriesName, Session, Span, Standing};
@@ -31,7 +31,12 @@ pub(super) fn session_of(shelf: &Shelf, info: &SeriesInfo, job: &Job) -> Result<
 ///
 /// # Errors
 /// Where the series is not there or has nothing in the span, cannot be read, or the person stops it.
-pub fn check_series(shelf: &Shelf, name: &SeriesName, span: Span, job: &Job) -> Result<(SeriesInfo, Report)> {
+pub fn check_series(
+    shelf: &Shelf,
+    name: &SeriesName,
+    span: Span,
+    job: &Job,
+) -> Result<(SeriesInfo, CheckReport)> {
     let info = shelf.find(name)?;
     info.refuse_layers("checked")?;
     let (session, knows_hours) = session_of(shelf, &info, job)?;
@@ -46,7 +51,7 @@ pub fn check_series(shelf: &Shelf, name: &SeriesName, span: Span, job: &Job) -> 
     let disorder = disorder_of(shelf, &info, span)?;
     let is_positive = shelf.instrument(&info.name.instrument)?.sheet.kind.is_positive();
     let mut checker =
-        Checker::new(Subject { session: &session, frame: name.frame, span, is_positive, disorder });
+        Checker::new(CheckSubject { session: &session, frame: name.frame, span, is_positive, disorder });
     job.begin(format!("check {name}"), info.edition.rows);
     for rows in ahead(shelf.scan(&info.edition, span, None)?) {
         let rows = rows?;
@@ -154,7 +159,7 @@ fn expanded(info: &SeriesInfo, mends: &[Mend], knows_hours: bool) -> Vec<Mend> {
 fn mender_for(
     shelf: &Shelf,
     info: &SeriesInfo,
-    report: &Report,
+    report: &CheckReport,
     mends: &[Mend],
     within: Span,
 ) -> Result<(Mender, Vec<Field>)> {
@@ -183,7 +188,7 @@ fn mender_for(
         fields.push(Field::Origin);
     }
     let span = Span::new(info.edition.first, info.edition.last);
-    let patient = Patient { session: &session, frame: info.name.frame, span };
+    let patient = MendSubject { session: &session, frame: info.name.frame, span };
     let mut mender = Mender::new(&patient, report, mends, within)?;
     for span in mender.spans_moved() {
         mender.take_moved(shelf.read(&info.edition, span)?);
@@ -199,7 +204,7 @@ fn mender_for(
 pub fn preview_mends(
     shelf: &Shelf,
     name: &SeriesName,
-    report: &Report,
+    report: &CheckReport,
     mends: &[Mend],
     window: Span,
     job: &Job,
@@ -244,7 +249,7 @@ pub fn mend_series(
 pub fn mend_found(
     shelf: &mut Shelf,
     info: &SeriesInfo,
-    report: &Report,
+    report: &CheckReport,
     mends: &[Mend],
     within: Span,
     job: &Job,

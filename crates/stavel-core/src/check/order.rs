@@ -1,20 +1,20 @@
 //! Rows at one time: the same row again, or another one.
 
 use super::piece::REPEATED;
-use super::runs::Runs;
-use super::{FindingKind, Run};
+use super::runs::RowRuns;
+use super::{FindingKind, RowRun};
 use crate::model::{Columns, Micros, Shape};
 
 /// Compares each row with those at its time.
 #[derive(Default)]
-pub struct Order {
+pub struct RowOrder {
     /// The time of the row before and the values of all rows at it, as far as they were needed.
     time: Option<Micros>,
     group: Vec<Vec<i64>>,
-    runs: Runs,
+    runs: RowRuns,
 }
 
-impl Order {
+impl RowOrder {
     /// Marks the rows that are one too many.
     pub fn piece(&mut self, rows: &Columns, join: Micros, marks: &mut [u8]) {
         // Two ticks of one moment are two ticks, and two equal ones two trades.
@@ -50,7 +50,7 @@ impl Order {
         }
     }
 
-    pub fn finish(self) -> Vec<Run> {
+    pub fn finish(self) -> Vec<RowRun> {
         self.runs.done()
     }
 }

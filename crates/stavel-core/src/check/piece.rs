@@ -10,7 +10,7 @@ pub const REPEATED: u8 = 2;
 pub const TRADE: u8 = 4;
 
 /// Rows in order of time with what several detectors need to know of each. Prices in points.
-pub struct Piece<'a> {
+pub struct CheckRows<'a> {
     pub shape: Shape,
     pub time: &'a [Micros],
     /// Of quotes the bid, of trades the last price, four times.
@@ -24,7 +24,7 @@ pub struct Piece<'a> {
 
 /// One row's extremes, its first and its last price.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Look {
+pub struct RowPrices {
     pub time: Micros,
     pub open: i64,
     pub high: i64,
@@ -32,14 +32,14 @@ pub struct Look {
     pub close: i64,
 }
 
-impl Look {
+impl RowPrices {
     /// A row that went nowhere.
     pub fn is_flat(&self) -> bool {
         self.high == self.low
     }
 }
 
-impl<'a> Piece<'a> {
+impl<'a> CheckRows<'a> {
     /// The columns of rows that hold open, high, low and close.
     pub fn prices_of(rows: &'a Columns) -> [&'a [i64]; 4] {
         match rows.shape() {
@@ -57,13 +57,13 @@ impl<'a> Piece<'a> {
     }
 
     #[inline]
-    pub fn look(&self, i: usize) -> Look {
+    pub fn look(&self, i: usize) -> RowPrices {
         if self.shape != Shape::Bars {
             let price = self.prices[0][i];
-            return Look { time: self.time[i], open: price, high: price, low: price, close: price };
+            return RowPrices { time: self.time[i], open: price, high: price, low: price, close: price };
         }
         let [open, high, low, close] = self.prices.map(|p| p[i]);
-        Look { time: self.time[i], open, high, low, close }
+        RowPrices { time: self.time[i], open, high, low, close }
     }
 
     pub fn is(&self, i: usize, mark: u8) -> bool {

@@ -1,26 +1,26 @@
 //! Rows in the session: open or closed, what is missing, how full each day is.
 
-use super::days::Days;
+use super::days::DayFill;
 use super::piece::{OPEN, REPEATED, TRADE};
-use super::runs::Runs;
+use super::runs::RowRuns;
 use super::slip::Slips;
-use super::tally::Tally;
-use super::{DayCoverage, FindingKind, Gap, Run, Subject};
+use super::tally::OctaveCounts;
+use super::{CheckSubject, DayCoverage, FindingKind, MissingSpan, RowRun};
 use crate::model::session::OpenHours;
 use crate::model::time::{DAY, HOUR, MINUTE};
 use crate::model::{Frame, Micros, Span};
 
 /// Places each row in the session.
-pub struct Place {
+pub struct SessionPlacer {
     open: OpenHours,
     slips: Slips,
-    days: Days,
-    runs: Runs,
+    days: DayFill,
+    runs: RowRuns,
     frame: Frame,
     /// First row of open hours, and the end of the last.
     seen: Option<(Micros, Micros)>,
-    gaps: Vec<Gap>,
-    pauses: Tally,
+    gaps: Vec<MissingSpan>,
+    pauses: OctaveCounts,
     /// Pauses of a minute or less.
     brisk: u64,
     /// Flat rows without volume in closed and in open hours.
@@ -29,36 +29,36 @@ pub struct Place {
 }
 
 /// What is known of a series' place in time.
-pub struct Placed {
-    pub runs: Vec<Run>,
+pub struct SessionPlaces {
+    pub runs: Vec<RowRun>,
     pub slips: Vec<(Span, Micros)>,
-    pub gaps: Vec<Gap>,
+    pub gaps: Vec<MissingSpan>,
     pub days: Vec<DayCoverage>,
     pub coverage: f64,
     /// First and last row of open hours.
     pub seen: (Micros, Micros),
 }
 
-impl Place {
-    pub fn new(subject: &Subject<'_>) -> Place {
+impl SessionPlacer {
+    pub fn new(subject: &CheckSubject<'_>) -> SessionPlacer {
         let reach = Span::new(subject.span.from - 8 * DAY, subject.span.to + 8 * DAY);
         let open = OpenHours::new(subject.session, reach);
-        Place {
+        SessionPlacer {
             slips: Slips::new(open.spans()),
-            days: Days::new(subject.session, subject.span),
+            days: DayFill::new(subject.session, subject.span),
             open,
-            runs: Runs::default(),
+            runs: RowRuns::default(),
             frame: subject.frame,
             seen: None,
             gaps: Vec::new(),
-            pauses: Tally::default(),
+            pauses: OctaveCounts::default(),
             brisk: 0,
             filler_closed: 0,
             filler_open: 0,
         }
     }
 
-    /// Takes rows in order of time, as [`Place::row`] does one by one.
+    /// Takes rows in order of time, as [`SessionPlacer::row`] does one by one.
     pub fn piece(&mut self, times: &[Micros], join: Micros, marks: &mut [u8]) {
         let mut at = 0;
         while at < times.len() {
@@ -109,7 +109,7 @@ impl Place {
         if to - from > self.longest_quiet() {
             let open = self.open.open_between(from, to);
             if open > self.longest_quiet() {
-                self.gaps.push(Gap { span: Span::new(from, to), open });
+                self.gaps.push(MissingSpan { span: Span::new(from, to), open });
             }
         } else {
             self.pauses.add(to - from);
@@ -156,7 +156,7 @@ impl Place {
         (2 * self.frame.length()).max(30 * MINUTE - 1)
     }
 
-    pub fn finish(mut self) -> Placed {
+    pub fn finish(mut self) -> SessionPlaces {
         let (first, end) = self.seen.unwrap_or_default();
         let (days, coverage) = self.days.finish(first, end);
         // Where rows are thin by nature, only what is long for this market is a hole.
@@ -164,7 +164,7 @@ impl Place {
         let thin = 4 * self.pauses.quantile(0.995);
         self.gaps.retain(|g| g.open > thin);
         let step = if self.seen.is_some() { self.frame.length().min(DAY) } else { 0 };
-        Placed {
+        SessionPlaces {
             runs: self.runs.done(),
             slips: self.slips.found(),
             gaps: self.gaps,

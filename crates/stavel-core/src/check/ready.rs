@@ -2,12 +2,12 @@
 
 use std::sync::Arc;
 
-use super::Subject;
+use super::CheckSubject;
 use super::hours::WeekHour;
-use super::order::Order;
-use super::piece::{Piece, TRADE};
-use super::place::Place;
-use super::spreads::Spreads;
+use super::order::RowOrder;
+use super::piece::{CheckRows, TRADE};
+use super::place::SessionPlacer;
+use super::spreads::SpreadWatch;
 use crate::model::{ABSENT, Columns, Field, Micros, QuoteView, Shape};
 
 /// A stretch of rows with what several detectors need to know of each.
@@ -25,29 +25,29 @@ pub struct Ready {
 
 impl Ready {
     /// The rows as the detectors see them.
-    pub fn piece(&self) -> Piece<'_> {
+    pub fn piece(&self) -> CheckRows<'_> {
         let rows = &*self.rows;
         let shape = rows.shape();
         let spread = if shape == Shape::Quotes { &self.between } else { rows.column(Field::Spread) };
-        let prices = Piece::prices_of(rows);
-        Piece { shape, time: &rows.time, prices, spread, marks: &self.marks, rows }
+        let prices = CheckRows::prices_of(rows);
+        CheckRows { shape, time: &rows.time, prices, spread, marks: &self.marks, rows }
     }
 }
 
 /// Makes rows ready, stretch after stretch.
-pub struct Readier {
-    pub order: Order,
-    pub place: Place,
-    pub spreads: Spreads,
+pub struct RowPreparer {
+    pub order: RowOrder,
+    pub place: SessionPlacer,
+    pub spreads: SpreadWatch,
     week_hour: WeekHour,
 }
 
-impl Readier {
-    pub fn new(subject: &Subject<'_>) -> Readier {
-        Readier {
-            order: Order::default(),
-            place: Place::new(subject),
-            spreads: Spreads::default(),
+impl RowPreparer {
+    pub fn new(subject: &CheckSubject<'_>) -> RowPreparer {
+        RowPreparer {
+            order: RowOrder::default(),
+            place: SessionPlacer::new(subject),
+            spreads: SpreadWatch::default(),
             week_hour: WeekHour::new(&subject.session.clock),
         }
     }
@@ -55,9 +55,9 @@ impl Readier {
     /// Makes the next rows ready in the room of those that are done with. Findings of one kind at most `join`
     /// apart are one.
     pub fn take(&mut self, rows: Arc<Columns>, mut room: Ready, join: Micros) -> Ready {
-        let prices = Piece::prices_of(&rows);
+        let prices = CheckRows::prices_of(&rows);
         let shape = rows.shape();
-        mark_trade(shape, prices, Piece::volume_of(&rows), rows.len(), &mut room.marks);
+        mark_trade(shape, prices, CheckRows::volume_of(&rows), rows.len(), &mut room.marks);
         self.order.piece(&rows, join, &mut room.marks);
         self.place.piece(&rows.time, join, &mut room.marks);
         room.between.clear();

@@ -7,13 +7,13 @@ use crate::model::Micros;
 
 /// Neighbouring rows with the same fault, told as one finding.
 #[derive(Default)]
-pub struct Runs {
-    open: BTreeMap<FindingKind, Run>,
-    done: Vec<Run>,
+pub struct RowRuns {
+    open: BTreeMap<FindingKind, RowRun>,
+    done: Vec<RowRun>,
 }
 
 /// Rows of one kind that lie close together.
-pub struct Run {
+pub struct RowRun {
     pub kind: FindingKind,
     pub from: Micros,
     pub to: Micros,
@@ -22,7 +22,7 @@ pub struct Run {
     pub with_trade: u64,
 }
 
-impl Run {
+impl RowRun {
     /// The run in words.
     pub fn detail(&self) -> String {
         let rows = format!("{} row{}", self.rows, if self.rows == 1 { "" } else { "s" });
@@ -34,7 +34,7 @@ impl Run {
     }
 }
 
-impl Runs {
+impl RowRuns {
     /// Adds a row; it joins the run before it if that ended at most `join` ago.
     pub fn add(&mut self, kind: FindingKind, time: Micros, join: Micros) {
         self.add_with(kind, time, join, false);
@@ -51,14 +51,14 @@ impl Runs {
                 run.with_trade += trade;
             }
             _ => {
-                let run = Run { kind, from: time, to: time, rows: 1, with_trade: trade };
+                let run = RowRun { kind, from: time, to: time, rows: 1, with_trade: trade };
                 self.done.extend(self.open.insert(kind, run));
             }
         }
     }
 
     /// Every run.
-    pub fn done(mut self) -> Vec<Run> {
+    pub fn done(mut self) -> Vec<RowRun> {
         self.done.extend(std::mem::take(&mut self.open).into_values());
         self.done
     }

@@ -5,7 +5,7 @@ use crate::model::{Micros, Span};
 
 /// Counts of rows with trade around the ends of one open span.
 #[derive(Debug, Clone, Copy, Default)]
-struct Edges {
+struct SessionEdges {
     before_open: u32,
     after_open: u32,
     before_close: u32,
@@ -16,14 +16,14 @@ struct Edges {
 #[derive(Debug)]
 pub struct Slips {
     spans: Vec<Span>,
-    edges: Vec<Edges>,
+    edges: Vec<SessionEdges>,
     at: usize,
 }
 
 impl Slips {
     /// For a session's open spans. Those too close to their neighbours to tell are passed over.
     pub fn new(spans: &[Span]) -> Slips {
-        Slips { spans: spans.to_vec(), edges: vec![Edges::default(); spans.len()], at: 0 }
+        Slips { spans: spans.to_vec(), edges: vec![SessionEdges::default(); spans.len()], at: 0 }
     }
 
     /// Takes the time of a row with trade in it; times mostly grow.

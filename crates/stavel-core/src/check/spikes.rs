@@ -4,7 +4,7 @@
 //! the median of range and step over the [`MEMORY`] rows before, so that neither news nor the spike itself
 //! blinds it.
 
-use super::piece::Look;
+use super::piece::RowPrices;
 use super::{Finding, FindingKind, Remedy};
 use crate::model::price::scaled;
 use crate::model::{Micros, Span};
@@ -32,19 +32,19 @@ struct Jump {
 
 /// The last [`MEMORY`] moves, oldest given up first.
 #[derive(Debug)]
-struct Moves {
+struct RecentMoves {
     ring: [i64; MEMORY],
     next: usize,
     full: bool,
 }
 
-impl Default for Moves {
-    fn default() -> Moves {
-        Moves { ring: [0; MEMORY], next: 0, full: false }
+impl Default for RecentMoves {
+    fn default() -> RecentMoves {
+        RecentMoves { ring: [0; MEMORY], next: 0, full: false }
     }
 }
 
-impl Moves {
+impl RecentMoves {
     /// Takes a move in; gives the one it takes the place of.
     #[inline]
     fn take(&mut self, moved: i64) -> i64 {
@@ -61,8 +61,8 @@ impl Moves {
 /// Finds spikes and jumps of the level, row by row.
 #[derive(Debug)]
 pub struct Spikes {
-    before: Option<Look>,
-    moves: Moves,
+    before: Option<RowPrices>,
+    moves: RecentMoves,
     /// Mean move times [`MEMORY`]: the quick test before the median is looked at.
     mean: i64,
     /// The most that one row counts.
@@ -70,7 +70,7 @@ pub struct Spikes {
     /// Mean move over thousands of rows.
     slow: f64,
     /// Rows that left the level and have not come back.
-    away: Vec<Look>,
+    away: Vec<RowPrices>,
     /// A level left for a ratio beyond [`PERCENT`]: the last price before, and rows since.
     leaving: Option<(Jump, i64, u64)>,
     jumps: Vec<Jump>,
@@ -85,7 +85,7 @@ impl Spikes {
     pub fn new(least: i64) -> Spikes {
         Spikes {
             before: None,
-            moves: Moves::default(),
+            moves: RecentMoves::default(),
             mean: 0,
             cap: i64::MAX / 128,
             slow: 0.0,
@@ -105,7 +105,7 @@ impl Spikes {
 
     /// Takes the next row of open hours.
     #[inline]
-    pub fn next(&mut self, row: Look) {
+    pub fn next(&mut self, row: RowPrices) {
         self.last = row.time;
         let Some(before) = self.before else {
             self.learn(row, row.high - row.low);
@@ -134,8 +134,8 @@ impl Spikes {
     }
 
     /// A row after one that left the level: it is back, or further rows stay away.
-    fn while_away(&mut self, before: Look, row: Look) {
-        let departure = |look: &Look| (look.high - before.high).max(before.low - look.low);
+    fn while_away(&mut self, before: RowPrices, row: RowPrices) {
+        let departure = |look: &RowPrices| (look.high - before.high).max(before.low - look.low);
         let size = self.away.iter().map(departure).max().unwrap_or(0);
         let last = self.away[self.away.len() - 1];
         let near = |price: i64| (price - before.close).abs() * 3 < size;
@@ -163,14 +163,14 @@ impl Spikes {
     }
 
     /// True where two thirds of the way back were gone in one step, between rows or within one.
-    fn returns_at_once(&self, row: &Look, size: i64) -> bool {
+    fn returns_at_once(&self, row: &RowPrices, size: i64) -> bool {
         let far = |a: i64, b: i64| (a - b).abs() * 3 > size * 2;
         let followers = self.away.iter().skip(1).chain([row]);
         self.away.iter().zip(followers).any(|(a, b)| far(a.close, b.open) || far(b.open, b.close))
     }
 
     /// Takes a row into what is usual, and watches the level.
-    fn learn(&mut self, row: Look, moved: i64) {
+    fn learn(&mut self, row: RowPrices, moved: i64) {
         if let Some(before) = self.before {
             self.watch_level(before, row);
         }
@@ -190,7 +190,7 @@ impl Spikes {
             if self.slow == 0.0 { mean as f64 } else { self.slow + (mean as f64 - self.slow) * SLOWLY };
     }
 
-    fn watch_level(&mut self, before: Look, row: Look) {
+    fn watch_level(&mut self, before: RowPrices, row: RowPrices) {
         let beyond = |a: i64, b: i64| a > 0 && b > 0 && (a * 100 > b * PERCENT || b * 100 > a * PERCENT);
         if let Some((jump, level, rows)) = &mut self.leaving {
             if !beyond(row.close, *level) {
@@ -263,7 +263,7 @@ mod tests {
         let mut spikes = Spikes::new(1);
         let mut last = closes[0];
         for (i, &close) in closes.iter().enumerate() {
-            spikes.next(Look {
+            spikes.next(RowPrices {
                 time: i as Micros,
                 open: last,
                 close,
@@ -307,7 +307,7 @@ mod tests {
         for i in 0..200 {
             let off = if (80..83).contains(&i) || i == 120 { 900 } else { 0 };
             let price = calm(i) + off;
-            spikes.next(Look { time: i, open: price, high: price + 5, low: price - 5, close: price });
+            spikes.next(RowPrices { time: i, open: price, high: price + 5, low: price - 5, close: price });
         }
         let mut out = Vec::new();
         spikes.finish(1, 0, &mut out);

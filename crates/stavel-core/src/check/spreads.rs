@@ -1,9 +1,9 @@
 //! Spreads: what is usual in each hour of the week, and what is absurd.
 
 use super::hours::WEEK_HOURS;
-use super::piece::Piece;
+use super::piece::CheckRows;
 use super::{Finding, FindingKind, SpreadStats};
-use crate::counts::Counts;
+use crate::counts::Frequencies;
 use crate::model::{Micros, Span, present};
 
 /// A spread is absurd beyond this many times the median of its hour of the week …
@@ -18,8 +18,8 @@ const ONE: i64 = 1024;
 const KEPT: usize = 500_000;
 
 /// Gathers spreads. Rows that do not know theirs are passed over; a spread of 0 is one.
-pub struct Spreads {
-    hours: Vec<Counts>,
+pub struct SpreadWatch {
+    hours: Vec<Frequencies>,
     /// Rows far above the mean: time, spread, hour of the week.
     wide: Vec<(Micros, i64, u8, Micros)>,
     /// Over some hundred rows, in parts of [`ONE`].
@@ -28,16 +28,16 @@ pub struct Spreads {
     before: Micros,
 }
 
-impl Default for Spreads {
+impl Default for SpreadWatch {
     fn default() -> Self {
-        let hours = vec![Counts::default(); WEEK_HOURS];
-        Spreads { hours, wide: Vec::new(), mean: 0, rows: 0, before: Micros::MIN }
+        let hours = vec![Frequencies::default(); WEEK_HOURS];
+        SpreadWatch { hours, wide: Vec::new(), mean: 0, rows: 0, before: Micros::MIN }
     }
 }
 
-impl Spreads {
+impl SpreadWatch {
     /// `hours`: the hour of the week of each row.
-    pub fn piece(&mut self, piece: &Piece<'_>, hours: &[u8]) {
+    pub fn piece(&mut self, piece: &CheckRows<'_>, hours: &[u8]) {
         for (i, spread) in piece.spread.iter().enumerate() {
             let Some(spread) = present(*spread) else { continue };
             let time = piece.time[i];
@@ -66,14 +66,14 @@ impl Spreads {
         row_length: Micros,
         out: &mut Vec<Finding>,
     ) -> Option<(SpreadStats, Vec<Option<i64>>)> {
-        let mut all = Counts::default();
+        let mut all = Frequencies::default();
         for hour in &self.hours {
             hour.each().for_each(|(v, n)| all.add(v, n));
         }
         if all.total() == 0 {
             return None;
         }
-        let median = |c: &Counts| (c.total() >= 20).then(|| c.quantile(0.5));
+        let median = |c: &Frequencies| (c.total() >= 20).then(|| c.quantile(0.5));
         let medians: Vec<Option<i64>> = self.hours.iter().map(median).collect();
         // Hours in which the market is wide for some minutes every day are known by their own widest tenth.
         let wide_part: Vec<i64> =

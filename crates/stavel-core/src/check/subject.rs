@@ -3,7 +3,7 @@
 use crate::model::{Frame, Session, Span};
 
 /// What is known of a series before its rows are read.
-pub struct Subject<'a> {
+pub struct CheckSubject<'a> {
     pub session: &'a Session,
     pub frame: Frame,
     /// The span the rows lie in.

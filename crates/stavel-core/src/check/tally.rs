@@ -2,14 +2,14 @@
 
 /// Counts of positive numbers in classes a quarter of an octave wide.
 #[derive(Debug, Clone)]
-pub struct Tally {
+pub struct OctaveCounts {
     counts: Vec<u64>,
     total: u64,
 }
 
-impl Default for Tally {
-    fn default() -> Tally {
-        Tally { counts: vec![0; 256], total: 0 }
+impl Default for OctaveCounts {
+    fn default() -> OctaveCounts {
+        OctaveCounts { counts: vec![0; 256], total: 0 }
     }
 }
 
@@ -21,7 +21,7 @@ fn class(value: i64) -> usize {
     octave as usize * 4 + part as usize
 }
 
-impl Tally {
+impl OctaveCounts {
     pub fn add(&mut self, value: i64) {
         self.add_many(value, 1);
     }
@@ -55,13 +55,13 @@ mod tests {
 
     #[test]
     fn quantiles_are_never_below_and_at_most_a_quarter_above() {
-        let mut tally = Tally::default();
+        let mut tally = OctaveCounts::default();
         (1..=10_000).for_each(|v| tally.add(v * v));
         for share in [0.01, 0.5, 0.9, 0.999] {
             let exact = ((10_000.0 * share) as i64).pow(2) as f64;
             let got = tally.quantile(share) as f64;
             assert!(got >= exact && got <= exact * 1.26, "{share}: {got} for {exact}");
         }
-        assert_eq!(Tally::default().quantile(0.5), 0);
+        assert_eq!(OctaveCounts::default().quantile(0.5), 0);
     }
 }

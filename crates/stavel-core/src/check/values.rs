@@ -1,14 +1,14 @@
 //! The values of single rows: bars that contradict themselves, prices that cannot be, the largest moves.
 
-use super::piece::Piece;
-use super::runs::Runs;
+use super::piece::CheckRows;
+use super::runs::RowRuns;
 use super::{Extreme, FindingKind};
 use crate::model::{Micros, Shape, present};
 
 /// Looks at each row by itself and at its step from the row before.
 #[derive(Default)]
-pub struct Values {
-    pub runs: Runs,
+pub struct ValueWatch {
+    pub runs: RowRuns,
     before: Option<i64>,
     /// True where a price of zero or below cannot be.
     is_positive: bool,
@@ -17,13 +17,13 @@ pub struct Values {
     pub max_jump: Extreme,
 }
 
-impl Values {
+impl ValueWatch {
     /// `is_positive`: a price of zero or below cannot be.
-    pub fn new(is_positive: bool) -> Values {
-        Values { is_positive, ..Values::default() }
+    pub fn new(is_positive: bool) -> ValueWatch {
+        ValueWatch { is_positive, ..ValueWatch::default() }
     }
 
-    pub fn piece(&mut self, piece: &Piece<'_>, join: Micros) {
+    pub fn piece(&mut self, piece: &CheckRows<'_>, join: Micros) {
         if piece.shape != Shape::Bars {
             return self.ticks(piece, join);
         }
@@ -50,7 +50,7 @@ impl Values {
             }
         }
     }
-    fn ticks(&mut self, piece: &Piece<'_>, join: Micros) {
+    fn ticks(&mut self, piece: &CheckRows<'_>, join: Micros) {
         let quotes = piece.shape == Shape::Quotes;
         for (i, (&price, &time)) in piece.prices[0].iter().zip(piece.time).enumerate() {
             if piece.is(i, super::piece::REPEATED) {

@@ -5,7 +5,7 @@
 
 mod on_shelf;
 
-pub use on_shelf::{Composed, Request, compose};
+pub use on_shelf::{ComposeRequest, Composed, compose};
 
 use crate::model::columns::SHEET_SPREAD;
 use crate::model::session::OpenHours;

@@ -12,7 +12,7 @@ use crate::{Error, Result};
 
 /// An instrument to make or change.
 #[derive(Debug, Clone, Default)]
-pub struct Request {
+pub struct ComposeRequest {
     pub name: String,
     /// The instrument it is like; may be left out to change one that is there.
     pub like: Option<String>,
@@ -35,7 +35,7 @@ pub struct Composed {
 ///
 /// # Errors
 /// Where a value makes no sense, or what it is like or comes from is not there.
-pub fn compose(shelf: &mut Shelf, request: &Request, job: &Job) -> Result<Composed> {
+pub fn compose(shelf: &mut Shelf, request: &ComposeRequest, job: &Job) -> Result<Composed> {
     let there = shelf.instruments()?.into_iter().find(|i| i.name == request.name);
     let mut own = there.map(|i| i.own).unwrap_or_default();
     own.like = request.like.clone().or(own.like);

@@ -5,7 +5,7 @@ mod on_shelf;
 mod proof;
 mod text;
 
-pub use on_shelf::{Delivery, Order, deliver, first_lines};
+pub use on_shelf::{Delivery, DeliveryOrder, deliver, first_lines};
 pub use text::TextWriter;
 
 use crate::Error;
@@ -15,7 +15,7 @@ use crate::Error;
 #[serde(rename_all = "lowercase")]
 #[derive(strum::EnumString, strum::IntoStaticStr, strum::VariantArray, strum::VariantNames)]
 #[strum(serialize_all = "lowercase", parse_err_ty = Error, parse_err_fn = not_a_format)]
-pub enum Format {
+pub enum FileFormat {
     /// A header, commas, one row a line.
     Csv,
     /// An array of records, one a line.
@@ -26,9 +26,9 @@ pub enum Format {
     Parquet,
 }
 
-impl Format {
+impl FileFormat {
     /// Every format, in the order they are offered.
-    pub const ALL: &'static [Format] = <Format as strum::VariantArray>::VARIANTS;
+    pub const ALL: &'static [FileFormat] = <FileFormat as strum::VariantArray>::VARIANTS;
 
     /// Its word, which is also the ending of its files.
     pub fn word(self) -> &'static str {
@@ -37,6 +37,6 @@ impl Format {
 }
 
 fn not_a_format(text: &str) -> Error {
-    let words = <Format as strum::VariantNames>::VARIANTS.join(", ");
+    let words = <FileFormat as strum::VariantNames>::VARIANTS.join(", ");
     Error::arguments(format!("'{text}' is not a format; the formats are {words}."))
 }

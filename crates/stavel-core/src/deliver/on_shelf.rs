@@ -5,7 +5,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use super::by_layout::{self, LayoutWriter};
-use super::{Format, TextWriter, proof};
+use super::{FileFormat, TextWriter, proof};
 use crate::job::Job;
 use crate::model::Layout;
 use crate::model::{Clock, Columns, Field, SeriesName, Span};
@@ -14,9 +14,9 @@ use crate::{Advice, Error, Result, fingerprint};
 
 /// What to deliver, and how.
 #[derive(Debug, Clone)]
-pub struct Order {
+pub struct DeliveryOrder {
     pub series: SeriesName,
-    pub format: Format,
+    pub format: FileFormat,
     /// How lines are written, instead of the format's own way; CSV only.
     pub layout: Option<Layout>,
     /// The clock of the times in text formats.
@@ -45,14 +45,14 @@ pub struct Delivery {
 ///
 /// # Errors
 /// Where the series is afloat (its times are not UTC) or the file cannot be written.
-pub fn deliver(shelf: &Shelf, order: &Order, to: &Path, job: &Job) -> Result<Delivery> {
+pub fn deliver(shelf: &Shelf, order: &DeliveryOrder, to: &Path, job: &Job) -> Result<Delivery> {
     deliver_changed(shelf, order, to, job, |_| Ok(()))
 }
 
 /// The same, with a look at the file, or a change of it, before it is proved.
 fn deliver_changed(
     shelf: &Shelf,
-    order: &Order,
+    order: &DeliveryOrder,
     to: &Path,
     job: &Job,
     written: impl FnOnce(&Path) -> Result<()>,
@@ -93,14 +93,14 @@ fn with_ending(path: &Path, ending: &str) -> PathBuf {
     PathBuf::from(name)
 }
 
-fn what_is_delivered(shelf: &Shelf, order: &Order) -> Result<SeriesInfo> {
+fn what_is_delivered(shelf: &Shelf, order: &DeliveryOrder) -> Result<SeriesInfo> {
     let mut info = shelf.find(&order.series)?;
     refuse_afloat(&info)?;
-    if order.format != Format::Parquet {
+    if order.format != FileFormat::Parquet {
         info.refuse_layers("delivered as lines (Parquet holds them)")?;
     }
     // Where rows come from is the shelf's own matter; a table of columns may hold it, lines others read do not.
-    if order.format != Format::Parquet && order.layout.is_none() && !order.origin {
+    if order.format != FileFormat::Parquet && order.layout.is_none() && !order.origin {
         info.edition.fields.retain(|f| *f != Field::Origin);
     }
     // Who asks for the marks gets the column also where no row has one: nothing in it is an estimate.
@@ -122,13 +122,13 @@ fn refuse_afloat(info: &SeriesInfo) -> Result<()> {
 }
 
 /// The file name of a series in a folder: `NOKSEK_joined_1h.csv`.
-fn file_name(order: &Order) -> String {
+fn file_name(order: &DeliveryOrder) -> String {
     let s = &order.series;
     format!("{}_{}_{}.{}", s.instrument, s.source, s.frame_text(), order.format.word())
 }
 
 /// The span asked for, narrowed to the last rows where only those are wanted.
-fn span_of(shelf: &Shelf, info: &SeriesInfo, order: &Order) -> Result<Span> {
+fn span_of(shelf: &Shelf, info: &SeriesInfo, order: &DeliveryOrder) -> Result<Span> {
     let Some(last) = order.last else { return Ok(order.span) };
     let mut times = std::collections::VecDeque::new();
     for rows in shelf.scan(&info.edition, order.span, Some(&[]))? {
@@ -140,10 +140,17 @@ fn span_of(shelf: &Shelf, info: &SeriesInfo, order: &Order) -> Result<Span> {
 }
 
 /// Writes the file; gives its rows.
-fn write(shelf: &Shelf, info: &SeriesInfo, order: &Order, span: Span, path: &Path, job: &Job) -> Result<u64> {
+fn write(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    order: &DeliveryOrder,
+    span: Span,
+    path: &Path,
+    job: &Job,
+) -> Result<u64> {
     let edition = &info.edition;
     let rows = match order.format {
-        Format::Parquet => {
+        FileFormat::Parquet => {
             let mut writer = SegmentWriter::create(path, &edition.fields, edition.scale, true)?;
             let rows = each(shelf.scan(edition, span, None)?, job, |piece| writer.push(piece.clone()))?;
             writer.finish(path)?;
@@ -161,7 +168,7 @@ fn write(shelf: &Shelf, info: &SeriesInfo, order: &Order, span: Span, path: &Pat
 fn prove(
     shelf: &Shelf,
     info: &SeriesInfo,
-    order: &Order,
+    order: &DeliveryOrder,
     span: Span,
     path: &Path,
     job: &Job,
@@ -193,7 +200,7 @@ fn each(scan: Scan, job: &Job, mut with: impl FnMut(&Columns) -> Result<()>) -> 
 }
 
 /// A writer and what stands before the rows.
-fn begin_text(info: &SeriesInfo, order: &Order) -> (TextWriter, Vec<u8>) {
+fn begin_text(info: &SeriesInfo, order: &DeliveryOrder) -> (TextWriter, Vec<u8>) {
     let writer = TextWriter::new(order.format, order.clock.clone());
     let mut text = Vec::new();
     writer.begin(&Columns::empty(&info.edition.fields, info.edition.scale), &mut text);
@@ -203,7 +210,7 @@ fn begin_text(info: &SeriesInfo, order: &Order) -> (TextWriter, Vec<u8>) {
 fn write_text(
     shelf: &Shelf,
     info: &SeriesInfo,
-    order: &Order,
+    order: &DeliveryOrder,
     span: Span,
     path: &Path,
     job: &Job,
@@ -239,10 +246,10 @@ fn write_text(
 ///
 /// # Errors
 /// As [`deliver`].
-pub fn first_lines(shelf: &Shelf, order: &Order, count: usize) -> Result<Vec<String>> {
+pub fn first_lines(shelf: &Shelf, order: &DeliveryOrder, count: usize) -> Result<Vec<String>> {
     let info = what_is_delivered(shelf, order)?;
     let edition = &info.edition;
-    if order.format == Format::Parquet {
+    if order.format == FileFormat::Parquet {
         let mut lines = vec!["time: TIMESTAMP(MICROS, UTC)".to_owned()];
         lines.extend(
             edition.fields.iter().map(|f| format!("{}: DECIMAL(18, {})", f.name(), edition.scale.of(*f))),

@@ -7,24 +7,24 @@ use std::path::Path;
 
 use serde_json::value::RawValue;
 
-use super::Format;
+use super::FileFormat;
 use crate::model::price::parse_scaled;
 use crate::model::{ABSENT, Columns, Field, Micros, Scale, Span};
 use crate::store::{Cursor, ScanFile};
 use crate::{Error, Result};
 
 /// Rows read back one by one: a time and the values of the fields.
-type Row = (Micros, Vec<i64>);
+type ProofRow = (Micros, Vec<i64>);
 
 /// True where a file holds exactly these rows, given piece by piece.
 pub fn holds(
     path: &Path,
-    format: Format,
+    format: FileFormat,
     fields: &[Field],
     scale: Scale,
     rows: impl Iterator<Item = Result<Columns>>,
 ) -> Result<bool> {
-    if format == Format::Parquet {
+    if format == FileFormat::Parquet {
         let back = ScanFile::open(path, fields, scale, Span::ALL)?;
         return same_rows(back, rows);
     }
@@ -70,12 +70,12 @@ fn same_rows(
 /// The rows of a text file; `None` for a line that is no row.
 fn text_rows<'a>(
     path: &Path,
-    format: Format,
+    format: FileFormat,
     fields: &'a [Field],
     scale: Scale,
-) -> Result<Box<dyn Iterator<Item = Option<Row>> + 'a>> {
+) -> Result<Box<dyn Iterator<Item = Option<ProofRow>> + 'a>> {
     let open = |e: std::io::Error| Error::io("Cannot read back", path, &e);
-    if format == Format::Csv {
+    if format == FileFormat::Csv {
         let reader = csv::Reader::from_path(path)
             .map_err(|e| Error::storage(format!("Cannot read back {}: {e}.", path.display())))?;
         return Ok(Box::new(reader.into_byte_records().map(move |record| {

@@ -1,27 +1,27 @@
 //! Writing rows as text.
 
-use super::Format;
+use super::FileFormat;
 use crate::model::moment_text::push_moment;
 use crate::model::price::push_scaled;
 use crate::model::{Clock, Columns, present};
 
 /// Turns rows into lines of CSV or JSON.
 pub struct TextWriter {
-    format: Format,
+    format: FileFormat,
     clock: Clock,
     rows: u64,
 }
 
 impl TextWriter {
     /// A writer of one of the text formats, with times in a clock.
-    pub fn new(format: Format, clock: Clock) -> TextWriter {
+    pub fn new(format: FileFormat, clock: Clock) -> TextWriter {
         TextWriter { format, clock, rows: 0 }
     }
 
     /// What stands before the rows.
     pub fn begin(&self, like: &Columns, out: &mut Vec<u8>) {
         match self.format {
-            Format::Csv => {
+            FileFormat::Csv => {
                 out.extend_from_slice(b"time");
                 for field in &like.fields {
                     out.push(b',');
@@ -29,15 +29,15 @@ impl TextWriter {
                 }
                 out.push(b'\n');
             }
-            Format::Json => out.extend_from_slice(b"[\n"),
-            Format::Ndjson | Format::Parquet => {}
+            FileFormat::Json => out.extend_from_slice(b"[\n"),
+            FileFormat::Ndjson | FileFormat::Parquet => {}
         }
     }
 
     /// The rows, each on a line of its own.
     pub fn rows(&mut self, rows: &Columns, out: &mut Vec<u8>) {
         for i in 0..rows.len() {
-            if self.format == Format::Csv {
+            if self.format == FileFormat::Csv {
                 push_moment(out, rows.time[i], &self.clock);
                 for (field, column) in rows.fields.iter().zip(&rows.data) {
                     out.push(b',');
@@ -47,12 +47,12 @@ impl TextWriter {
                     }
                 }
             } else {
-                if self.format == Format::Json && self.rows > 0 {
+                if self.format == FileFormat::Json && self.rows > 0 {
                     out.extend_from_slice(b",\n");
                 }
                 self.record(rows, i, out);
             }
-            if self.format != Format::Json {
+            if self.format != FileFormat::Json {
                 out.push(b'\n');
             }
             self.rows += 1;
@@ -77,7 +77,7 @@ impl TextWriter {
 
     /// What stands after the rows.
     pub fn end(&self, out: &mut Vec<u8>) {
-        if self.format == Format::Json {
+        if self.format == FileFormat::Json {
             out.extend_from_slice(if self.rows > 0 { b"\n]\n" } else { b"]\n" });
         }
     }

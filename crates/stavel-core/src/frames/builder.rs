@@ -14,7 +14,7 @@ pub struct Builder {
     grid: Grid,
     side: Side,
     from: Frame,
-    now: Option<Growing>,
+    now: Option<OpenBar>,
     bars: Columns,
     first: Option<Micros>,
     last: Micros,
@@ -34,7 +34,7 @@ pub struct Built {
 }
 
 /// The bar that is being filled.
-struct Growing {
+struct OpenBar {
     stamp: Micros,
     span: Span,
     bar: Bar,
@@ -50,18 +50,18 @@ struct Growing {
 }
 
 /// One row as it goes into a bar.
-struct Row {
+struct BarRow {
     time: Micros,
     bar: Bar,
     volume: Option<i64>,
     spread: Option<i64>,
-    counts: Counts,
+    counts: BarCounts,
     origin: i64,
 }
 
 /// What bars may say beside their prices and volume.
 #[derive(Clone, Copy, Default)]
-struct Counts {
+struct BarCounts {
     ticks: Option<i64>,
     open_interest: Option<i64>,
 }
@@ -81,7 +81,7 @@ impl Mixed {
         Mixed { first: origin, place: origin % FILLED, is_filled: is_filled(origin), spread: 0 }
     }
 
-    fn add(&mut self, row: &Row) {
+    fn add(&mut self, row: &BarRow) {
         if row.spread.is_some() {
             self.spread = self.spread.max(spread_mark(row.origin));
         }
@@ -98,9 +98,9 @@ impl Mixed {
     }
 }
 
-impl Growing {
+impl OpenBar {
     #[inline(always)]
-    fn add(&mut self, row: &Row) {
+    fn add(&mut self, row: &BarRow) {
         if let Some(volume) = row.volume {
             self.volume = present(self.volume).unwrap_or(0) + volume;
         }
@@ -200,8 +200,8 @@ impl Builder {
             if let Some(bar) = view.bar(i) {
                 let (volume, spread, origin) =
                     (view.volume.get(i), view.spread.get(i), origin_of(origins, i));
-                let counts = Counts { ticks: ticks.get(i), open_interest: interest.get(i) };
-                self.row(Row { time: view.time[i], bar, volume, spread, counts, origin });
+                let counts = BarCounts { ticks: ticks.get(i), open_interest: interest.get(i) };
+                self.row(BarRow { time: view.time[i], bar, volume, spread, counts, origin });
             }
         }
     }
@@ -221,12 +221,12 @@ impl Builder {
             if let Some(price) = price {
                 let spread = bid.zip(ask).map(|(bid, ask)| (ask - bid) * self.times);
                 let (volume, origin) = (volume.get(i), origin_of(origins, i));
-                self.row(Row {
+                self.row(BarRow {
                     time,
                     bar: Bar::flat(price),
                     volume,
                     spread,
-                    counts: Counts::default(),
+                    counts: BarCounts::default(),
                     origin,
                 });
             }
@@ -239,8 +239,8 @@ impl Builder {
         for (i, &time) in rows.time.iter().enumerate() {
             if let Some(price) = last.get(i) {
                 let (volume, origin) = (volume.get(i), origin_of(origins, i));
-                let (spread, counts) = (None, Counts::default());
-                self.row(Row { time, bar: Bar::flat(price), volume, spread, counts, origin });
+                let (spread, counts) = (None, BarCounts::default());
+                self.row(BarRow { time, bar: Bar::flat(price), volume, spread, counts, origin });
             }
         }
     }
@@ -270,13 +270,13 @@ impl Builder {
             if let Some(bar) = bar {
                 let (time, origin) = (rows.time[i], origin_of(origins, i));
                 let (bar, spread) = (bar.times(self.times).moved(above), spread.map(|s| s * self.times));
-                self.row(Row { time, bar, volume, spread, counts: Counts::default(), origin });
+                self.row(BarRow { time, bar, volume, spread, counts: BarCounts::default(), origin });
             }
         }
     }
 
     #[inline(always)]
-    fn row(&mut self, row: Row) {
+    fn row(&mut self, row: BarRow) {
         match &mut self.now {
             Some(now) if now.span.holds(row.time) => {
                 // Few rows move an end of the bar: to compare is cheaper than to write every time.
@@ -294,7 +294,7 @@ impl Builder {
     }
 
     #[cold]
-    fn open_bar(&mut self, row: &Row) {
+    fn open_bar(&mut self, row: &BarRow) {
         self.close_bar();
         let GridBar { stamp, span, opens } = self.grid.bar_at(row.time);
         self.on_closed_days += u64::from(!opens);
@@ -302,7 +302,7 @@ impl Builder {
             self.first_bar = span;
         }
         let origin = Mixed::of(row.origin);
-        let mut now = Growing {
+        let mut now = OpenBar {
             stamp,
             span,
             bar: row.bar,

@@ -9,7 +9,7 @@ mod on_shelf;
 
 pub use builder::{Builder, Built};
 pub use grid::{Grid, GridBar, can_build};
-pub use on_shelf::{BuiltSeries, Making, build_bars, build_rows, build_series};
+pub use on_shelf::{BuiltSeries, FrameSettings, build_bars, build_rows, build_series};
 
 #[cfg(test)]
 mod tests;

@@ -19,16 +19,16 @@ pub struct BuiltSeries {
 }
 
 /// What bars are made by.
-pub struct Making<'a> {
+pub struct FrameSettings<'a> {
     /// Of the session days; none means the one of the sheet.
     pub clock: Option<&'a Clock>,
     pub side: Side,
     pub span: Span,
 }
 
-impl Default for Making<'_> {
+impl Default for FrameSettings<'_> {
     fn default() -> Self {
-        Making { clock: None, side: Side::Bid, span: Span::ALL }
+        FrameSettings { clock: None, side: Side::Bid, span: Span::ALL }
     }
 }
 
@@ -40,7 +40,7 @@ pub fn build_bars(
     shelf: &Shelf,
     info: &SeriesInfo,
     frame: Frame,
-    making: &Making<'_>,
+    making: &FrameSettings<'_>,
     job: &Job,
 ) -> Result<Built> {
     let built = build_rows(shelf, info, &[frame], making, job)?.pop();
@@ -56,7 +56,7 @@ pub fn build_rows(
     shelf: &Shelf,
     info: &SeriesInfo,
     frames: &[Frame],
-    making: &Making<'_>,
+    making: &FrameSettings<'_>,
     job: &Job,
 ) -> Result<Vec<Built>> {
     if info.is_afloat() {
@@ -97,7 +97,7 @@ pub fn build_series(
     let info = shelf.find(name)?;
     let words: Vec<String> = frames.iter().map(Frame::to_string).collect();
     job.begin(format!("frames {} of {name}", words.join(" ")), info.edition.rows);
-    let built = build_rows(shelf, &info, frames, &Making { clock, side, span: Span::ALL }, job)?;
+    let built = build_rows(shelf, &info, frames, &FrameSettings { clock, side, span: Span::ALL }, job)?;
     frames.iter().zip(built).map(|(frame, built)| store(shelf, &info, *frame, clock, side, built)).collect()
 }
 

@@ -12,13 +12,13 @@ const BLOCK: usize = 2 << 20;
 const LONGEST_LINE: usize = 1 << 20;
 
 /// A run of whole lines and where it begins in the text.
-pub struct Block {
+pub struct LineBlock {
     pub text: Vec<u8>,
     pub byte: u64,
 }
 
 /// Cuts a stream into blocks of whole lines.
-pub struct Blocks {
+pub struct LineBlocks {
     from: Box<dyn Read + Send>,
     place: String,
     left_over: Vec<u8>,
@@ -28,13 +28,13 @@ pub struct Blocks {
     hash: Option<blake3::Hasher>,
 }
 
-impl Blocks {
+impl LineBlocks {
     /// Opens a member.
     ///
     /// # Errors
     /// Where it cannot be read, a sentence with its place.
-    pub fn open(member: &Member) -> Result<Blocks> {
-        Ok(Blocks {
+    pub fn open(member: &Member) -> Result<LineBlocks> {
+        Ok(LineBlocks {
             from: member.open()?,
             place: member.place(),
             left_over: Vec::new(),
@@ -51,7 +51,7 @@ impl Blocks {
     }
 
     /// The next block, or none at the end.
-    pub fn next(&mut self) -> Result<Option<Block>> {
+    pub fn next(&mut self) -> Result<Option<LineBlock>> {
         if self.ended && self.left_over.is_empty() {
             return Ok(None);
         }
@@ -86,7 +86,7 @@ impl Blocks {
             self.ended = got < want;
         };
         self.left_over = text.split_off(cut);
-        let block = Block { byte: self.byte, text };
+        let block = LineBlock { byte: self.byte, text };
         self.byte += block.text.len() as u64;
         Ok((!block.text.is_empty()).then_some(block))
     }
@@ -94,7 +94,7 @@ impl Blocks {
 
 /// Takes a byte order mark, the header and what stands above it off the first block; gives the lines
 /// taken off.
-pub fn skip_head(block: &mut Block, layout: &Layout) -> u64 {
+pub fn skip_head(block: &mut LineBlock, layout: &Layout) -> u64 {
     let mark = if block.text.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
     let lines = layout.skip + usize::from(layout.header.is_some());
     let mut head = mark;

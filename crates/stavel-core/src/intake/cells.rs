@@ -5,17 +5,17 @@ use crate::model::layout::Delimiter;
 use crate::model::price::MAX_DECIMALS;
 
 /// The cells of a line, without the blanks and quotes around them.
-pub fn of(line: &[u8], delimiter: Delimiter) -> Cells<'_> {
-    Cells { rest: Some(line), delimiter }
+pub fn of(line: &[u8], delimiter: Delimiter) -> CellIter<'_> {
+    CellIter { rest: Some(line), delimiter }
 }
 
 /// Iterator over the cells of a line.
-pub struct Cells<'a> {
+pub struct CellIter<'a> {
     rest: Option<&'a [u8]>,
     delimiter: Delimiter,
 }
 
-impl<'a> Iterator for Cells<'a> {
+impl<'a> Iterator for CellIter<'a> {
     type Item = &'a [u8];
 
     #[inline]

@@ -13,7 +13,7 @@ use crate::job::Job;
 use crate::model::layout::{Layout, Use};
 use crate::model::time::{DAY, rfc3339};
 use crate::model::{Micros, series};
-use crate::store::{Fact, Shelf};
+use crate::store::{InstrumentFact, Shelf};
 use crate::{Advice, Error, Result, Setting};
 
 /// A table of facts to take in.
@@ -101,7 +101,7 @@ fn kind_of(layout: &Layout) -> &'static str {
 /// Where the file cannot be read or hardly a row is understood; nothing is taken then.
 pub fn take_facts(shelf: &mut Shelf, plan: &FactsPlan, job: &Job) -> Result<Vec<FactsTaken>> {
     job.begin(format!("intake {}", plan.member.name()), plan.member.bytes);
-    let mut found: BTreeMap<String, Vec<Fact>> = BTreeMap::new();
+    let mut found: BTreeMap<String, Vec<InstrumentFact>> = BTreeMap::new();
     let (mut read, mut rejected) = (0u64, 0u64);
     let lead = plan.layout.skip + usize::from(plan.layout.header.is_some());
     for (n, line) in BufReader::new(plan.member.open()?).split(b'\n').enumerate() {
@@ -145,7 +145,7 @@ pub fn take_facts(shelf: &mut Shelf, plan: &FactsPlan, job: &Job) -> Result<Vec<
 }
 
 /// The fact of a line, and whose it is.
-fn fact_of(line: &[u8], plan: &FactsPlan) -> Option<(String, Fact)> {
+fn fact_of(line: &[u8], plan: &FactsPlan) -> Option<(String, InstrumentFact)> {
     let mut time = 0;
     let mut instrument = plan.instrument.clone();
     let mut values = BTreeMap::new();
@@ -165,6 +165,6 @@ fn fact_of(line: &[u8], plan: &FactsPlan) -> Option<(String, Fact)> {
         }
     }
     let time = plan.layout.clock.as_ref().map_or(time, |c| c.from_wall(time).settle());
-    let fact = Fact { source: plan.source.clone(), time, kind: plan.kind.into(), values };
+    let fact = InstrumentFact { source: plan.source.clone(), time, kind: plan.kind.into(), values };
     (!fact.values.is_empty()).then_some((instrument?, fact))
 }

@@ -61,10 +61,10 @@ pub fn may_go_on(shelf: &Shelf, info: &SeriesInfo, scanned: &Scanned, place: &st
     };
     match against_reference(shelf, info, anchoring, scanned)? {
         // One week of several may have slipped.
-        Some(Compared { agree, weeks, .. }) if agree == weeks || weeks > 3 && agree + 1 == weeks => {
+        Some(NewWeeks { agree, weeks, .. }) if agree == weeks || weeks > 3 && agree + 1 == weeks => {
             return Ok(());
         }
-        Some(Compared { weeks, agree, usual }) => {
+        Some(NewWeeks { weeks, agree, usual }) => {
             return question(format!(
                 "but {} fits other offsets from UTC in {} of {weeks} weeks, most often {:+} min,",
                 anchoring.to,
@@ -91,7 +91,7 @@ fn says_clock(edition: &EditionInfo) -> bool {
 }
 
 /// Weeks of new rows beside the series that the clock was found with.
-struct Compared {
+struct NewWeeks {
     weeks: usize,
     agree: usize,
     /// The offset from UTC that most of the others ask for.
@@ -105,7 +105,7 @@ fn against_reference(
     info: &SeriesInfo,
     anchoring: &Anchoring,
     scanned: &Scanned,
-) -> Result<Option<Compared>> {
+) -> Result<Option<NewWeeks>> {
     let Some(clock) = &info.edition.clock else { return Ok(None) };
     let reference = anchoring.to.parse::<SeriesName>().ok().map(|to| shelf.find(&to));
     let Some(Ok(reference)) = reference else { return Ok(None) };
@@ -131,7 +131,7 @@ fn against_reference(
     let back = known_stamp(shelf, &info.name)?.unwrap_or_default().back(info.name.frame);
     let mut offsets: Vec<Micros> = Vec::new();
     let (mut agree, mut weeks_seen) = (0, 0);
-    for week in weeks.iter().filter(|w| w.speaks) {
+    for week in weeks.iter().filter(|w| w.is_clear) {
         weeks_seen += 1;
         let by_clock = |t: Micros| (clock.offset_at(t) + back - week.best_offset()).abs() < step;
         match by_clock(week.start + DAY) || by_clock(week.start + week.length - DAY) {
@@ -141,7 +141,7 @@ fn against_reference(
     }
     offsets.sort_unstable();
     let usual = offsets.chunk_by(|a, b| a == b).max_by_key(|run| run.len()).map(|run| run[0]);
-    let compared = Compared { weeks: weeks_seen, agree, usual: usual.unwrap_or_default() };
+    let compared = NewWeeks { weeks: weeks_seen, agree, usual: usual.unwrap_or_default() };
     Ok((weeks_seen > 0).then_some(compared))
 }
 

@@ -9,12 +9,12 @@ use crate::model::{Columns, Field, Micros, Scale, Shape, Unfold, present};
 use crate::{Error, Result};
 
 use super::parse::{Fault, Oddities, Parsed};
-use super::plan::Plan;
+use super::plan::IntakePlan;
 use super::rejects::{Rejected, Rejects};
 use super::sides::{self, LastSides};
-use super::taker::{Halt, ParsedBlock, Symbols, Taker};
+use super::taker::{Halt, ParsedBlock, RowTaker, Symbols};
 use crate::model::Stamp;
-use crate::model::layout::Spreads;
+use crate::model::layout::SpreadUnit;
 
 /// Places out of order that are described one by one.
 const DISORDER_SHOWN: usize = 1000;
@@ -140,9 +140,9 @@ impl Ledger {
     pub fn take(
         &mut self,
         block: ParsedBlock,
-        plan: &Plan,
+        plan: &IntakePlan,
         scale: Scale,
-        taker: &mut impl Taker,
+        taker: &mut impl RowTaker,
         job: &Job,
     ) -> Result<(), Halt> {
         let ParsedBlock { raw, parsed } = block;
@@ -175,7 +175,7 @@ impl Ledger {
         let (mut rows, mut symbol_of) = (parsed.rows, parsed.symbol_of);
         let is_whole = parsed.oddities.absent == 0;
         self.fill_sides(&mut rows, &parsed.symbols, &mut symbol_of, is_whole);
-        if plan.files[raw.file].1.spreads != Spreads::Prices {
+        if plan.files[raw.file].1.spreads != SpreadUnit::Prices {
             self.spreads_to_scale(&mut rows);
         }
         let (stamp, frame) = (plan.stamp, plan.series.frame);
@@ -257,7 +257,7 @@ impl Ledger {
 
     /// Says no to files most of whose rows are rejected: they are not what the layout says, and none of
     /// them is taken.
-    pub fn refuse_if_hardly_any(&self, plan: &Plan) -> Result<()> {
+    pub fn refuse_if_hardly_any(&self, plan: &IntakePlan) -> Result<()> {
         let place = plan.files[0].0.place();
         match &self.rejects.first {
             _ if self.rows == 0 => {

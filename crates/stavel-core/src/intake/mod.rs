@@ -33,7 +33,7 @@ mod weave;
 pub use bring::{Member, is_table_name, members_of};
 pub use facts::{FactsPlan, FactsTaken, take_facts};
 pub use later::known_stamp;
-pub use plan::{ClockFrom, Plan, Planned, Preview, plan};
+pub use plan::{ClockFrom, IntakePlan, IntakePreview, Planned, plan};
 pub use preview::{PreviewLine, Understood, preview};
 pub use read::read_back;
 pub use rejects::{Rejected, read as read_rejects};

@@ -6,10 +6,10 @@
 use super::cells;
 use super::moment;
 use super::quick::{self, DayMemory, Pattern};
-use super::row_pattern::{Cell, RowPattern, Values};
+use super::row_pattern::{Cell, RowPattern, RowValues};
 use crate::model::DateOrder;
 use crate::model::columns::shape_of;
-use crate::model::layout::{Delimiter, Layout, Since1970, Spreads, Use};
+use crate::model::layout::{Delimiter, Layout, Since1970, SpreadUnit, Use};
 use crate::model::number_marks::{self, NumberMarks};
 use crate::model::price::{MAX_DECIMALS, NumberFault, parse_scaled, unit};
 use crate::model::time::DAY;
@@ -115,7 +115,7 @@ pub struct Parser {
     /// True where prices finer than the scale are rounded to it: the decimals were said.
     rounds: bool,
     /// What to do with each column, with the place of its field in the row.
-    steps: Vec<Step>,
+    steps: Vec<ParseStep>,
     fields: Vec<Field>,
     scale: Scale,
     dates: DateOrder,
@@ -129,7 +129,7 @@ pub struct Parser {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq)]
-enum Step {
+enum ParseStep {
     Skip,
     Moment,
     Date,
@@ -144,8 +144,8 @@ enum Step {
 }
 
 /// The values of one row and the state that goes from row to row.
-struct Row {
-    values: Values,
+struct ParsedRow {
+    values: RowValues,
     symbol: u32,
     day: DayMemory,
     /// Of each column, how it was written in the row before.
@@ -161,35 +161,36 @@ impl Parser {
     pub fn new(layout: &Layout, scale: Scale) -> Parser {
         let fields = layout.fields();
         let step = |u: &Use| match u {
-            Use::Skip | Use::Value(_) => Step::Skip,
-            Use::Moment => Step::Moment,
-            Use::Date => Step::Date,
-            Use::Time => Step::Time,
-            Use::Unix(unit) => Step::Unix(*unit),
-            Use::DayNumber => Step::DayNumber,
-            Use::DayMillis => Step::DayMillis,
-            Use::Symbol => Step::Symbol,
+            Use::Skip | Use::Value(_) => ParseStep::Skip,
+            Use::Moment => ParseStep::Moment,
+            Use::Date => ParseStep::Date,
+            Use::Time => ParseStep::Time,
+            Use::Unix(unit) => ParseStep::Unix(*unit),
+            Use::DayNumber => ParseStep::DayNumber,
+            Use::DayMillis => ParseStep::DayMillis,
+            Use::Symbol => ParseStep::Symbol,
             Use::Field(f) => {
                 let at = fields.iter().position(|x| x == f).unwrap_or_default();
                 match f {
-                    Field::Taker => Step::Side { at },
-                    Field::Act => Step::Act { at },
-                    Field::Spread => Step::Number {
+                    Field::Taker => ParseStep::Side { at },
+                    Field::Act => ParseStep::Act { at },
+                    Field::Spread => ParseStep::Number {
                         at,
                         decimals: match layout.spreads {
-                            Spreads::Points => 0,
-                            Spreads::Pips => 1,
-                            Spreads::Prices => scale.price,
+                            SpreadUnit::Points => 0,
+                            SpreadUnit::Pips => 1,
+                            SpreadUnit::Prices => scale.price,
                         },
                     },
-                    _ => Step::Number { at, decimals: scale.of(*f) },
+                    _ => ParseStep::Number { at, decimals: scale.of(*f) },
                 }
             }
         };
-        let mut steps: Vec<Step> = layout.columns.iter().map(step).collect();
-        steps.truncate(steps.iter().rposition(|s| *s != Step::Skip).map_or(0, |p| p + 1));
+        let mut steps: Vec<ParseStep> = layout.columns.iter().map(step).collect();
+        steps.truncate(steps.iter().rposition(|s| *s != ParseStep::Skip).map_or(0, |p| p + 1));
         let plain_marks = layout.numbers == NumberMarks::PLAIN && layout.comment.is_none();
-        let usual = |s: &Step| matches!(s, Step::Skip | Step::Moment | Step::Number { .. });
+        let usual =
+            |s: &ParseStep| matches!(s, ParseStep::Skip | ParseStep::Moment | ParseStep::Number { .. });
         Parser {
             delimiter: layout.delimiter,
             comment: layout.comment,
@@ -199,8 +200,8 @@ impl Parser {
                 && layout.delimiter != Delimiter::Blanks
                 && layout.delimiter != Delimiter::Mark(b'.')
                 && steps.iter().all(usual),
-            has_symbols: steps.contains(&Step::Symbol),
-            symbol_at: steps.iter().position(|s| *s == Step::Symbol),
+            has_symbols: steps.contains(&ParseStep::Symbol),
+            symbol_at: steps.iter().position(|s| *s == ParseStep::Symbol),
             is_bars: shape_of(&fields) == Shape::Bars,
             is_quotes: shape_of(&fields) == Shape::Quotes,
             steps,
@@ -226,8 +227,8 @@ impl Parser {
             symbol_of: Vec::new(),
             oddities: Oddities::default(),
         };
-        let mut row = Row {
-            values: Values::default(),
+        let mut row = ParsedRow {
+            values: RowValues::default(),
             symbol: 0,
             day: DayMemory::default(),
             alike: RowPattern::new(),
@@ -269,7 +270,7 @@ impl Parser {
     }
 
     #[inline(always)]
-    fn keep(&self, out: &mut Parsed, time: Micros, row: &Row) {
+    fn keep(&self, out: &mut Parsed, time: Micros, row: &ParsedRow) {
         out.rows.time.push(time);
         out.rows.data.iter_mut().zip(&row.values).for_each(|(column, value)| column.push(*value));
         if self.has_symbols {
@@ -291,7 +292,7 @@ impl Parser {
     /// Reads a row in the usual writing from `at`; gives its time and where the next line begins. None
     /// for everything that wants a closer look.
     #[inline(always)]
-    fn quick_row(&self, text: &[u8], at: usize, row: &mut Row) -> Option<(Micros, usize)> {
+    fn quick_row(&self, text: &[u8], at: usize, row: &mut ParsedRow) -> Option<(Micros, usize)> {
         let Delimiter::Mark(mark) = self.delimiter else { return None };
         let known = row.alike.read(&text[at..], &mut row.values);
         let (time, done, end) = known.unwrap_or((0, 0, 0));
@@ -316,7 +317,7 @@ impl Parser {
         (start, end): (usize, usize),
         done: usize,
         mut time: Micros,
-        row: &mut Row,
+        row: &mut ParsedRow,
     ) -> Option<(Micros, usize)> {
         let Delimiter::Mark(mark) = self.delimiter else { return None };
         let mut at = start + end;
@@ -329,10 +330,10 @@ impl Parser {
             }
             let pattern = row.patterns.get_mut(i)?;
             match *step {
-                Step::Number { at: place, decimals } => {
+                ParseStep::Number { at: place, decimals } => {
                     (row.values[place], at) = quick::number(pattern, text, at, decimals)?;
                 }
-                Step::Moment => (time, at) = row.day.quick_moment(pattern, text, at)?,
+                ParseStep::Moment => (time, at) = row.day.quick_moment(pattern, text, at)?,
                 _ => {
                     let rest = text.get(at..)?;
                     at += rest
@@ -348,14 +349,14 @@ impl Parser {
     /// Has a line that was read cell by cell, but could have been read at once, serve as the pattern of those
     /// that follow.
     #[cold]
-    fn learn(&self, line: &[u8], row: &mut Row) {
+    fn learn(&self, line: &[u8], row: &mut ParsedRow) {
         let Delimiter::Mark(mark) = self.delimiter else { return };
         let mut cells = Vec::with_capacity(self.steps.len());
         let mut at = 0;
         for step in &self.steps {
             let cell = match *step {
-                Step::Number { at: place, decimals } => Cell::Number { place, decimals },
-                Step::Moment => match row.day.day() {
+                ParseStep::Number { at: place, decimals } => Cell::Number { place, decimals },
+                ParseStep::Moment => match row.day.day() {
                     Some(day) => Cell::Moment { day },
                     None => break,
                 },
@@ -369,7 +370,7 @@ impl Parser {
     }
 
     /// Reads one line cell by cell.
-    fn line(&self, line: &[u8], row: &mut Row, symbols: &mut Vec<Vec<u8>>) -> Result<Micros, Fault> {
+    fn line(&self, line: &[u8], row: &mut ParsedRow, symbols: &mut Vec<Vec<u8>>) -> Result<Micros, Fault> {
         let mut time = self.day;
         let mut cells = cells::of(line, self.delimiter);
         for (i, step) in self.steps.iter().enumerate() {
@@ -380,8 +381,8 @@ impl Parser {
             };
             let not_a_time = Fault::NotATime { column: i + 1 };
             match *step {
-                Step::Skip => {}
-                Step::Number { at, decimals } => {
+                ParseStep::Skip => {}
+                ParseStep::Number { at, decimals } => {
                     let plain = self.numbers.plain(cell, &mut row.scratch);
                     row.values[at] = match parse_scaled(plain, decimals) {
                         Ok(value) => value,
@@ -390,17 +391,17 @@ impl Parser {
                             .map_err(|f| self.number_fault(f, i, at))?,
                     };
                 }
-                Step::Moment => time += row.day.moment(cell, self.dates).ok_or(not_a_time)?,
-                Step::Date => time += row.day.date(cell, self.dates).ok_or(not_a_time)? * DAY,
-                Step::Time => time += moment::time_of_day(cell).ok_or(not_a_time)?,
-                Step::Unix(unit) => time += moment::since_1970(cell, unit).ok_or(not_a_time)?,
-                Step::DayNumber => time += moment::day_number(cell).ok_or(not_a_time)?,
-                Step::DayMillis => time += moment::day_millis(cell).ok_or(not_a_time)?,
-                Step::Symbol => row.symbol = symbol(cell, symbols).ok_or(Fault::NoSymbol)?,
-                Step::Side { at } => {
+                ParseStep::Moment => time += row.day.moment(cell, self.dates).ok_or(not_a_time)?,
+                ParseStep::Date => time += row.day.date(cell, self.dates).ok_or(not_a_time)? * DAY,
+                ParseStep::Time => time += moment::time_of_day(cell).ok_or(not_a_time)?,
+                ParseStep::Unix(unit) => time += moment::since_1970(cell, unit).ok_or(not_a_time)?,
+                ParseStep::DayNumber => time += moment::day_number(cell).ok_or(not_a_time)?,
+                ParseStep::DayMillis => time += moment::day_millis(cell).ok_or(not_a_time)?,
+                ParseStep::Symbol => row.symbol = symbol(cell, symbols).ok_or(Fault::NoSymbol)?,
+                ParseStep::Side { at } => {
                     row.values[at] = cells::side(cell).ok_or(Fault::NotASide { column: i + 1 })?;
                 }
-                Step::Act { at } => {
+                ParseStep::Act { at } => {
                     row.values[at] = cells::act(cell).ok_or(Fault::NotASide { column: i + 1 })?;
                 }
             }
@@ -456,7 +457,7 @@ impl Parser {
     }
 
     /// A bar needs a price of its own; an adjusted close is none. A quote needs one of its sides.
-    fn refuse_without_price(&self, row: &Row) -> Result<(), Fault> {
+    fn refuse_without_price(&self, row: &ParsedRow) -> Result<(), Fault> {
         let mut prices = self
             .fields
             .iter()
@@ -621,8 +622,8 @@ mod tests {
             Parser::new(&layout, SCALE).block(text).rows.column(Field::Spread).to_vec()
         };
         let text = b"2024-03-05 10:00,1.08342,1.3\n2024-03-05 10:01,1.08342,0\n2024-03-05 10:02,1.08342,\n";
-        assert_eq!(spreads(Spreads::Pips, text), [13, 0, ABSENT]);
-        assert_eq!(spreads(Spreads::Prices, b"2024-03-05 10:00,1.08342,0.00012\n"), [12]);
+        assert_eq!(spreads(SpreadUnit::Pips, text), [13, 0, ABSENT]);
+        assert_eq!(spreads(SpreadUnit::Prices, b"2024-03-05 10:00,1.08342,0.00012\n"), [12]);
     }
 
     #[test]

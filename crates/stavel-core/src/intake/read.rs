@@ -12,12 +12,12 @@ use crate::job::Job;
 use crate::model::{Clock, Columns, Frame, Scale, Unfold};
 use crate::store::{Encoded, Work};
 
-use super::blocks::{Blocks, skip_head};
+use super::blocks::{LineBlocks, skip_head};
 use super::bring::Member;
 use super::ledger::{Ledger, to_utc};
 use super::parse::{Parsed, Parser};
-use super::plan::Plan;
-use super::taker::{Halt, ParsedBlock, RawBlock, Taker};
+use super::plan::IntakePlan;
+use super::taker::{Halt, ParsedBlock, RawBlock, RowTaker};
 use crate::model::layout::{Layout, Use};
 
 /// Blocks read, parsed and taken together.
@@ -25,10 +25,10 @@ const TOGETHER: usize = 8;
 /// Reads all files of a plan, scaling numbers by `scale`, and hands the rows to `taker`; gives the BLAKE3 of
 /// each file whose bytes went by as they are.
 pub fn read_files(
-    plan: &Plan,
+    plan: &IntakePlan,
     scale: Scale,
     ledger: &mut Ledger,
-    taker: &mut impl Taker,
+    taker: &mut impl RowTaker,
     job: &Job,
 ) -> Result<Vec<Option<String>>, Halt> {
     let mut feeder = Feeder { plan, file: 0, open: None, hashes: Vec::new() };
@@ -90,7 +90,7 @@ pub fn read_back(
     // Counted times are UTC whatever the clock.
     let counted = layout.columns.iter().any(|u| matches!(u, Use::Unix(_)));
     let mut unfold = Unfold::new(Some(clock).filter(|_| !counted), Frame::Ticks);
-    let mut blocks = Blocks::open(&Member::plain(path)?)?;
+    let mut blocks = LineBlocks::open(&Member::plain(path)?)?;
     let (mut first, mut rejected) = (true, 0);
     while let Some(mut block) = blocks.next()? {
         if std::mem::take(&mut first) {
@@ -108,9 +108,9 @@ pub fn read_back(
 
 /// Reads the blocks of the files one after another.
 struct Feeder<'p> {
-    plan: &'p Plan,
+    plan: &'p IntakePlan,
     file: usize,
-    open: Option<Blocks>,
+    open: Option<LineBlocks>,
     /// Of the files that were read to their end.
     hashes: Vec<Option<String>>,
 }
@@ -123,7 +123,7 @@ impl Feeder<'_> {
             let is_first = self.open.is_none();
             let blocks = match &mut self.open {
                 Some(blocks) => blocks,
-                None => self.open.insert(Blocks::open(member)?),
+                None => self.open.insert(LineBlocks::open(member)?),
             };
             match blocks.next()? {
                 Some(mut block) => {

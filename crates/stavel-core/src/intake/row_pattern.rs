@@ -35,7 +35,7 @@ pub struct RowPattern {
     ends: Vec<usize>,
     /// No more cells than these are covered.
     most: usize,
-    parts: Vec<Part>,
+    parts: Vec<NumberPart>,
     /// The midnight of its moment, and where the time of day is.
     midnight: Micros,
     clock: Option<usize>,
@@ -43,14 +43,14 @@ pub struct RowPattern {
 
 /// Up to eight characters of a number.
 #[derive(Clone, Copy)]
-struct Part {
+struct NumberPart {
     at: usize,
     digits: Digits,
-    place: Place,
+    place: DigitPlace,
 }
 
 #[derive(Clone, Copy, PartialEq)]
-enum Place {
+enum DigitPlace {
     /// A fraction of the row's second.
     Time,
     Value(usize),
@@ -59,7 +59,7 @@ enum Place {
 }
 
 /// The values of one row, by the place of their field.
-pub type Values = [i64; Field::ALL.len()];
+pub type RowValues = [i64; Field::ALL.len()];
 
 impl RowPattern {
     /// A pattern that nothing fits yet.
@@ -78,7 +78,7 @@ impl RowPattern {
     /// Reads the cells it covers from the beginning of a line; gives their time, their number and where the
     /// last of them ends. None where the line is written in another way.
     #[inline(always)]
-    pub fn read(&self, line: &[u8], values: &mut Values) -> Option<(Micros, usize, usize)> {
+    pub fn read(&self, line: &[u8], values: &mut RowValues) -> Option<(Micros, usize, usize)> {
         let end = *self.ends.last()?;
         let window: &[u8; WINDOW] = line.first_chunk()?;
         let apart = |((c, base), slack): ((&u8, &u8), &u8)| (c ^ base).saturating_sub(*slack);
@@ -92,9 +92,9 @@ impl RowPattern {
         for part in &self.parts {
             let value = part.digits.value(u64::from_le_bytes(*window.get(part.at..)?.first_chunk()?));
             match part.place {
-                Place::Time => time += value,
-                Place::Value(place) => values[place] = value,
-                Place::Rest(place) => values[place] += value,
+                DigitPlace::Time => time += value,
+                DigitPlace::Value(place) => values[place] = value,
+                DigitPlace::Rest(place) => values[place] += value,
             }
         }
         Some((time, self.ends.len(), end))
@@ -153,7 +153,7 @@ impl RowPattern {
         let Some(digits) = fraction.strip_prefix(b".") else { return fraction.is_empty().then_some(()) };
         let missing = 6usize.checked_sub(digits.len())? as u8;
         let (digits, _) = Digits::of(digits, unit(missing))?;
-        self.parts.push(Part { at: at + 20, digits, place: Place::Time });
+        self.parts.push(NumberPart { at: at + 20, digits, place: DigitPlace::Time });
         Some(())
     }
 
@@ -167,11 +167,11 @@ impl RowPattern {
         if !head.is_empty() {
             let (head, more) = Digits::of(head, unit(missing + count))?;
             all += more;
-            self.parts.push(Part { at, digits: head, place: Place::Value(place) });
+            self.parts.push(NumberPart { at, digits: head, place: DigitPlace::Value(place) });
         }
         let is_one_number = text.iter().filter(|c| **c == b'.').count() <= 1 && all + missing <= 18;
-        let whole = if head.is_empty() { Place::Value(place) } else { Place::Rest(place) };
-        self.parts.push(Part { at: at + cut, digits: tail, place: whole });
+        let whole = if head.is_empty() { DigitPlace::Value(place) } else { DigitPlace::Rest(place) };
+        self.parts.push(NumberPart { at: at + cut, digits: tail, place: whole });
         self.cover(text, at);
         is_one_number.then_some(())
     }
@@ -184,8 +184,8 @@ mod tests {
     const ROW: &[u8] = b"2024-03-05 13:45:12.345,11.08342,1234567.25,7\n";
     const ROOM: &[u8; 80] = &[b'x'; 80];
 
-    fn read(pattern: &RowPattern, line: &str) -> Option<(Micros, usize, usize, Values)> {
-        let mut values = Values::default();
+    fn read(pattern: &RowPattern, line: &str) -> Option<(Micros, usize, usize, RowValues)> {
+        let mut values = RowValues::default();
         let line = [line.as_bytes(), ROOM].concat();
         pattern.read(&line, &mut values).map(|(time, cells, end)| (time, cells, end, values))
     }
@@ -224,7 +224,7 @@ mod tests {
         ] {
             assert_eq!(read(&met(), line), None, "{line}");
         }
-        assert!(met().read(ROW, &mut Values::default()).is_none(), "too near the end of the text");
+        assert!(met().read(ROW, &mut RowValues::default()).is_none(), "too near the end of the text");
     }
 
     #[test]

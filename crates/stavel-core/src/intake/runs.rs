@@ -17,31 +17,31 @@ const STEP: usize = 8 * 1024;
 const AT_ONCE: usize = 256;
 
 /// Sorted pieces on the disk, for each key (an instrument) its own.
-pub struct Runs {
+pub struct SortedRuns {
     folder: tempfile::TempDir,
     fields: Vec<Field>,
     scale: Scale,
     waiting: BTreeMap<String, Columns>,
     waiting_rows: usize,
-    runs: BTreeMap<String, Vec<Run>>,
+    runs: BTreeMap<String, Vec<SortedRun>>,
     written: usize,
     most: usize,
 }
 
-struct Run {
+struct SortedRun {
     path: PathBuf,
     first: Micros,
     rows: u64,
 }
 
-impl Runs {
+impl SortedRuns {
     /// No rows yet; the pieces are written below `shelf`.
-    pub fn new(shelf: &Path, fields: &[Field], scale: Scale) -> Result<Runs> {
+    pub fn new(shelf: &Path, fields: &[Field], scale: Scale) -> Result<SortedRuns> {
         let folder = tempfile::Builder::new()
             .prefix("sorting-")
             .tempdir_in(shelf)
             .map_err(|e| Error::io("Cannot make a folder in", shelf, &e))?;
-        Ok(Runs {
+        Ok(SortedRuns {
             folder,
             fields: fields.to_vec(),
             scale,
@@ -55,7 +55,7 @@ impl Runs {
 
     /// The same with fewer rows in memory.
     #[cfg(test)]
-    pub fn with_waiting(mut self, rows: usize) -> Runs {
+    pub fn with_waiting(mut self, rows: usize) -> SortedRuns {
         self.most = rows;
         self
     }
@@ -82,7 +82,7 @@ impl Runs {
             let (first, count) = (rows.ends().map_or(0, |e| e.0), rows.len() as u64);
             writer.push(rows)?;
             writer.end()?;
-            self.runs.entry(key).or_default().push(Run { path, first, rows: count });
+            self.runs.entry(key).or_default().push(SortedRun { path, first, rows: count });
         }
         Ok(())
     }
@@ -102,7 +102,7 @@ impl Runs {
     pub fn sorted(&mut self, key: &str) -> Result<Merged> {
         let mut runs = self.runs.remove(key).unwrap_or_default();
         while runs.len() > AT_ONCE {
-            let some: Vec<Run> = runs.drain(..AT_ONCE).collect();
+            let some: Vec<SortedRun> = runs.drain(..AT_ONCE).collect();
             let (first, rows) =
                 (some.iter().map(|r| r.first).min().unwrap_or(0), some.iter().map(|r| r.rows).sum());
             let path = self.next_path();
@@ -112,12 +112,12 @@ impl Runs {
                 writer.push(piece?)?;
             }
             writer.end()?;
-            runs.insert(0, Run { path, first, rows });
+            runs.insert(0, SortedRun { path, first, rows });
         }
         Ok(self.merged(runs))
     }
 
-    fn merged(&self, runs: Vec<Run>) -> Merged {
+    fn merged(&self, runs: Vec<SortedRun>) -> Merged {
         let waiting = runs.iter().enumerate().map(|(i, r)| Reverse((r.first, i))).collect();
         Merged {
             open: runs.iter().map(|_| None).collect(),
@@ -192,7 +192,7 @@ mod tests {
         fn rows_come_out_sorted_and_stable(pieces in proptest::collection::vec(
             (0usize..2, proptest::collection::vec(0i64..60, 1..40)), 1..12)) {
             let dir = tempfile::tempdir().unwrap();
-            let mut runs = Runs::new(dir.path(), &[Field::Last], Scale::default()).unwrap().with_waiting(25);
+            let mut runs = SortedRuns::new(dir.path(), &[Field::Last], Scale::default()).unwrap().with_waiting(25);
             let mut plain: [Vec<(i64, i64)>; 2] = Default::default();
             let mut count = 0;
             for (key, times) in &pieces {

@@ -2,7 +2,7 @@
 
 use std::io::{Read, Seek, SeekFrom};
 
-use super::blocks::{Block, skip_head};
+use super::blocks::{LineBlock, skip_head};
 use super::bring::Member;
 use super::cells;
 use super::parse::Parser;
@@ -68,7 +68,7 @@ pub fn pieces(member: &Member, layout: &Layout) -> Result<Vec<Vec<u8>>> {
     if !whole || head.len() as u64 == limit {
         cut_end(&mut head);
     }
-    let mut block = Block { text: head, byte: 0 };
+    let mut block = LineBlock { text: head, byte: 0 };
     skip_head(&mut block, layout);
     out.push(block.text);
     // Only in a plain file can one look in the middle without reading all before it.
@@ -222,7 +222,7 @@ pub fn order_of_dates(
     let whole = pieces.iter().map(Vec::len).sum::<usize>() as u64 * 10 >= member.bytes * 9;
     if !whole {
         evidence = DateEvidence::default();
-        let mut blocks = super::blocks::Blocks::open(member)?;
+        let mut blocks = super::blocks::LineBlocks::open(member)?;
         let mut first = true;
         while let Some(mut block) = blocks.next()? {
             if std::mem::take(&mut first) {

@@ -5,19 +5,19 @@ use std::time::Instant;
 
 use super::Taken;
 use super::ledger::{Ledger, RejectedRows};
-use super::plan::Plan;
+use super::plan::IntakePlan;
 use super::read::read_files;
 use super::rejects::{Rejected, Rejects};
-use super::runs::{Merged, Runs};
-use super::taker::{Halt, Symbols, Taker};
-use super::weave::{Counts, Manner, Weave};
+use super::runs::{Merged, SortedRuns};
+use super::taker::{Halt, RowTaker, Symbols};
+use super::weave::{Weave, WeaveCounts, WeaveSettings};
 use crate::job::Job;
-use crate::model::layout::Spreads;
+use crate::model::layout::SpreadUnit;
 use crate::model::price::{scaled, unit};
 use crate::model::provenance::{TakenFile, TakenIn};
 use crate::model::time::rfc3339;
 use crate::model::{Clock, Columns, Field, Made, Micros, Provenance, Scale, SeriesName, Unfold, present};
-use crate::store::{Encoded, Origin, Place, SeriesInfo, Shelf, Work};
+use crate::store::{Encoded, GroupPlace, Origin, SeriesInfo, Shelf, Work};
 use crate::{Error, Result, fingerprint};
 
 /// Reads the files of a plan into their series: one, or one for each symbol.
@@ -25,7 +25,7 @@ use crate::{Error, Result, fingerprint};
 /// # Errors
 /// Where a file cannot be read to its end, no row or hardly any row can be understood, or the person
 /// stops it: the shelf is then as it was.
-pub fn take(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
+pub fn take(shelf: &mut Shelf, plan: &IntakePlan, job: &Job) -> Result<Vec<Taken>> {
     shelf.begin_act("")?;
     let taken = take_whole(shelf, plan, job);
     match taken {
@@ -37,7 +37,7 @@ pub fn take(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
 
 /// Files that overlap in time are taken one after the other, as if each had been taken on its own: what is
 /// there already is not taken twice.
-fn take_whole(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
+fn take_whole(shelf: &mut Shelf, plan: &IntakePlan, job: &Job) -> Result<Vec<Taken>> {
     let mut all: Vec<Taken> = Vec::new();
     for part in plan.without_overlap() {
         for taken in take_part(shelf, &part, job)? {
@@ -50,7 +50,7 @@ fn take_whole(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
     Ok(all)
 }
 
-fn take_part(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
+fn take_part(shelf: &mut Shelf, plan: &IntakePlan, job: &Job) -> Result<Vec<Taken>> {
     let begun = Instant::now();
     let there = shelf.current_own(&plan.series)?;
     let scale = there.as_ref().map_or(plan.scale, |s| s.edition.scale.finer(&plan.scale));
@@ -78,7 +78,7 @@ fn take_part(shelf: &mut Shelf, plan: &Plan, job: &Job) -> Result<Vec<Taken>> {
 
 /// What one attempt at taking the files of a plan works with.
 struct Taking<'a> {
-    plan: &'a Plan,
+    plan: &'a IntakePlan,
     /// Of the numbers as they are read.
     scale: Scale,
     /// Of the prices in the files: what a point is there.
@@ -107,11 +107,11 @@ fn take_in_order(shelf: &mut Shelf, taking: &Taking<'_>, job: &Job) -> Result<Ve
     let mut ledger = taking.ledger(shelf)?;
     let there = shelf.current_own(&plan.series)?;
     let weave = begin(shelf, plan, &plan.series, &plan.fields(), taking.scale)?;
-    let mut straight = Straight { weave, latest: Micros::MIN, first: None, fields: plan.fields() };
+    let mut straight = InOrder { weave, latest: Micros::MIN, first: None, fields: plan.fields() };
     let hashes = read_files(plan, taking.scale, &mut ledger, &mut straight, job)?;
     ledger.refuse_if_hardly_any(plan)?;
     let files = taken_files(plan, &hashes)?;
-    let Straight { weave, latest, first, .. } = straight;
+    let InOrder { weave, latest, first, .. } = straight;
     let ends = first.map(|f| (f, latest));
     let told = ledger.rejected_of_all();
     Ok(vec![store(weave, taking, &plan.series, (&mut ledger, told), &files, (there, ends))?])
@@ -122,7 +122,7 @@ fn take_sorted(shelf: &mut Shelf, taking: &Taking<'_>, job: &Job) -> Result<Vec<
     let (plan, scale) = (taking.plan, taking.scale);
     let mut ledger = taking.ledger(shelf)?;
     let fields = plan.fields();
-    let runs = Runs::new(shelf.root(), &fields, scale)?;
+    let runs = SortedRuns::new(shelf.root(), &fields, scale)?;
     let mut sorting = Sorting { runs, fields: fields.clone(), decimals: BTreeMap::new() };
     let hashes = read_files(plan, scale, &mut ledger, &mut sorting, job)?;
     ledger.refuse_if_hardly_any(plan)?;
@@ -163,7 +163,7 @@ fn take_rows(
     let mut ends: Option<(Micros, Micros)> = None;
     for piece in rows {
         let mut piece = piece?.coarsened(own);
-        if taking.plan.files[0].1.spreads == Spreads::Prices {
+        if taking.plan.files[0].1.spreads == SpreadUnit::Prices {
             // Differences of prices are in the scale of the reading; files of many symbols agree in their unit.
             let finer = unit(taking.scale.price.saturating_sub(own.price));
             let there = piece.column_mut(Field::Spread).into_iter().flatten();
@@ -194,7 +194,7 @@ fn encode(weave: &mut Weave<'_>) -> Result<()> {
 /// Begins the edition that the rows of a series go into.
 fn begin<'a>(
     shelf: &'a mut Shelf,
-    plan: &Plan,
+    plan: &IntakePlan,
     series: &SeriesName,
     fields: &[Field],
     scale: Scale,
@@ -208,20 +208,21 @@ fn begin<'a>(
         fields: Field::ALL.into_iter().filter(|f| known.contains(f) || fields.contains(f)).collect(),
         scale,
     };
-    let manner = Manner { bars: series.frame.is_bars(), replace: plan.replace, prefer_new: plan.prefer_new };
+    let manner =
+        WeaveSettings { bars: series.frame.is_bars(), replace: plan.replace, prefer_new: plan.prefer_new };
     let draft = shelf.draft(series, origin)?;
     Ok(Weave::new(draft, there.map(|s| s.edition), old, manner))
 }
 
 /// Takes rows that are in order of time.
-struct Straight<'a> {
+struct InOrder<'a> {
     weave: Weave<'a>,
     first: Option<Micros>,
     latest: Micros,
     fields: Vec<Field>,
 }
 
-impl Taker for Straight<'_> {
+impl RowTaker for InOrder<'_> {
     fn take(&mut self, rows: Columns, _: &Symbols) -> Result<(), Halt> {
         let Some((first, last)) = rows.ends() else { return Ok(()) };
         if first < self.latest || !rows.is_sorted() {
@@ -237,20 +238,20 @@ impl Taker for Straight<'_> {
         self.weave.work()
     }
 
-    fn accept(&mut self, place: Place, encoded: Encoded) -> Result<()> {
+    fn accept(&mut self, place: GroupPlace, encoded: Encoded) -> Result<()> {
         self.weave.accept(place, encoded)
     }
 }
 
 /// Takes rows in any order, those of each symbol apart.
 struct Sorting {
-    runs: Runs,
+    runs: SortedRuns,
     fields: Vec<Field>,
     /// Decimals that the prices of each symbol need.
     decimals: BTreeMap<String, u8>,
 }
 
-impl Taker for Sorting {
+impl RowTaker for Sorting {
     fn take(&mut self, rows: Columns, symbols: &Symbols) -> Result<(), Halt> {
         let rows = rows.with_fields(&self.fields);
         if symbols.names.is_empty() {
@@ -271,7 +272,7 @@ impl Taker for Sorting {
         Vec::new()
     }
 
-    fn accept(&mut self, _: Place, _: Encoded) -> Result<()> {
+    fn accept(&mut self, _: GroupPlace, _: Encoded) -> Result<()> {
         Ok(())
     }
 }
@@ -353,7 +354,7 @@ fn told_row(rows: &Columns, row: usize) -> String {
 fn told_of(
     taking: &Taking<'_>,
     taken: &Taken,
-    counts: &Counts,
+    counts: &WeaveCounts,
     ledger: &Ledger,
     files: &[TakenFile],
 ) -> TakenIn {
@@ -383,7 +384,7 @@ fn told_of(
 
 /// The files of a plan with their sizes and hashes; those whose bytes did not go by while they were read are
 /// hashed now. Members of one archive share its bytes and its hash.
-fn taken_files(plan: &Plan, hashes: &[Option<String>]) -> Result<Vec<TakenFile>> {
+fn taken_files(plan: &IntakePlan, hashes: &[Option<String>]) -> Result<Vec<TakenFile>> {
     let mut files: Vec<TakenFile> = Vec::new();
     for (i, (member, layout)) in plan.files.iter().enumerate() {
         let path = member.path.display().to_string();

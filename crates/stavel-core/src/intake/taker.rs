@@ -1,9 +1,9 @@
 //! Who takes the rows of a reading, and what is handed over.
 
-use super::blocks::Block;
+use super::blocks::LineBlock;
 use super::parse::Parsed;
 use crate::model::{Columns, Scale};
-use crate::store::{Encoded, Place, Work};
+use crate::store::{Encoded, GroupPlace, Work};
 use crate::{Error, Result};
 
 /// Why a reading did not come to its end.
@@ -22,14 +22,14 @@ impl From<Error> for Halt {
 }
 
 /// Who takes the rows.
-pub trait Taker: Send {
+pub trait RowTaker: Send {
     /// Takes rows in the order of the file, in UTC where the clock is known. `symbols` says of which
     /// instrument each is, where a column does.
     fn take(&mut self, rows: Columns, symbols: &Symbols) -> Result<(), Halt>;
     /// Row groups to encode.
     fn work(&mut self) -> Vec<Work>;
     /// Takes an encoded row group.
-    fn accept(&mut self, place: Place, encoded: Encoded) -> Result<()>;
+    fn accept(&mut self, place: GroupPlace, encoded: Encoded) -> Result<()>;
 }
 
 /// The symbols of some rows.
@@ -44,7 +44,7 @@ pub struct RawBlock {
     pub file: usize,
     /// Lines taken off its front: a header and what stands above it.
     pub head: u64,
-    pub block: Block,
+    pub block: LineBlock,
 }
 
 /// The same with what its lines are.

@@ -3,7 +3,7 @@
 
 use std::io::{Cursor, Read};
 
-use super::blocks::{Block, skip_head};
+use super::blocks::{LineBlock, skip_head};
 use super::bring::{html_to_lines, json_to_lines, utf16_to_utf8};
 use super::parse::Parser;
 use super::sniff::{DateEvidence, Sniffed, fit, header_under, sniff};
@@ -57,7 +57,7 @@ pub fn document(data: &[u8]) {
 fn read_by(layout: &Layout, sample: &[u8], name: &str) {
     let fitted = fit(layout, sample, name);
     header_under(&fitted.layout, sample);
-    let mut block = Block { text: sample.to_vec(), byte: 0 };
+    let mut block = LineBlock { text: sample.to_vec(), byte: 0 };
     skip_head(&mut block, &fitted.layout);
     let scale = Scale { price: fitted.layout.price_decimals, volume: fitted.layout.volume_decimals };
     let parsed = Parser::new(&fitted.layout, scale).block(&block.text);

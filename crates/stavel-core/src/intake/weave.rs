@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use crate::Result;
 use crate::model::{Columns, Field, Micros, Scale, Span};
-use crate::store::{Cursor, Draft, EditionInfo, Encoded, Place, SegmentInfo, Work};
+use crate::store::{Cursor, Draft, EditionInfo, Encoded, GroupPlace, SegmentInfo, Work};
 
 /// Rows gathered before they go to the draft as one piece.
 const GATHER: usize = 32 * 1024;
@@ -19,7 +19,7 @@ const MOST_WORK: usize = 8;
 
 /// What becomes of rows whose time is taken.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Manner {
+pub struct WeaveSettings {
     /// One row for each time.
     pub bars: bool,
     /// New rows take the place of all old ones between the first and the last of them.
@@ -29,9 +29,9 @@ pub struct Manner {
 }
 
 /// What became of the rows. `kept + already + conflicts` is the number of new rows; with
-/// [`Manner::prefer_new`] a conflict is a kept row that took the place of an old one.
+/// [`WeaveSettings::prefer_new`] a conflict is a kept row that took the place of an old one.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Counts {
+pub struct WeaveCounts {
     pub kept: u64,
     pub already: u64,
     /// New bars that were left away because an older one has their time.
@@ -50,11 +50,11 @@ pub struct Weave<'a> {
     open: Option<OldFile>,
     /// New rows at the latest time, held back until it is known that no more follow.
     carry: Columns,
-    manner: Manner,
+    manner: WeaveSettings,
     /// Rows to be written, gathered.
     out: Columns,
     first_new: Option<Micros>,
-    pub counts: Counts,
+    pub counts: WeaveCounts,
     /// New rows that were left away, with their times; the caller takes them.
     pub conflicts: Columns,
     work: Vec<Work>,
@@ -78,7 +78,7 @@ impl<'a> Weave<'a> {
         draft: Draft<'a>,
         edition: Option<EditionInfo>,
         old: Vec<SegmentInfo>,
-        manner: Manner,
+        manner: WeaveSettings,
     ) -> Weave<'a> {
         let empty = Columns::empty(draft.fields(), draft.scale());
         let same = edition.as_ref().is_none_or(|e| e.fields == draft.fields() && e.scale == draft.scale());
@@ -91,7 +91,7 @@ impl<'a> Weave<'a> {
             manner,
             out: empty.clone(),
             first_new: None,
-            counts: Counts::default(),
+            counts: WeaveCounts::default(),
             conflicts: empty,
             work: Vec::new(),
             draft,
@@ -137,7 +137,7 @@ impl<'a> Weave<'a> {
     }
 
     /// Takes an encoded row group.
-    pub fn accept(&mut self, place: Place, encoded: Encoded) -> Result<()> {
+    pub fn accept(&mut self, place: GroupPlace, encoded: Encoded) -> Result<()> {
         self.draft.accept(place, encoded)
     }
 

@@ -17,14 +17,14 @@ pub struct Clock {
     text: Arc<str>,
     zone: Option<Arc<str>>,
     shift: Micros,
-    stretches: Arc<[Stretch]>,
+    stretches: Arc<[OffsetSpan]>,
     /// Clocks that follow, each with the moment from which it holds; empty for a single clock.
     follow: Arc<[(Micros, Clock)]>,
 }
 
 /// A stretch of time with one offset from UTC; it ends where the next begins.
 #[derive(Debug, Clone, Copy)]
-struct Stretch {
+struct OffsetSpan {
     from: Micros,
     offset: Micros,
 }
@@ -90,7 +90,7 @@ impl Walls {
 struct Zone {
     /// The database's own spelling, whatever was typed.
     name: Arc<str>,
-    stretches: Arc<[Stretch]>,
+    stretches: Arc<[OffsetSpan]>,
 }
 
 /// Zones that were looked up, by the name that was asked for: a table is made once for all clocks.
@@ -117,11 +117,11 @@ impl Zone {
         let stamp = |t: Micros| jiff::Timestamp::from_microsecond(t).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
         let offset = |o: jiff::tz::Offset| o.seconds() as Micros * SECOND;
         let mut stretches =
-            vec![Stretch { from: Micros::MIN, offset: offset(tz.to_offset(stamp(EARLIEST))) }];
+            vec![OffsetSpan { from: Micros::MIN, offset: offset(tz.to_offset(stamp(EARLIEST))) }];
         for change in tz.following(stamp(EARLIEST)).take_while(|c| c.timestamp() < stamp(LATEST)) {
             let next = offset(change.offset());
             if stretches.last().is_none_or(|s| s.offset != next) {
-                stretches.push(Stretch { from: change.timestamp().as_microsecond(), offset: next });
+                stretches.push(OffsetSpan { from: change.timestamp().as_microsecond(), offset: next });
             }
         }
         Ok(Zone { name: tz.iana_name().unwrap_or(name).into(), stretches: stretches.into() })
@@ -142,7 +142,7 @@ impl Clock {
             text: text.into(),
             zone: None,
             shift: offset,
-            stretches: Arc::new([Stretch { from: Micros::MIN, offset }]),
+            stretches: Arc::new([OffsetSpan { from: Micros::MIN, offset }]),
             follow: Arc::new([]),
         }
     }
@@ -156,7 +156,7 @@ impl Clock {
         let (text, stretches) = match shift {
             0 => (name.clone(), stretches),
             shift => {
-                let moved = |s: &Stretch| Stretch { offset: s.offset + shift, ..*s };
+                let moved = |s: &OffsetSpan| OffsetSpan { offset: s.offset + shift, ..*s };
                 let text = format!("{name}{}", super::time::length_as_typed(shift));
                 (text.into(), stretches.iter().map(moved).collect())
             }
@@ -167,7 +167,7 @@ impl Clock {
     /// A clock that was changed: `first`, then others, each from a moment on, in order of time.
     pub fn piecewise(first: &Clock, changes: &[(Micros, Clock)]) -> Clock {
         let mut text = first.to_string();
-        let mut stretches: Vec<Stretch> = first.stretches.to_vec();
+        let mut stretches: Vec<OffsetSpan> = first.stretches.to_vec();
         for (from, clock) in changes {
             let date = if from.rem_euclid(DAY) == 0 {
                 super::time::date(from.div_euclid(DAY))
@@ -176,7 +176,7 @@ impl Clock {
             };
             text.push_str(&format!(", from {date} {clock}"));
             stretches.retain(|s| s.from < *from);
-            stretches.push(Stretch { from: *from, offset: clock.offset_at(*from) });
+            stretches.push(OffsetSpan { from: *from, offset: clock.offset_at(*from) });
             stretches.extend(clock.stretches.iter().filter(|s| s.from > *from));
         }
         Clock { text: text.into(), zone: None, shift: 0, stretches: stretches.into(), follow: changes.into() }

@@ -110,12 +110,12 @@ pub struct Instrument {
     pub values: BTreeMap<String, String>,
     /// How each value in force is known; what is inherited is known as it is there.
     pub standings: BTreeMap<String, Standing>,
-    pub sheet: Sheet,
+    pub sheet: SpecSheet,
 }
 
 /// The values in force, typed.
 #[derive(Debug, Clone)]
-pub struct Sheet {
+pub struct SpecSheet {
     pub kind: InstrumentKind,
     pub base: String,
     pub quote: String,
@@ -160,7 +160,7 @@ impl Instrument {
             values.entry(key.to_owned()).or_insert(value);
             standings.entry(key.to_owned()).or_insert(Standing::Assumed);
         }
-        let sheet = Sheet::read(&values)?;
+        let sheet = SpecSheet::read(&values)?;
         Ok(Instrument { name: name.into(), own, values, standings, sheet })
     }
 
@@ -196,11 +196,11 @@ impl Instrument {
     }
 }
 
-impl Sheet {
-    fn read(values: &BTreeMap<String, String>) -> Result<Sheet> {
+impl SpecSheet {
+    fn read(values: &BTreeMap<String, String>) -> Result<SpecSheet> {
         let text = |key: &str| values.get(key).map(String::as_str).unwrap_or_default();
         let decimals = decimals(text("decimals"))?;
-        Ok(Sheet {
+        Ok(SpecSheet {
             kind: text("kind").parse()?,
             base: text("base").into(),
             quote: text("quote").into(),

@@ -30,7 +30,7 @@ pub enum Since1970 {
 #[serde(rename_all = "lowercase")]
 #[derive(strum::IntoStaticStr)]
 #[strum(serialize_all = "lowercase")]
-pub enum Spreads {
+pub enum SpreadUnit {
     /// Units of the last decimal of the prices.
     #[default]
     Points,
@@ -40,7 +40,7 @@ pub enum Spreads {
     Prices,
 }
 
-impl Spreads {
+impl SpreadUnit {
     /// Its word.
     pub fn word(self) -> &'static str {
         self.into()
@@ -179,7 +179,7 @@ pub struct Layout {
     pub numbers: NumberMarks,
     pub columns: Vec<Use>,
     /// What the spreads of the file are written in.
-    pub spreads: Spreads,
+    pub spreads: SpreadUnit,
     pub dates: DateOrder,
     /// How dates and times are written.
     pub marks: Marks,
@@ -200,7 +200,7 @@ pub struct Layout {
 /// A layout as TOML.
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Written {
+struct LayoutToml {
     delimiter: String,
     #[serde(default, skip_serializing_if = "is_zero")]
     skip: usize,
@@ -215,7 +215,7 @@ struct Written {
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     thirty_seconds: bool,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    spreads: Option<Spreads>,
+    spreads: Option<SpreadUnit>,
     columns: Vec<String>,
     dates: DateOrder,
     /// The mark between the parts of a date, `none` for none.
@@ -233,7 +233,7 @@ struct Written {
     clock: Option<Clock>,
 }
 
-impl Written {
+impl LayoutToml {
     /// What differs from the usual marks of the order of dates.
     fn put_marks(&mut self, marks: &Marks) {
         let usual = Marks::usual(self.dates);
@@ -286,7 +286,7 @@ impl Layout {
             comment: None,
             numbers: NumberMarks::PLAIN,
             columns: columns.to_vec(),
-            spreads: Spreads::Points,
+            spreads: SpreadUnit::Points,
             dates: DateOrder::YearFirst,
             marks: Marks::usual(DateOrder::YearFirst),
             price_decimals: 0,
@@ -346,7 +346,7 @@ impl Layout {
         if self.numbers.thirty_seconds {
             about.push("thirty-seconds".into());
         }
-        if self.columns.contains(&Use::Field(Field::Spread)) && self.spreads != Spreads::Points {
+        if self.columns.contains(&Use::Field(Field::Spread)) && self.spreads != SpreadUnit::Points {
             about.push(format!("spreads in {}", self.spreads.word()));
         }
         if self.columns.iter().any(|u| matches!(u, Use::Moment | Use::Date)) {
@@ -361,7 +361,7 @@ impl Layout {
     /// The layout as TOML.
     pub fn to_toml(&self) -> String {
         let mark = |m: u8| m as char;
-        let mut written = Written {
+        let mut written = LayoutToml {
             date_mark: None,
             between: None,
             time_mark: None,
@@ -376,7 +376,7 @@ impl Layout {
             decimal: (self.numbers.decimal != b'.').then_some(mark(self.numbers.decimal)),
             thousands: self.numbers.thousands.map(mark),
             thirty_seconds: self.numbers.thirty_seconds,
-            spreads: (self.spreads != Spreads::Points).then_some(self.spreads),
+            spreads: (self.spreads != SpreadUnit::Points).then_some(self.spreads),
             columns: self.columns.iter().map(Use::written).collect(),
             dates: self.dates,
             clock: self.clock.clone(),
@@ -392,7 +392,7 @@ impl Layout {
     pub fn from_toml(text: &str) -> Result<Layout> {
         let bad =
             |what: String| Error::input(format!("This is no layout: {what}; docs/layouts.md shows one."));
-        let written: Written = toml::from_str(text).map_err(|e| {
+        let written: LayoutToml = toml::from_str(text).map_err(|e| {
             let line = e.span().map_or(1, |s| text[..s.start.min(text.len())].matches('\n').count() + 1);
             bad(format!("line {line}: {}", e.message()))
         })?;
@@ -446,7 +446,7 @@ mod tests {
             skip: 2,
             comment: Some(b'#'),
             numbers: NumberMarks { decimal: b',', thousands: Some(b'.'), thirty_seconds: true },
-            spreads: Spreads::Pips,
+            spreads: SpreadUnit::Pips,
             delimiter: Delimiter::Mark(b';'),
             dates: DateOrder::DayFirst,
             marks: Marks::usual(DateOrder::DayFirst),

@@ -24,13 +24,13 @@ pub struct Unfold {
     is_bars: bool,
     /// The row before, as written and in UTC.
     before: (Micros, Micros),
-    order: Order,
+    order: HourOrder,
     pub doubtful: Doubtful,
 }
 
 /// How the rows of the hour at hand are ordered.
 #[derive(Clone, Copy, PartialEq)]
-enum Order {
+enum HourOrder {
     Unknown,
     InUtc,
     AsWritten,
@@ -40,7 +40,7 @@ impl Unfold {
     /// For a clock (none leaves times as written) and rows of a frame.
     pub fn new(clock: Option<&Clock>, frame: Frame) -> Unfold {
         let walls = clock.filter(|c| **c != Clock::utc()).cloned().map(Walls::new);
-        let (before, order) = ((Micros::MIN, Micros::MIN), Order::Unknown);
+        let (before, order) = ((Micros::MIN, Micros::MIN), HourOrder::Unknown);
         Unfold { walls, is_bars: frame.is_bars(), before, order, doubtful: Doubtful::default() }
     }
 
@@ -55,7 +55,7 @@ impl Unfold {
         let Some(walls) = &mut self.walls else { return (written, true) };
         match walls.read(written) {
             Wall::Once(utc) => {
-                (self.before, self.order) = ((written, utc), Order::Unknown);
+                (self.before, self.order) = ((written, utc), HourOrder::Unknown);
                 (utc, true)
             }
             wall => (self.settle(written, wall), false),
@@ -69,12 +69,12 @@ impl Unfold {
                 self.doubtful.twice += 1;
                 let is_alike = self.is_bars && written == self.before.0;
                 if first < self.before.1 && written < self.before.0 {
-                    self.order = Order::InUtc;
-                } else if is_alike && self.order == Order::Unknown {
-                    self.order = Order::AsWritten;
+                    self.order = HourOrder::InUtc;
+                } else if is_alike && self.order == HourOrder::Unknown {
+                    self.order = HourOrder::AsWritten;
                 }
                 let is_second = match self.order {
-                    Order::AsWritten => is_alike,
+                    HourOrder::AsWritten => is_alike,
                     _ => first < self.before.1,
                 };
                 if is_second { second } else { first }

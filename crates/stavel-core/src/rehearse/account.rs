@@ -2,8 +2,8 @@
 
 use rust_decimal::Decimal;
 
-use super::tape::Quote;
-use crate::model::instrument::Sheet;
+use super::tape::TradeQuote;
+use crate::model::instrument::SpecSheet;
 use crate::model::price::scaled;
 use crate::model::time::{rfc3339, wall, weekday};
 use crate::model::{Instrument, Micros, Standing};
@@ -11,7 +11,7 @@ use crate::model::{Instrument, Micros, Standing};
 /// The sheet to count money by, and whether it counts points only: what a step of a good's price is worth differs for
 /// every contract, so where nobody has said it a lot earns a point for a point, and costs in money are left out. A
 /// lot of a pair of currencies is usually 100,000 of the first, which is assumed and told.
-pub fn money_sheet(instrument: &Instrument, decimals: u8) -> (Sheet, bool) {
+pub fn money_sheet(instrument: &Instrument, decimals: u8) -> (SpecSheet, bool) {
     let is_known = |key: &str| instrument.standing(key) != Standing::Assumed;
     let is_pair = instrument.values.get("kind").is_some_and(|k| k == "forex");
     let mut sheet = instrument.sheet.clone();
@@ -48,7 +48,7 @@ pub struct Deal {
 
 /// A position and what was earned so far, in the instrument's quote currency.
 pub struct Account {
-    sheet: Sheet,
+    sheet: SpecSheet,
     decimals: u8,
     /// Hundredths of a lot; below zero for short.
     position: i64,
@@ -63,7 +63,7 @@ pub struct Account {
 
 impl Account {
     /// An empty account for an instrument whose prices have so many decimals.
-    pub fn new(sheet: Sheet, decimals: u8) -> Account {
+    pub fn new(sheet: SpecSheet, decimals: u8) -> Account {
         Account {
             sheet,
             decimals,
@@ -78,7 +78,7 @@ impl Account {
     }
 
     /// The sheet that money is counted by.
-    pub fn sheet(&self) -> &Sheet {
+    pub fn sheet(&self) -> &SpecSheet {
         &self.sheet
     }
 
@@ -113,7 +113,7 @@ impl Account {
     }
 
     /// What closing the position at a quote would earn, before commission.
-    pub fn open_profit(&self, quote: &Quote) -> Decimal {
+    pub fn open_profit(&self, quote: &TradeQuote) -> Decimal {
         let exit = if self.position > 0 { quote.bid } else { quote.ask };
         self.money(exit as i128 * self.position as i128 - self.cost)
     }
@@ -148,7 +148,7 @@ impl Account {
     }
 
     /// Deals at the market: buys at the ask, sells at the bid.
-    pub fn deal(&mut self, direction: Direction, hundredths: i64, quote: &Quote) -> Deal {
+    pub fn deal(&mut self, direction: Direction, hundredths: i64, quote: &TradeQuote) -> Deal {
         let (signed, price) = match direction {
             Direction::Buy => (hundredths, quote.ask),
             Direction::Sell => (-hundredths, quote.bid),
@@ -226,8 +226,8 @@ mod tests {
         )
     }
 
-    fn quote(time: &str, bid: i64) -> Quote {
-        Quote { time: parse(time).unwrap(), bid, ask: bid + 18 }
+    fn quote(time: &str, bid: i64) -> TradeQuote {
+        TradeQuote { time: parse(time).unwrap(), bid, ask: bid + 18 }
     }
 
     #[test]

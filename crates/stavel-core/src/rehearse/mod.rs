@@ -9,6 +9,6 @@ mod spreads;
 mod tape;
 
 pub use account::{Account, Deal, Direction, money, money_sheet};
-pub use script::{Outcome, Played, ScriptOrder, orders_in, read_orders, run_orders};
+pub use script::{Played, ScriptOrder, ScriptOutcome, orders_in, read_orders, run_orders};
 pub use spreads::{SpreadFrom, SpreadRule, SpreadsUsed};
-pub use tape::{Landing, Quote, Tape};
+pub use tape::{FillPrice, Tape, TradeQuote};

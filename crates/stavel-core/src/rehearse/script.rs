@@ -10,7 +10,7 @@ use super::tape::Tape;
 use crate::job::Job;
 use crate::model::price::{parse_scaled, scaled};
 use crate::model::time::{self, HOUR, MINUTE, length_in_words, rfc3339, wall};
-use crate::model::{Columns, Frame, Micros, instrument::Sheet};
+use crate::model::{Columns, Frame, Micros, instrument::SpecSheet};
 use crate::{Error, Result};
 
 /// A market order to be given at a time.
@@ -23,10 +23,10 @@ pub struct ScriptOrder {
 }
 
 /// How a scripted rehearsal ended.
-pub struct Outcome {
+pub struct ScriptOutcome {
     pub account: Account,
     pub quotes: u64,
-    pub last: super::Quote,
+    pub last: super::TradeQuote,
     pub spreads: SpreadsUsed,
     /// Orders that were not filled.
     pub unfilled: usize,
@@ -39,7 +39,7 @@ const PATIENCE: Micros = HOUR;
 /// A wait longer than this, or than a bar, is told.
 const PROMPT: Micros = MINUTE;
 
-impl Outcome {
+impl ScriptOutcome {
     /// Fills, P&L and journal.
     pub fn to_json(&self) -> serde_json::Value {
         let a = &self.account;
@@ -138,9 +138,9 @@ pub fn run_orders(
     rows: impl Iterator<Item = Result<Columns>>,
     played: &Played,
     orders: &[ScriptOrder],
-    sheet: Sheet,
+    sheet: SpecSheet,
     job: &Job,
-) -> Result<Outcome> {
+) -> Result<ScriptOutcome> {
     let mut account = Account::new(sheet, played.decimals);
     let mut waiting = orders.iter().peekable();
     let (mut quotes, mut last) = (0, None);
@@ -187,5 +187,5 @@ pub fn run_orders(
         unfilled += 1;
         remarks.push(format!("the order of {} is not filled: the rows end before it", wall(order.time)));
     }
-    Ok(Outcome { account, quotes, last, spreads, unfilled, remarks })
+    Ok(ScriptOutcome { account, quotes, last, spreads, unfilled, remarks })
 }

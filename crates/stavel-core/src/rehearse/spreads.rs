@@ -1,7 +1,7 @@
 //! The spread of rows that do not say theirs: one rule, wherever a history is played.
 
 use crate::hour_spreads::{HourSpreads, SpreadCounter};
-use crate::model::instrument::Sheet;
+use crate::model::instrument::SpecSheet;
 use crate::model::{Clock, Field, Micros, Span};
 use crate::store::{SeriesInfo, Shelf};
 use crate::{Advice, Error, Result};
@@ -44,7 +44,7 @@ impl SpreadRule {
     ///
     /// # Errors
     /// Where they cannot be read.
-    pub fn of(shelf: &Shelf, info: &SeriesInfo, sheet: &Sheet) -> Result<SpreadRule> {
+    pub fn of(shelf: &Shelf, info: &SeriesInfo, sheet: &SpecSheet) -> Result<SpreadRule> {
         let edition = &info.edition;
         let wall = &sheet.session.clock;
         let mut counter = SpreadCounter::new(wall);

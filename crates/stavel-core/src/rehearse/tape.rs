@@ -7,7 +7,7 @@ use crate::{Error, Result};
 
 /// What could be traded at a moment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Quote {
+pub struct TradeQuote {
     pub time: Micros,
     /// In points.
     pub bid: i64,
@@ -16,7 +16,7 @@ pub struct Quote {
 
 /// Where a jump ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Landing {
+pub enum FillPrice {
     /// At a quote, this time at or just after the moment asked for.
     At(Micros),
     /// There is nothing to play near the moment; the nearest time with data is this.
@@ -36,7 +36,7 @@ pub struct Tape {
     /// The row of the next quote, and whether that is a bar's close.
     row: usize,
     closes: bool,
-    now: Option<Quote>,
+    now: Option<TradeQuote>,
 }
 
 impl Tape {
@@ -111,7 +111,7 @@ impl Tape {
         }
     }
 
-    fn quote(&self) -> (Quote, SpreadFrom) {
+    fn quote(&self) -> (TradeQuote, SpreadFrom) {
         let (row, time) = (self.row, self.time());
         let value = |field: Field| self.rows.cells(field).get(row);
         let price = match self.is_bar(row) {
@@ -123,7 +123,7 @@ impl Tape {
             Some(own) => (own, SpreadFrom::Rows),
             None => self.spreads.at(time).unwrap_or((0, SpreadFrom::Rows)),
         };
-        (Quote { time, bid, ask: bid + spread }, from)
+        (TradeQuote { time, bid, ask: bid + spread }, from)
     }
 
     /// The span the tape covers.
@@ -133,7 +133,7 @@ impl Tape {
     }
 
     /// The quote now: the last one played.
-    pub fn now(&self) -> Option<Quote> {
+    pub fn now(&self) -> Option<TradeQuote> {
         self.now
     }
 
@@ -143,7 +143,7 @@ impl Tape {
     }
 
     /// Plays the next quote.
-    pub fn step(&mut self) -> Option<Quote> {
+    pub fn step(&mut self) -> Option<TradeQuote> {
         if self.row == self.rows.len() {
             return None;
         }
@@ -165,7 +165,7 @@ impl Tape {
     }
 
     /// Plays every quote up to and with a moment.
-    pub fn play_to(&mut self, until: Micros, mut with: impl FnMut(Quote)) {
+    pub fn play_to(&mut self, until: Micros, mut with: impl FnMut(TradeQuote)) {
         while self.next_time().is_some_and(|t| t <= until) {
             if let Some(quote) = self.step() {
                 with(quote);
@@ -185,42 +185,42 @@ impl Tape {
 
     /// Jumps so that the next quote is the first at or after `to`. Where none follows within a week (a
     /// weekend and holidays may lie between), nothing moves and the nearest time with data is named.
-    pub fn jump(&mut self, to: Micros) -> Landing {
+    pub fn jump(&mut self, to: Micros) -> FillPrice {
         let row = self.rows.time.partition_point(|&t| t < to);
         let before = row.checked_sub(1).map(|i| self.rows.time[i]);
         match self.rows.time.get(row) {
             Some(&t) if t - to <= 7 * DAY => {
                 self.go_to(row);
-                Landing::At(t)
+                FillPrice::At(t)
             }
             after => {
                 let nearest = [before, after.copied()].into_iter().flatten().min_by_key(|t| (t - to).abs());
-                Landing::Nothing { nearest: nearest.unwrap_or(to) }
+                FillPrice::Nothing { nearest: nearest.unwrap_or(to) }
             }
         }
     }
 
     /// Jumps to the next opening of the session after now.
-    pub fn next_session(&mut self, session: &Session) -> Landing {
+    pub fn next_session(&mut self, session: &Session) -> FillPrice {
         let now = self.now().map_or(self.span().from, |q| q.time);
         let openings = session.open_spans(Span::new(now, now + 15 * DAY));
         match openings.iter().map(|s| s.from).find(|&from| from > now) {
             Some(opening) => self.jump(opening),
-            None => Landing::Nothing { nearest: now },
+            None => FillPrice::Nothing { nearest: now },
         }
     }
 
     /// Jumps to the first quote of the next session day that has data.
-    pub fn next_day(&mut self, session: &Session) -> Landing {
+    pub fn next_day(&mut self, session: &Session) -> FillPrice {
         let now = self.now().map_or(self.span().from, |q| q.time);
         let tomorrow = session.day_span(session.clock.day_of(now)).to;
         let row = self.rows.time.partition_point(|&t| t < tomorrow);
         match self.rows.time.get(row).copied() {
             Some(t) => {
                 self.go_to(row);
-                Landing::At(t)
+                FillPrice::At(t)
             }
-            None => Landing::Nothing { nearest: self.rows.time[self.rows.len() - 1] },
+            None => FillPrice::Nothing { nearest: self.rows.time[self.rows.len() - 1] },
         }
     }
 }
@@ -259,9 +259,9 @@ mod tests {
     fn a_bar_is_its_open_and_then_its_close() {
         let mut tape = tape();
         let start = tape.span().from;
-        assert_eq!(tape.step(), Some(Quote { time: start, bid: 10, ask: 13 }));
+        assert_eq!(tape.step(), Some(TradeQuote { time: start, bid: 10, ask: 13 }));
         assert_eq!(tape.played(), 0);
-        assert_eq!(tape.step(), Some(Quote { time: start + 59 * SECOND, bid: 12, ask: 15 }));
+        assert_eq!(tape.step(), Some(TradeQuote { time: start + 59 * SECOND, bid: 12, ask: 15 }));
         assert_eq!(tape.played(), 1);
         assert_eq!(tape.step().unwrap().ask, 24, "an unknown spread is the usual one of its hour");
         let mut seen = 0;
@@ -292,17 +292,17 @@ mod tests {
     fn jumps_land_or_name_the_nearest_data() {
         let mut tape = tape();
         let start = tape.span().from;
-        assert_eq!(tape.jump(start + MINUTE - 1), Landing::At(start + MINUTE));
+        assert_eq!(tape.jump(start + MINUTE - 1), FillPrice::At(start + MINUTE));
         assert_eq!(tape.now().unwrap().bid, 20);
-        assert_eq!(tape.jump(start + 10 * DAY), Landing::Nothing { nearest: start + 2 * MINUTE });
+        assert_eq!(tape.jump(start + 10 * DAY), FillPrice::Nothing { nearest: start + 2 * MINUTE });
         assert_eq!(tape.now().unwrap().bid, 20, "nothing moved");
-        assert_eq!(tape.jump(start + 60 * DAY), Landing::Nothing { nearest: start + 30 * DAY });
+        assert_eq!(tape.jump(start + 60 * DAY), FillPrice::Nothing { nearest: start + 30 * DAY });
         let session = Session {
             week: "mon-fri 08:00-17:00 Europe/Oslo".parse().unwrap(),
             clock: "Europe/Oslo".parse().unwrap(),
             holidays: vec![],
         };
-        assert_eq!(tape.next_day(&session), Landing::At(start + 30 * DAY));
-        assert!(matches!(tape.next_session(&session), Landing::Nothing { .. }));
+        assert_eq!(tape.next_day(&session), FillPrice::At(start + 30 * DAY));
+        assert!(matches!(tape.next_session(&session), FillPrice::Nothing { .. }));
     }
 }

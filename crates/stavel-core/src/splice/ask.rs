@@ -1,14 +1,14 @@
 //! How series are to be joined: what a person says, and what is kept of it with a joined series.
 
-use super::{Level, Rule};
+use super::{Level, SpliceRule};
 use crate::model::{Made, SeriesName};
 use crate::store::SeriesInfo;
 use crate::{Error, Result};
 
 /// How series are to be joined.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Ask {
-    pub rule: Rule,
+pub struct SpliceWishes {
+    pub rule: SpliceRule,
     pub level: Level,
     /// Put the first source's spread by hour of the week on rows that do not know theirs.
     pub carry_spread: bool,
@@ -18,10 +18,10 @@ pub struct Ask {
     pub anew: bool,
 }
 
-impl Ask {
+impl SpliceWishes {
     /// By a rule, prices and spreads as they are.
-    pub fn by(rule: Rule) -> Ask {
-        Ask { rule, level: Level::None, carry_spread: false, layered: false, anew: false }
+    pub fn by(rule: SpliceRule) -> SpliceWishes {
+        SpliceWishes { rule, level: Level::None, carry_spread: false, layered: false, anew: false }
     }
 }
 
@@ -29,7 +29,7 @@ impl Ask {
 ///
 /// # Errors
 /// Where it was not joined, or was changed since.
-pub fn ask_of(info: &SeriesInfo) -> Result<(Vec<SeriesName>, Ask)> {
+pub fn ask_of(info: &SeriesInfo) -> Result<(Vec<SeriesName>, SpliceWishes)> {
     let provenance = &info.edition.provenance;
     let Made::Splice(joining) = &provenance.made else {
         return Err(Error::input(format!(
@@ -39,7 +39,7 @@ pub fn ask_of(info: &SeriesInfo) -> Result<(Vec<SeriesName>, Ask)> {
             info.name.source
         )));
     };
-    let ask = Ask {
+    let ask = SpliceWishes {
         rule: joining.rule.parse()?,
         level: joining.level.parse()?,
         carry_spread: joining.carry_spread,

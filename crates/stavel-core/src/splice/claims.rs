@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::Rule;
+use super::SpliceRule;
 use crate::model::time::{civil_from_days, days_from_civil};
 use crate::model::{Session, Span};
 
@@ -10,11 +10,16 @@ use crate::model::{Session, Span};
 pub type MonthGrades = BTreeMap<(i64, i64), f64>;
 
 /// The spans each source may serve, in order; sources in order of precedence, each with the span from its first
-/// row to the end of its last. Only under [`Rule::Holes`] do claims of two sources overlap: there the later one
+/// row to the end of its last. Only under [`SpliceRule::Holes`] do claims of two sources overlap: there the later one
 /// serves what those before it leave empty.
 ///
-/// `grades` are looked at for [`Rule::Grade`] only: one for each source, by months of session days.
-pub fn claims(rule: &Rule, reaches: &[Span], grades: &[MonthGrades], session: &Session) -> Vec<Vec<Span>> {
+/// `grades` are looked at for [`SpliceRule::Grade`] only: one for each source, by months of session days.
+pub fn claims(
+    rule: &SpliceRule,
+    reaches: &[Span],
+    grades: &[MonthGrades],
+    session: &Session,
+) -> Vec<Vec<Span>> {
     let before = |s: usize| covered(&reaches[..s]);
     let free = |s: usize| Span::outside(&before(s));
     let whole = Span::new(
@@ -22,19 +27,19 @@ pub fn claims(rule: &Rule, reaches: &[Span], grades: &[MonthGrades], session: &S
         reaches.iter().map(|r| r.to).max().unwrap_or_default(),
     );
     let all: Vec<Vec<Span>> = match rule {
-        Rule::Span => (0..reaches.len()).map(free).collect(),
-        Rule::Holes => {
+        SpliceRule::Span => (0..reaches.len()).map(free).collect(),
+        SpliceRule::Holes => {
             let open = session.open_spans(whole);
             (0..reaches.len()).map(|s| if s == 0 { vec![whole] } else { united(free(s), &open) }).collect()
         }
-        Rule::Cut(at) => {
+        SpliceRule::Cut(at) => {
             let later = vec![Span::new(*at, whole.to.max(*at))];
             let rest = |s: usize| {
                 Span::shared(&[Span::new(whole.from, *at)], &Span::outside(&covered(&reaches[1..s])))
             };
             std::iter::once(later).chain((1..reaches.len()).map(rest)).collect()
         }
-        Rule::Hours(week) => {
+        SpliceRule::Hours(week) => {
             let week = Session { week: week.clone(), ..session.clone() };
             let inside = week.open_spans(whole);
             let beside = |hours: Vec<Span>, other: Option<&Span>| {
@@ -44,13 +49,13 @@ pub fn claims(rule: &Rule, reaches: &[Span], grades: &[MonthGrades], session: &S
             let second = beside(Span::outside(&inside), reaches.first());
             [first, second].into_iter().chain((2..reaches.len()).map(free)).collect()
         }
-        Rule::Grade => by_grade(reaches, grades, session, whole),
+        SpliceRule::Grade => by_grade(reaches, grades, session, whole),
     };
     all.iter().zip(reaches).map(|(spans, reach)| Span::shared(spans, &[*reach])).collect()
 }
 
 /// Each month of session days goes to the source with the best grade in it, of equals to the first. A month
-/// that nobody graded is served as by [`Rule::Span`].
+/// that nobody graded is served as by [`SpliceRule::Span`].
 fn by_grade(reaches: &[Span], grades: &[MonthGrades], session: &Session, whole: Span) -> Vec<Vec<Span>> {
     let mut best: BTreeMap<(i64, i64), (f64, usize)> = BTreeMap::new();
     for (s, months) in grades.iter().enumerate() {

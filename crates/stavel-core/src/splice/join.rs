@@ -1,7 +1,7 @@
 //! Joining: the rows of several sources, each from the time it may serve, as one stream in order.
 
-use super::dress::Dress;
-use super::source::{Pieces, Source};
+use super::row_adapter::RowAdapter;
+use super::source::{RowPieces, Source};
 use crate::hour_spreads::HourSpreads;
 use crate::model::{Clock, Columns, Field, Micros, Scale, Span};
 use crate::store::{Cursor, ahead};
@@ -11,7 +11,7 @@ use crate::{Error, Result};
 const BLOCK: usize = 32 * 1024;
 
 /// Rows of a joined history that follow each other.
-pub struct Block {
+pub struct JoinedRows {
     pub rows: Columns,
     /// Runs of rows of one source: the source and how many.
     pub runs: Vec<(usize, usize)>,
@@ -20,7 +20,7 @@ pub struct Block {
 }
 
 /// What rows are to be joined.
-pub struct Wanted<'a> {
+pub struct JoinedSpan<'a> {
     pub fields: &'a [Field],
     pub scale: Scale,
     /// Rows before and after it are left out.
@@ -35,27 +35,28 @@ pub struct Join {
     cell: Micros,
     fields: Vec<Field>,
     scale: Scale,
-    block: Block,
+    block: JoinedRows,
     /// A run that was taken and not yet copied: the source, and its rows in the piece of its cursor.
     pending: Option<(usize, std::ops::Range<usize>)>,
     spreads: Option<(HourSpreads, Clock)>,
 }
 
 impl Join {
-    /// Begins to read. `claims` are the spans each source may serve; `dresses` bring its rows into one form.
+    /// Begins to read. `claims` are the spans each source may serve; `adapters` bring its rows into one form.
     pub fn begin(
         sources: &[Source],
         claims: &[Vec<Span>],
-        dresses: &[Dress],
-        wanted: &Wanted<'_>,
+        adapters: &[RowAdapter],
+        wanted: &JoinedSpan<'_>,
     ) -> Result<Join> {
         let cursors = sources
             .iter()
-            .zip(claims.iter().zip(dresses))
-            .map(|(source, (spans, dress))| Claimed::begin(source, spans, dress.clone(), wanted))
+            .zip(claims.iter().zip(adapters))
+            .map(|(source, (spans, adapter))| Claimed::begin(source, spans, adapter.clone(), wanted))
             .collect::<Result<_>>()?;
         let (fields, scale) = (wanted.fields.to_vec(), wanted.scale);
-        let block = Block { rows: Columns::with_room(&fields, scale, BLOCK), runs: Vec::new(), carried: 0 };
+        let block =
+            JoinedRows { rows: Columns::with_room(&fields, scale, BLOCK), runs: Vec::new(), carried: 0 };
         Ok(Join { cursors, cell: wanted.cell, fields, scale, block, pending: None, spreads: None })
     }
 
@@ -65,7 +66,7 @@ impl Join {
         self
     }
 
-    fn step(&mut self) -> Result<Option<Block>> {
+    fn step(&mut self) -> Result<Option<JoinedRows>> {
         while self.block.rows.len() < BLOCK {
             let Some((s, time)) = self.earliest()? else { break };
             if self.is_taken(s, time) {
@@ -83,7 +84,7 @@ impl Join {
             return Ok(None);
         }
         let rows = Columns::with_room(&self.fields, self.scale, BLOCK);
-        let empty = Block { rows, runs: Vec::new(), carried: 0 };
+        let empty = JoinedRows { rows, runs: Vec::new(), carried: 0 };
         let mut block = std::mem::replace(&mut self.block, empty);
         if let Some((spreads, wall)) = &self.spreads {
             let mut from = 0;
@@ -191,7 +192,7 @@ impl Join {
 }
 
 impl Iterator for Join {
-    type Item = Result<Block>;
+    type Item = Result<JoinedRows>;
     fn next(&mut self) -> Option<Self::Item> {
         self.step().transpose()
     }
@@ -199,7 +200,7 @@ impl Iterator for Join {
 
 /// The rows of one source that lie in its claims.
 struct Claimed {
-    rows: Cursor<Pieces>,
+    rows: Cursor<RowPieces>,
     claims: Vec<Span>,
     claim: usize,
     /// Where, in the piece at hand, the rows of the claim end.
@@ -211,12 +212,17 @@ struct Claimed {
 }
 
 impl Claimed {
-    fn begin(source: &Source, spans: &[Span], dress: Dress, wanted: &Wanted<'_>) -> Result<Claimed> {
+    fn begin(
+        source: &Source,
+        spans: &[Span],
+        adapter: RowAdapter,
+        wanted: &JoinedSpan<'_>,
+    ) -> Result<Claimed> {
         let claims = Span::shared(spans, &[wanted.span]);
-        let pieces: Pieces = match (claims.first(), claims.last()) {
+        let pieces: RowPieces = match (claims.first(), claims.last()) {
             (Some(first), Some(last)) => {
                 let pieces = source.pieces(wanted.fields, Span::new(first.from, last.to))?;
-                Box::new(ahead(pieces.map(move |piece| in_order(dress.put_on(piece?)))))
+                Box::new(ahead(pieces.map(move |piece| in_order(adapter.adapt(piece?)))))
             }
             _ => Box::new(std::iter::empty()),
         };

@@ -1,26 +1,29 @@
 //! Levels: how far apart sources lie, and which side of the market that is.
 
-use super::dress::Dress;
 use super::level_gap::{LevelGap, SideGuess};
+use super::row_adapter::RowAdapter;
 use super::{Overlap, Source};
 use crate::Result;
-use crate::counts::Counts;
+use crate::counts::Frequencies;
 use crate::model::time::{civil_from_days, day_of};
 use crate::model::{Columns, Field, present};
 use crate::stats::Correlation;
 use crate::store::{Cursor, ahead};
 
-/// Holds two sources, each in its dress, against each other at the times both have a bar (ticks count as
+/// Holds two sources, each in its adapter, against each other at the times both have a bar (ticks count as
 /// minutes): how they agree, and how far the second lies above the first. None where they share no time.
 ///
 /// # Errors
 /// Where one of them cannot be read.
-pub fn measure(first: (&Source, &Dress), second: (&Source, &Dress)) -> Result<Option<(Overlap, LevelGap)>> {
+pub fn measure(
+    first: (&Source, &RowAdapter),
+    second: (&Source, &RowAdapter),
+) -> Result<Option<(Overlap, LevelGap)>> {
     let Some(span) = first.0.span.overlap(&second.0.span) else { return Ok(None) };
-    let mut meeting = Meeting::default();
-    let read = |(source, dress): (&Source, &Dress)| -> Result<_> {
-        let (pieces, dress) = (source.bars(&[Field::Close, Field::Spread], span)?, dress.clone());
-        Ok(Cursor::new(ahead(pieces.map(move |rows| Ok(dress.put_on(rows?))))))
+    let mut meeting = LevelsAtMeeting::default();
+    let read = |(source, adapter): (&Source, &RowAdapter)| -> Result<_> {
+        let (pieces, adapter) = (source.bars(&[Field::Close, Field::Spread], span)?, adapter.clone());
+        Ok(Cursor::new(ahead(pieces.map(move |rows| Ok(adapter.adapt(rows?))))))
     };
     let (mut a, mut b) = (read(first)?, read(second)?);
     while let (Some(x), Some(y)) = (next_bar(&mut a)?, next_bar(&mut b)?) {
@@ -34,7 +37,7 @@ pub fn measure(first: (&Source, &Dress), second: (&Source, &Dress)) -> Result<Op
 }
 
 /// One bar of a source that has a close.
-struct Bar {
+struct CloseAndSpread {
     time: i64,
     close: i64,
     spread: Option<i64>,
@@ -42,12 +45,12 @@ struct Bar {
 
 /// The next bar that has a close, out of closes and spreads.
 #[inline]
-fn next_bar<I: Iterator<Item = Result<Columns>>>(rows: &mut Cursor<I>) -> Result<Option<Bar>> {
+fn next_bar<I: Iterator<Item = Result<Columns>>>(rows: &mut Cursor<I>) -> Result<Option<CloseAndSpread>> {
     while let Some(time) = rows.time()? {
         let at = rows.at();
         let [close, spread] = [0, 1].map(|column: usize| present(rows.rows().data[column][at]));
         match close {
-            Some(close) => return Ok(Some(Bar { time, close, spread })),
+            Some(close) => return Ok(Some(CloseAndSpread { time, close, spread })),
             None => rows.pass(1),
         }
     }
@@ -59,9 +62,9 @@ const RATIOS: usize = 1 << 20;
 
 /// What is gathered where two sources meet.
 #[derive(Default)]
-struct Meeting {
-    differences: Counts,
-    month: Option<((i64, i64), Counts)>,
+struct LevelsAtMeeting {
+    differences: Frequencies,
+    month: Option<((i64, i64), Frequencies)>,
     months: Vec<((i64, i64), i64)>,
     /// The day looked at, and its month.
     day: Option<(i64, (i64, i64))>,
@@ -71,12 +74,12 @@ struct Meeting {
     left: usize,
     before: Option<(i64, i64)>,
     changes: Correlation,
-    spreads: [Counts; 2],
+    spreads: [Frequencies; 2],
 }
 
-impl Meeting {
+impl LevelsAtMeeting {
     #[inline]
-    fn add(&mut self, x: &Bar, y: &Bar) {
+    fn add(&mut self, x: &CloseAndSpread, y: &CloseAndSpread) {
         let apart = y.close - x.close;
         let day = day_of(x.time);
         let month = match self.day {
@@ -91,7 +94,7 @@ impl Meeting {
             Some((m, counts)) if *m == month => counts.add(apart, 1),
             _ => {
                 self.end_month();
-                let mut counts = Counts::default();
+                let mut counts = Frequencies::default();
                 counts.add(apart, 1);
                 self.month = Some((month, counts));
             }
@@ -146,7 +149,7 @@ impl Meeting {
         let middle = self.ratios.len() / 2;
         let ratio = *self.ratios.select_nth_unstable_by(middle, f64::total_cmp).1;
         let median = overlap.median_diff;
-        let spread = self.spreads.iter().find(|s| s.total() > 0).map(Counts::median);
+        let spread = self.spreads.iter().find(|s| s.total() > 0).map(Frequencies::median);
         let side = spread.filter(|s| *s >= 3).and_then(|s| side_of(median, s));
         Some((overlap, LevelGap { median, ratio, months: self.months, side }))
     }

@@ -1,32 +1,32 @@
 //! Splice: several sources of one instrument merged into one history.
 //!
-//! A [`Rule`] gives each [`Source`] the spans of time it may serve (its *claims*). A [`Plan`] reads the sources
+//! A [`SpliceRule`] gives each [`Source`] the spans of time it may serve (its *claims*). A [`SplicePlan`] reads the sources
 //! side by side and lets their rows through in order, block by block; nothing is held but the blocks at hand.
 
 mod ask;
 mod claims;
-mod dress;
 mod join;
 mod level;
 mod level_gap;
 mod on_shelf;
 mod plan;
 mod refresh;
+mod row_adapter;
 mod rule;
 mod seams;
 mod source;
 mod survey;
 
-pub use ask::{Ask, ask_of};
+pub use ask::{SpliceWishes, ask_of};
 pub use claims::{MonthGrades, claims};
-pub use dress::Dress;
-pub use join::{Block, Join};
+pub use join::{Join, JoinedRows};
 pub use level::measure;
 pub use level_gap::{LevelGap, SideGuess, set_level};
 pub use on_shelf::{Prepared, SplicedSeries, prepare, splice_series};
-pub use plan::{How, Plan, Trial};
-pub use rule::{Level, Rule};
-pub use seams::Judged;
+pub use plan::{CutTrial, JoinSettings, SplicePlan};
+pub use row_adapter::RowAdapter;
+pub use rule::{Level, SpliceRule};
+pub use seams::JudgedSeam;
 pub use source::Source;
 pub use survey::Survey;
 
@@ -34,7 +34,7 @@ use crate::model::Micros;
 
 /// A run of rows from one source.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Piece {
+pub struct OwnedSpan {
     /// From its first row to its last.
     pub from: Micros,
     pub to: Micros,
@@ -75,10 +75,10 @@ pub struct Overlap {
 #[derive(Debug, Clone)]
 pub struct Spliced {
     pub rows: u64,
-    pub pieces: Vec<Piece>,
+    pub pieces: Vec<OwnedSpan>,
     pub seams: Vec<Seam>,
     /// What is to be said of the first seams.
-    pub judged: Vec<Judged>,
+    pub judged: Vec<JudgedSeam>,
     /// The usual step from a close to the next open, in points (median of sizes).
     pub usual_step: i64,
     /// Points an hour of rows moves from close to close, in the mean.

@@ -1,12 +1,12 @@
 //! Splicing on the shelf.
 
-use super::ask::Ask;
+use super::ask::SpliceWishes;
 use super::level::measure;
 use super::level_gap::LevelGap;
-use super::plan::{How, Plan};
-use super::refresh::{Basis, basis};
+use super::plan::{JoinSettings, SplicePlan};
+use super::refresh::{KeptPart, basis};
 use super::survey::Survey;
-use super::{Level, MonthGrades, Overlap, Rule, Source, Spliced};
+use super::{Level, MonthGrades, Overlap, Source, SpliceRule, Spliced};
 use crate::check::{Severity, check_series};
 use crate::hour_spreads::{HourSpreads, SpreadCounter};
 use crate::job::Job;
@@ -26,7 +26,7 @@ const SAME_RATIO: f64 = 1e-7;
 
 /// A splice that is ready to be read.
 pub struct Prepared {
-    pub plan: Plan,
+    pub plan: SplicePlan,
     /// The first source's name at the frame of the result.
     pub like: SeriesName,
     /// Between the first two sources, levels mended; all 0 where they share no time.
@@ -65,14 +65,20 @@ pub struct SplicedSeries {
 /// # Errors
 /// Where a series is afloat, of another instrument, or at a frame that does not fit; where a level is wanted
 /// of series that share no time, or spreads of one that knows none.
-pub fn prepare(shelf: &Shelf, names: &[SeriesName], into: &str, ask: &Ask, job: &Job) -> Result<Prepared> {
+pub fn prepare(
+    shelf: &Shelf,
+    names: &[SeriesName],
+    into: &str,
+    ask: &SpliceWishes,
+    job: &Job,
+) -> Result<Prepared> {
     let infos = fitting(shelf, names)?;
     let frame = frame_of(names, ask)?;
     let like = names[0].with_frame(if ask.layered { Frame::Ticks } else { frame });
     let instrument = shelf.instrument(&names[0].instrument)?;
     let session = instrument.sheet.session.clone();
     let grades = match ask.rule {
-        Rule::Grade => {
+        SpliceRule::Grade => {
             names.iter().map(|n| grades_of(shelf, n, &session.clock, job)).collect::<Result<_>>()?
         }
         _ => Vec::new(),
@@ -85,7 +91,8 @@ pub fn prepare(shelf: &Shelf, names: &[SeriesName], into: &str, ask: &Ask, job: 
             Source::stored(shelf, info, framed, &session)
         })
         .collect::<Result<_>>()?;
-    let mut plan = Plan::new(sources, &How { rule: &ask.rule, grades: &grades, session: &session })?;
+    let mut plan =
+        SplicePlan::new(sources, &JoinSettings { rule: &ask.rule, grades: &grades, session: &session })?;
     let before = shelf.current_own(&like.with_source(into))?;
     let older = before.as_ref().filter(|_| !ask.anew).and_then(|b| Measured::of(b, names, ask, plan.scale));
     let (overlap, gaps) = bring_to_level(&mut plan, names, ask.level, older.as_ref())?;
@@ -117,17 +124,17 @@ pub fn prepare(shelf: &Shelf, names: &[SeriesName], into: &str, ask: &Ask, job: 
 }
 
 /// Median distance in points, and ratio, of a later source; none where it shares no time with the first.
-type Gap = Option<(i64, f64)>;
+type MeasuredLevel = Option<(i64, f64)>;
 
 /// Levels and spreads that were measured for a splice, in points of its result.
 #[derive(Debug, Clone, PartialEq)]
 struct Measured {
-    gaps: Option<Vec<Gap>>,
+    gaps: Option<Vec<MeasuredLevel>>,
     spreads: Option<Vec<Option<i64>>>,
 }
 
 impl Measured {
-    fn now(gaps: &[Option<LevelGap>], plan: &Plan, ask: &Ask) -> Measured {
+    fn now(gaps: &[Option<LevelGap>], plan: &SplicePlan, ask: &SpliceWishes) -> Measured {
         let mended = |gap: &Option<LevelGap>| gap.as_ref().map(|g| (g.median, g.ratio));
         Measured {
             gaps: (ask.level != Level::None).then(|| gaps.iter().map(mended).collect()),
@@ -137,14 +144,14 @@ impl Measured {
 
     /// What an edition was joined with, if it was joined of these series in this way; finer prices have finer
     /// points.
-    fn of(before: &SeriesInfo, names: &[SeriesName], ask: &Ask, scale: Scale) -> Option<Measured> {
+    fn of(before: &SeriesInfo, names: &[SeriesName], ask: &SpliceWishes, scale: Scale) -> Option<Measured> {
         let Made::Splice(joining) = &before.edition.provenance.made else { return None };
         let is_same = joining.rule == ask.rule.to_string()
             && joining.level == ask.level.to_string()
             && (joining.carry_spread, joining.layered) == (ask.carry_spread, ask.layered)
             && before.edition.provenance.parents().map(|p| p.1).eq(names);
         let finer = unit(scale.price.checked_sub(before.edition.scale.price).filter(|_| is_same)?);
-        let gap = |gap: &Gap| gap.map(|(median, ratio)| (median * finer, ratio));
+        let gap = |gap: &MeasuredLevel| gap.map(|(median, ratio)| (median * finer, ratio));
         let spread = |spread: &Option<i64>| spread.map(|s| s * finer);
         Some(Measured {
             gaps: joining.gaps.as_ref().map(|all| all.iter().map(gap).collect()),
@@ -155,7 +162,7 @@ impl Measured {
     /// True where by another measure rows of the past would be others.
     fn moves_rows_unlike(&self, other: &Measured, level: Level) -> bool {
         let (own, theirs) = (self.gaps.iter().flatten(), other.gaps.iter().flatten());
-        let differs = |(a, b): (&Gap, &Gap)| match (a, b, level) {
+        let differs = |(a, b): (&MeasuredLevel, &MeasuredLevel)| match (a, b, level) {
             (Some(a), Some(b), Level::Ratio) => (a.1 / b.1 - 1.0).abs() > SAME_RATIO,
             (a, b, _) => a.map(|g| g.0) != b.map(|g| g.0),
         };
@@ -163,22 +170,22 @@ impl Measured {
     }
 
     /// What was measured of a later source, by its place among those.
-    fn gap(&self, place: usize) -> Gap {
+    fn gap(&self, place: usize) -> MeasuredLevel {
         self.gaps.as_ref()?.get(place).copied().flatten()
     }
 }
 
 /// True where the rows of the result hang on the session week of the instrument.
-fn uses_session(ask: &Ask, infos: &[SeriesInfo], frame: Frame) -> bool {
+fn uses_session(ask: &SpliceWishes, infos: &[SeriesInfo], frame: Frame) -> bool {
     let frames_ticks = !ask.layered && !frame.is_ticks() && infos.iter().any(|i| i.name.frame.is_ticks());
-    frames_ticks || ask.carry_spread || !matches!(ask.rule, Rule::Span | Rule::Cut(_))
+    frames_ticks || ask.carry_spread || !matches!(ask.rule, SpliceRule::Span | SpliceRule::Cut(_))
 }
 
 impl Prepared {
     /// Reads through the splice without writing it.
     ///
     /// # Errors
-    /// As [`Plan::told`].
+    /// As [`SplicePlan::told`].
     pub fn survey(&self, job: &Job) -> Result<Spliced> {
         let survey = self.plan.survey(job, |_| Ok(()))?;
         self.plan.told(survey)
@@ -239,7 +246,7 @@ fn fitting(shelf: &Shelf, names: &[SeriesName]) -> Result<Vec<SeriesInfo>> {
 }
 
 /// The frame of the bars among the series; ticks where there are no bars.
-fn frame_of(names: &[SeriesName], ask: &Ask) -> Result<Frame> {
+fn frame_of(names: &[SeriesName], ask: &SpliceWishes) -> Result<Frame> {
     let frame = names.iter().map(|n| n.frame).find(|f| !f.is_ticks()).unwrap_or(names[0].frame);
     if let Some(odd) = names.iter().find(|n| !n.frame.is_ticks() && n.frame != frame) {
         return Err(Error::arguments(format!(
@@ -258,7 +265,7 @@ fn frame_of(names: &[SeriesName], ask: &Ask) -> Result<Frame> {
 
 /// Measures each later source against the first and mends its level, if that is wanted.
 fn bring_to_level(
-    plan: &mut Plan,
+    plan: &mut SplicePlan,
     names: &[SeriesName],
     level: Level,
     older: Option<&Measured>,
@@ -266,8 +273,9 @@ fn bring_to_level(
     let mut gaps = Vec::new();
     let mut overlap = Overlap::default();
     for s in 1..plan.sources.len() {
-        let against =
-            |plan: &Plan| measure((&plan.sources[0], &plan.dresses[0]), (&plan.sources[s], &plan.dresses[s]));
+        let against = |plan: &SplicePlan| {
+            measure((&plan.sources[0], &plan.adapters[0]), (&plan.sources[s], &plan.adapters[s]))
+        };
         let mut measured = against(plan)?;
         let gap = measured.as_ref().map(|m| m.1.clone());
         if level != Level::None {
@@ -278,7 +286,7 @@ fn bring_to_level(
                 )).advise(Advice::Say(Setting::Level))
             })?;
             let (median, ratio) = older.and_then(|o| o.gap(s - 1)).unwrap_or((gap.median, gap.ratio));
-            plan.dresses[s].level = Some((level, LevelGap { median, ratio, ..gap }));
+            plan.adapters[s].level = Some((level, LevelGap { median, ratio, ..gap }));
             measured = if s == 1 { against(plan)? } else { None };
         }
         if s == 1 {
@@ -289,7 +297,7 @@ fn bring_to_level(
     Ok((overlap, gaps))
 }
 
-fn spreads_of(plan: &Plan, names: &[SeriesName], session: &Session) -> Result<(HourSpreads, Clock)> {
+fn spreads_of(plan: &SplicePlan, names: &[SeriesName], session: &Session) -> Result<(HourSpreads, Clock)> {
     let mut counter = SpreadCounter::new(&session.clock);
     for rows in ahead(plan.sources[0].bars(&[Field::Spread], Span::ALL)?) {
         counter.add(&rows?.rescaled(plan.scale));
@@ -335,7 +343,7 @@ pub fn splice_series(
     shelf: &mut Shelf,
     names: &[SeriesName],
     into: &str,
-    ask: &Ask,
+    ask: &SpliceWishes,
     job: &Job,
 ) -> Result<SplicedSeries> {
     crate::model::series::check_name("source", into)?;
@@ -356,7 +364,7 @@ pub fn splice_series(
         None => None,
     };
     match found {
-        Some((before, Basis { from: None, survey, .. }))
+        Some((before, KeptPart { from: None, survey, .. }))
             if before.edition.provenance.inputs == prepared.provenance.inputs =>
         {
             let kept = before.edition.rows;
@@ -386,7 +394,7 @@ fn write(
     shelf: &mut Shelf,
     target: &SeriesName,
     prepared: Prepared,
-    basis: Option<Basis>,
+    basis: Option<KeptPart>,
     job: &Job,
 ) -> Result<SplicedSeries> {
     let Prepared { plan, overlap, gaps, keeps_older, provenance, .. } = prepared;

@@ -1,11 +1,11 @@
 //! The plan of a splice: who serves when, in what form, and what comes of it.
 
 use super::claims::{MonthGrades, claims};
-use super::dress::Dress;
-use super::join::{Join, Wanted};
-use super::seams::{Judge, Judged};
+use super::join::{Join, JoinedSpan};
+use super::row_adapter::RowAdapter;
+use super::seams::{JudgedSeam, SeamJudge};
 use super::survey::Survey;
-use super::{Rule, Seam, Source, Spliced};
+use super::{Seam, Source, SpliceRule, Spliced};
 use crate::hour_spreads::HourSpreads;
 use crate::job::Job;
 use crate::model::time::MINUTE;
@@ -16,9 +16,9 @@ use crate::{Error, Result};
 const JUDGED: usize = 100;
 
 /// How sources are joined.
-pub struct How<'a> {
-    pub rule: &'a Rule,
-    /// For [`Rule::Grade`]: one for each source.
+pub struct JoinSettings<'a> {
+    pub rule: &'a SpliceRule,
+    /// For [`SpliceRule::Grade`]: one for each source.
     pub grades: &'a [MonthGrades],
     pub session: &'a Session,
 }
@@ -27,9 +27,9 @@ pub struct How<'a> {
 ///
 /// A field that a source does not have is absent in its rows. Each row knows the place of its source, from 1 on, in
 /// its origin. Where ticks and bars are joined, each row also knows what it covers.
-pub struct Plan {
+pub struct SplicePlan {
     pub sources: Vec<Source>,
-    pub dresses: Vec<Dress>,
+    pub adapters: Vec<RowAdapter>,
     /// Spreads for rows of later sources that do not know theirs, and the clock of their hours.
     pub spreads: Option<(HourSpreads, Clock)>,
     pub scale: Scale,
@@ -40,27 +40,27 @@ pub struct Plan {
 
 /// What a cut at a moment would give.
 #[derive(Debug, Clone)]
-pub struct Trial {
+pub struct CutTrial {
     /// Rows of each source.
     pub rows: Vec<u64>,
     /// None where nothing lies on one side of the cut.
-    pub seam: Option<(Seam, Judged)>,
+    pub seam: Option<(Seam, JudgedSeam)>,
 }
 
-impl Plan {
+impl SplicePlan {
     /// Plans a splice of sources in order of precedence.
     ///
     /// # Errors
     /// Where there are fewer than two.
-    pub fn new(sources: Vec<Source>, how: &How<'_>) -> Result<Plan> {
+    pub fn new(sources: Vec<Source>, how: &JoinSettings<'_>) -> Result<SplicePlan> {
         if sources.len() < 2 {
             return Err(Error::arguments("A splice needs two series or more, in order of precedence."));
         }
         let scale = sources.iter().map(|s| s.scale).reduce(|a, b| a.finer(&b)).unwrap_or_default();
         let reaches: Vec<Span> = sources.iter().map(|s| s.span).collect();
-        let mut plan = Plan {
+        let mut plan = SplicePlan {
             claims: claims(how.rule, &reaches, how.grades, how.session),
-            dresses: (0..sources.len()).map(|place| Dress::plain(place, scale)).collect(),
+            adapters: (0..sources.len()).map(|place| RowAdapter::plain(place, scale)).collect(),
             spreads: None,
             scale,
             cell: 0,
@@ -70,12 +70,12 @@ impl Plan {
         plan.cell = match (how.rule, plan.has_ticks()) {
             // Ticks of two sources never come at the same moment: a hole is a bar, or a minute, without any.
             (_, true) if plan.is_layered() => plan.bar(),
-            (Rule::Holes, true) => MINUTE,
-            (Rule::Holes, false) => 1,
+            (SpliceRule::Holes, true) => MINUTE,
+            (SpliceRule::Holes, false) => 1,
             _ => 0,
         };
         if plan.is_layered() {
-            plan.dresses.iter_mut().zip(&plan.sources).for_each(|(d, s)| d.covers = s.length);
+            plan.adapters.iter_mut().zip(&plan.sources).for_each(|(d, s)| d.covers = s.length);
         }
         Ok(plan)
     }
@@ -112,8 +112,8 @@ impl Plan {
 
     /// Begins to join these fields of the rows within a span.
     pub fn join(&self, fields: &[Field], span: Span) -> Result<Join> {
-        let wanted = Wanted { fields, scale: self.scale, span, cell: self.cell };
-        let join = Join::begin(&self.sources, &self.claims, &self.dresses, &wanted)?;
+        let wanted = JoinedSpan { fields, scale: self.scale, span, cell: self.cell };
+        let join = Join::begin(&self.sources, &self.claims, &self.adapters, &wanted)?;
         Ok(join.carrying(self.spreads.clone()))
     }
 
@@ -142,7 +142,7 @@ impl Plan {
     /// Joins all rows in memory.
     ///
     /// # Errors
-    /// As [`Plan::told`].
+    /// As [`SplicePlan::told`].
     pub fn rows(&self) -> Result<(Columns, Spliced)> {
         let mut survey = Survey::default();
         let fields = self.fields();
@@ -176,15 +176,15 @@ impl Plan {
         Ok(Spliced { rows, pieces, seams, judged, usual_step, usual_hour, carried })
     }
 
-    fn judge(&self, usual_step: i64, usual_hour: f64) -> Judge<'_> {
-        Judge::new((&self.sources, &self.dresses), (&self.session, self.bar()), (usual_step, usual_hour))
+    fn judge(&self, usual_step: i64, usual_hour: f64) -> SeamJudge<'_> {
+        SeamJudge::new((&self.sources, &self.adapters), (&self.session, self.bar()), (usual_step, usual_hour))
     }
 
     /// What a cut at a moment would give; `usual` are the step and the hour that are usual, in points. Only
     /// what lies around the moment is read.
-    pub fn try_cut(&self, at: Micros, usual: (i64, f64)) -> Result<Trial> {
+    pub fn try_cut(&self, at: Micros, usual: (i64, f64)) -> Result<CutTrial> {
         let reaches: Vec<Span> = self.sources.iter().map(|s| s.span).collect();
-        let claims = claims(&Rule::Cut(at), &reaches, &[], &self.session);
+        let claims = claims(&SpliceRule::Cut(at), &reaches, &[], &self.session);
         let count = |(source, spans): (&Source, &Vec<Span>)| -> Result<u64> {
             spans.iter().try_fold(0, |n, span| Ok(n + source.count(*span)?))
         };
@@ -201,9 +201,9 @@ impl Plan {
             }
         }
         let (Some((t, open, _)), Some((source, last, close))) = (after, before) else {
-            return Ok(Trial { rows, seam: None });
+            return Ok(CutTrial { rows, seam: None });
         };
         let seam = Seam { at: t, before: source, after: 0, step: open - close };
-        Ok(Trial { rows, seam: Some((seam, judge.judge(&seam, last)?)) })
+        Ok(CutTrial { rows, seam: Some((seam, judge.judge(&seam, last)?)) })
     }
 }

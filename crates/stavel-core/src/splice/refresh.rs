@@ -1,15 +1,15 @@
 //! Refresh: a joined series whose sources have changed is built anew from where it begins to differ.
 
-use super::plan::Plan;
+use super::plan::SplicePlan;
 use super::survey::Survey;
 use crate::Result;
 use crate::job::Job;
 use crate::model::provenance::Joining;
 use crate::model::{Columns, Field, Input, Made, Micros, Provenance, Span};
-use crate::store::{Ahead, Cursor, EditionInfo, SegmentInfo, SeriesInfo, Shelf, ahead};
+use crate::store::{Cursor, EditionInfo, ReadAhead, SegmentInfo, SeriesInfo, Shelf, ahead};
 
 /// What of a joined edition stays when it is joined anew.
-pub struct Basis {
+pub struct KeptPart {
     /// Its files whose rows are all the same still.
     pub kept: Vec<SegmentInfo>,
     /// The first row that is not in them or differs; none where nothing differs.
@@ -24,10 +24,10 @@ pub struct Basis {
 pub fn basis(
     shelf: &Shelf,
     before: &SeriesInfo,
-    plan: &Plan,
+    plan: &SplicePlan,
     now: &Provenance,
     job: &Job,
-) -> Result<Option<Basis>> {
+) -> Result<Option<KeptPart>> {
     let edition = &before.edition;
     let then = &edition.provenance;
     // Spread and level may have been measured otherwise; the rest of what is told is the outcome.
@@ -52,23 +52,23 @@ pub fn basis(
         let differs = shelf.first_difference(&then, &now)?;
         from = from.into_iter().chain(differs).min();
     }
-    let mut old = Old::begin(shelf, edition)?;
+    let mut old = OldRows::begin(shelf, edition)?;
     let survey = plan.survey(job, |rows| old.follow(rows))?;
     let from = from.into_iter().chain(old.end()?).min();
     let kept = shelf.segments(edition)?.into_iter().take_while(|f| from.is_none_or(|t| f.last < t)).collect();
-    Ok(Some(Basis { kept, from, survey }))
+    Ok(Some(KeptPart { kept, from, survey }))
 }
 
 /// Times and origins of an edition, held against those that are joined now.
-struct Old {
-    rows: Cursor<Ahead>,
+struct OldRows {
+    rows: Cursor<ReadAhead>,
     differs: Option<Micros>,
 }
 
-impl Old {
-    fn begin(shelf: &Shelf, edition: &EditionInfo) -> Result<Old> {
+impl OldRows {
+    fn begin(shelf: &Shelf, edition: &EditionInfo) -> Result<OldRows> {
         let pieces = ahead(shelf.scan(edition, Span::ALL, Some(&[Field::Origin]))?);
-        Ok(Old { rows: Cursor::new(pieces), differs: None })
+        Ok(OldRows { rows: Cursor::new(pieces), differs: None })
     }
 
     fn follow(&mut self, now: &Columns) -> Result<()> {

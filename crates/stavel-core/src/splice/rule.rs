@@ -5,7 +5,7 @@ use crate::{Error, Result};
 
 /// Who owns which time. Sources are given in order of precedence.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Rule {
+pub enum SpliceRule {
     /// The first owns all from its first to its last row; the next only what lies outside.
     Span,
     /// The same, and the next also fills open time in which those before it have no row.
@@ -19,29 +19,29 @@ pub enum Rule {
     Grade,
 }
 
-crate::model::as_text!(Rule, Level);
+crate::model::as_text!(SpliceRule, Level);
 
-impl std::fmt::Display for Rule {
+impl std::fmt::Display for SpliceRule {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
-            Rule::Span => f.write_str("span"),
-            Rule::Holes => f.write_str("holes"),
-            Rule::Cut(at) => write!(f, "cut={}", crate::model::time::rfc3339(*at)),
-            Rule::Hours(week) => write!(f, "hours={week}"),
-            Rule::Grade => f.write_str("grade"),
+            SpliceRule::Span => f.write_str("span"),
+            SpliceRule::Holes => f.write_str("holes"),
+            SpliceRule::Cut(at) => write!(f, "cut={}", crate::model::time::rfc3339(*at)),
+            SpliceRule::Hours(week) => write!(f, "hours={week}"),
+            SpliceRule::Grade => f.write_str("grade"),
         }
     }
 }
 
-impl std::str::FromStr for Rule {
+impl std::str::FromStr for SpliceRule {
     type Err = Error;
-    fn from_str(text: &str) -> Result<Rule> {
+    fn from_str(text: &str) -> Result<SpliceRule> {
         match text.split_once('=') {
-            None if text == "span" => Ok(Rule::Span),
-            None if text == "holes" => Ok(Rule::Holes),
-            None if text == "grade" => Ok(Rule::Grade),
-            Some(("cut", at)) => crate::model::time::parse(at).map(Rule::Cut),
-            Some(("hours", week)) => week.parse().map(Rule::Hours),
+            None if text == "span" => Ok(SpliceRule::Span),
+            None if text == "holes" => Ok(SpliceRule::Holes),
+            None if text == "grade" => Ok(SpliceRule::Grade),
+            Some(("cut", at)) => crate::model::time::parse(at).map(SpliceRule::Cut),
+            Some(("hours", week)) => week.parse().map(SpliceRule::Hours),
             _ => Err(Error::arguments(format!(
                 "'{text}' is not a rule; write span, holes, grade, cut=2023-06-01 or 'hours=mon-fri 08:00-17:00 Europe/Oslo'."
             ))),

@@ -1,6 +1,6 @@
 //! Seams judged: whether a join lies in a calm place, and where it would lie better.
 
-use super::dress::Dress;
+use super::row_adapter::RowAdapter;
 use super::{Seam, Source};
 use crate::Result;
 use crate::model::time::{DAY, HOUR, MINUTE};
@@ -18,7 +18,7 @@ const FURTHER: Micros = 14 * DAY;
 
 /// What is to be said of a seam.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Judged {
+pub struct JudgedSeam {
     /// Open time between the last row before and the first after.
     pub gap: Micros,
     /// Movement in the hour around it over the usual hour's.
@@ -29,7 +29,7 @@ pub struct Judged {
     pub better: Option<Micros>,
 }
 
-impl Judged {
+impl JudgedSeam {
     /// What is wrong with the place, in words; none where it is calm.
     pub fn trouble(&self, seam: &Seam, usual_step: i64, bar: Micros) -> Option<String> {
         let mut out = Vec::new();
@@ -47,10 +47,10 @@ impl Judged {
 }
 
 /// Judges seams one after another, in order of time.
-pub struct Judge<'a> {
+pub struct SeamJudge<'a> {
     sources: &'a [Source],
     session: &'a Session,
-    dresses: &'a [Dress],
+    adapters: &'a [RowAdapter],
     bar: Micros,
     usual_step: i64,
     /// Points that an hour usually moves.
@@ -59,19 +59,19 @@ pub struct Judge<'a> {
     read: Vec<(Span, Columns)>,
 }
 
-impl<'a> Judge<'a> {
+impl<'a> SeamJudge<'a> {
     /// `bar` is the length of a row; `usual` the step and the hour that are usual, in points.
     pub fn new(
-        (sources, dresses): (&'a [Source], &'a [Dress]),
+        (sources, adapters): (&'a [Source], &'a [RowAdapter]),
         (session, bar): (&'a Session, Micros),
         (usual_step, usual_hour): (i64, f64),
-    ) -> Judge<'a> {
+    ) -> SeamJudge<'a> {
         let read = vec![(Span::new(0, 0), Columns::default()); sources.len()];
-        Judge { sources, session, dresses, bar, usual_step, usual_hour, read }
+        SeamJudge { sources, session, adapters, bar, usual_step, usual_hour, read }
     }
 
     /// Judges a seam; `before` is the time of the last row before it.
-    pub fn judge(&mut self, seam: &Seam, before: Micros) -> Result<Judged> {
+    pub fn judge(&mut self, seam: &Seam, before: Micros) -> Result<JudgedSeam> {
         // A weekend between two rows is no gap.
         let after = (before + self.bar).min(seam.at);
         let gap = self.session.open_spans(Span::new(after, seam.at)).iter().map(Span::length).sum();
@@ -87,7 +87,7 @@ impl<'a> Judge<'a> {
         let mut apart: Vec<i64> =
             pairs(a, b, near).map(|(_, i, j)| (close(a, i) - close(b, j)).abs()).collect();
         let apart = median(&mut apart);
-        let mut judged = Judged { gap, unrest: moved / usual, apart, better: None };
+        let mut judged = JudgedSeam { gap, unrest: moved / usual, apart, better: None };
         if judged.trouble(seam, self.usual_step, self.bar).is_some() {
             judged.better = calmer(a, b, seam.at, usual, self.bar);
         }
@@ -111,7 +111,7 @@ impl<'a> Judge<'a> {
             // Days of ticks are many rows; bars of weeks are few.
             let further = if self.sources[source].is_ticks() { 0 } else { FURTHER };
             *have = Span::new(wanted.from, wanted.to + further);
-            *rows = self.dresses[source].put_on(self.sources[source].opens_and_closes(*have)?);
+            *rows = self.adapters[source].adapt(self.sources[source].opens_and_closes(*have)?);
         }
         Ok(())
     }

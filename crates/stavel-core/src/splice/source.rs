@@ -12,7 +12,7 @@ use crate::{Error, Result};
 const CHUNK: usize = 64 * 1024;
 
 /// Pieces of rows in order of time; they may go to another thread.
-pub type Pieces = Box<dyn Iterator<Item = Result<Columns>> + Send>;
+pub type RowPieces = Box<dyn Iterator<Item = Result<Columns>> + Send>;
 
 /// One history that goes into a splice. It can be read again and again, any part and any fields.
 #[derive(Clone)]
@@ -84,7 +84,7 @@ impl Source {
     }
 
     /// These fields of its rows within a span; a field that it does not have is absent.
-    pub fn pieces(&self, fields: &[Field], span: Span) -> Result<Pieces> {
+    pub fn pieces(&self, fields: &[Field], span: Span) -> Result<RowPieces> {
         Ok(match &self.rows {
             Rows::Held(rows) => Box::new(chunks(rows.clone(), fields.to_vec(), span)),
             Rows::Stored(reader) => Box::new(reader.scan(span, Some(fields))),
@@ -93,7 +93,7 @@ impl Source {
     }
 
     /// The same as bars: ticks become minutes.
-    pub fn bars(&self, fields: &[Field], span: Span) -> Result<Pieces> {
+    pub fn bars(&self, fields: &[Field], span: Span) -> Result<RowPieces> {
         match &self.rows {
             Rows::Stored(reader) if self.is_ticks() => {
                 Ok(Box::new(self.framed(reader, Frame::M1, fields, span)?))
@@ -107,14 +107,20 @@ impl Source {
         }
     }
 
-    fn framed(&self, reader: &Reader, frame: Frame, fields: &[Field], span: Span) -> Result<Framed<Pieces>> {
+    fn framed(
+        &self,
+        reader: &Reader,
+        frame: Frame,
+        fields: &[Field],
+        span: Span,
+    ) -> Result<Framed<RowPieces>> {
         let edition = &reader.edition;
         let wanted: Vec<Field> = [Field::Bid, Field::Ask, Field::BidVolume, Field::Last, Field::Volume]
             .into_iter()
             .filter(|f| edition.fields.contains(f))
             .collect();
         let builder = builder(&wanted, edition.scale, frame, &self.session)?;
-        let rows: Pieces = Box::new(reader.scan(around(span, frame), Some(&wanted)));
+        let rows: RowPieces = Box::new(reader.scan(around(span, frame), Some(&wanted)));
         Ok(Framed { rows, builder: Some(builder), fields: fields.to_vec(), span })
     }
 

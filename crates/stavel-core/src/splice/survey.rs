@@ -1,21 +1,21 @@
 //! What is told of a joined history: pieces, seams, and how far prices usually move.
 
-use super::join::Block;
-use super::{Piece, Seam};
-use crate::counts::Counts;
+use super::join::JoinedRows;
+use super::{OwnedSpan, Seam};
+use crate::counts::Frequencies;
 use crate::model::time::{HOUR, MINUTE};
 use crate::model::{Cells, Columns, Field, Micros};
 
 /// Gathers what is told of a joined history while its rows go by.
 #[derive(Default)]
 pub struct Survey {
-    pub pieces: Vec<Piece>,
+    pub pieces: Vec<OwnedSpan>,
     pub seams: Vec<Seam>,
     pub rows: u64,
     /// Rows that were given a spread.
     pub carried: u64,
     /// Sizes of the steps from a close to the next open, in points.
-    steps: Counts,
+    steps: Frequencies,
     /// Points from close to close, all added up.
     moved: i64,
     last_close: Option<i64>,
@@ -27,7 +27,7 @@ impl Survey {
         [Field::Open, Field::Close, Field::Bid, Field::Last, Field::Covers, Field::Origin];
 
     /// Takes the next rows.
-    pub fn push(&mut self, block: &Block) {
+    pub fn push(&mut self, block: &JoinedRows) {
         self.carried += block.carried;
         let prices = Prices::of(&block.rows);
         let mut from = 0;
@@ -62,7 +62,7 @@ impl Survey {
                 if let Some(before) = before {
                     self.seams.push(Seam { at: first, before: before.source, after: source, step: 0 });
                 }
-                self.pieces.push(Piece { from: first, to: last, source, rows: times.len() as u64 });
+                self.pieces.push(OwnedSpan { from: first, to: last, source, rows: times.len() as u64 });
             }
         }
     }

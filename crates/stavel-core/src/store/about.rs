@@ -26,7 +26,7 @@ pub struct Origin {
 
 /// The text under [`ABOUT`] in the metadata of a data file, as JSON.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct About {
+pub struct FileAbout {
     /// The id of the shelf that wrote it.
     pub shelf: String,
     /// The series, bars that were built marked so.
@@ -47,9 +47,9 @@ pub struct About {
     pub instruments: BTreeMap<String, OwnValues>,
 }
 
-impl About {
+impl FileAbout {
     /// What files of a new edition say.
-    pub(super) fn of(shelf: &Shelf, name: &SeriesName, edition: i64, origin: &Origin) -> Result<About> {
+    pub(super) fn of(shelf: &Shelf, name: &SeriesName, edition: i64, origin: &Origin) -> Result<FileAbout> {
         let mut instruments = BTreeMap::new();
         let mut above = Some(name.instrument.clone());
         while let Some(name) = above.take().filter(|n| !instruments.contains_key(n)) {
@@ -57,7 +57,7 @@ impl About {
             above = own.like.clone();
             instruments.insert(name, own);
         }
-        Ok(About {
+        Ok(FileAbout {
             shelf: catalog::shelf_id(&shelf.db)?,
             series: name.clone(),
             edition,
@@ -74,7 +74,7 @@ impl About {
 
     /// As text, with what is known of the provenance by now.
     pub fn told(&self, provenance: &Provenance, is_whole: bool) -> String {
-        let about = About { provenance: provenance.clone(), is_whole, ..self.clone() };
+        let about = FileAbout { provenance: provenance.clone(), is_whole, ..self.clone() };
         serde_json::to_string(&about).unwrap_or_default()
     }
 
@@ -87,7 +87,7 @@ impl About {
     ///
     /// # Errors
     /// Where it is no Parquet file, or what it says cannot be understood.
-    pub fn read(path: &Path) -> Result<Option<About>> {
+    pub fn read(path: &Path) -> Result<Option<FileAbout>> {
         let file = File::open(path).map_err(|e| Error::io("Cannot read", path, &e))?;
         let damaged = |why: String| {
             Error::storage(format!("{} is damaged and cannot be read ({why}).", path.display()))

@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
 
-use super::records::{self, Fact};
+use super::records::{self, InstrumentFact};
 use super::sql::{journal_line, maybe};
 use super::{EditionInfo, Shelf, editions};
 use crate::model::{OwnValues, SeriesName};
@@ -19,7 +19,7 @@ use crate::{Error, Result};
 /// What a change is of.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Subject {
+pub enum ChangedThing {
     Series(i64),
     Instrument(String),
     Layout(String),
@@ -30,11 +30,11 @@ pub enum Subject {
 /// How a subject stood before or after a change.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum State {
+pub enum SubjectState {
     Series { name: SeriesName, current: Option<i64> },
     Instrument(OwnValues),
     Layout(String),
-    Facts(Vec<Fact>),
+    Facts(Vec<InstrumentFact>),
 }
 
 /// What a step back or forth did to one thing.
@@ -72,12 +72,12 @@ pub struct SteppedAct {
 }
 
 /// A change as it is kept.
-struct Change {
+struct RecordedChange {
     id: i64,
     act: i64,
-    subject: Subject,
-    before: Option<State>,
-    after: Option<State>,
+    subject: ChangedThing,
+    before: Option<SubjectState>,
+    after: Option<SubjectState>,
 }
 
 fn as_text<T: Serialize>(value: &T) -> String {
@@ -88,9 +88,9 @@ fn as_text<T: Serialize>(value: &T) -> String {
 pub fn record(
     db: &Connection,
     act: i64,
-    subject: &Subject,
-    before: Option<&State>,
-    after: Option<&State>,
+    subject: &ChangedThing,
+    before: Option<&SubjectState>,
+    after: Option<&SubjectState>,
 ) -> Result<()> {
     if before == after {
         return Ok(());
@@ -118,14 +118,14 @@ fn retire(db: &Connection, subject: &str) -> Result<()> {
 /// Forgets the changes of some series, which lead to editions that are gone.
 pub fn forget(db: &Connection, series: &[i64]) -> Result<()> {
     for id in series {
-        let key = as_text(&Subject::Series(*id));
+        let key = as_text(&ChangedThing::Series(*id));
         retire(db, &key)?;
         db.execute("DELETE FROM change WHERE subject = ?1", [key])?;
     }
     Ok(())
 }
 
-fn changes(db: &Connection, filter: &str, values: impl rusqlite::Params) -> Result<Vec<Change>> {
+fn changes(db: &Connection, filter: &str, values: impl rusqlite::Params) -> Result<Vec<RecordedChange>> {
     let mut query = db.prepare(&format!("SELECT id, act, subject, before, after FROM change {filter}"))?;
     let mut rows = query.query(values)?;
     let mut out = Vec::new();
@@ -136,7 +136,7 @@ fn changes(db: &Connection, filter: &str, values: impl rusqlite::Params) -> Resu
         };
         let state =
             |text: Option<String>| text.map(|t| serde_json::from_str(&t).map_err(damaged)).transpose();
-        out.push(Change {
+        out.push(RecordedChange {
             id,
             act: row.get(1)?,
             subject: serde_json::from_str(&row.get::<_, String>(2)?).map_err(damaged)?,
@@ -156,7 +156,7 @@ fn is_latest(db: &Connection, act: i64) -> Result<bool> {
 
 /// Which way a step goes.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Way {
+enum StepDirection {
     Back,
     Forth,
 }
@@ -199,7 +199,7 @@ impl Shelf {
         let Some(act) = self.act.filter(|_| self.depth == 0) else { return Ok(()) };
         self.act = None;
         for change in changes(&self.db, "WHERE act = ?1 ORDER BY id DESC", [act])? {
-            self.step_over(&change, Way::Back)?;
+            self.step_over(&change, StepDirection::Back)?;
         }
         self.db.execute("DELETE FROM change WHERE act = ?1", [act])?;
         self.db.execute("DELETE FROM journal WHERE id = ?1", [act])?;
@@ -232,14 +232,14 @@ impl Shelf {
     /// Where there is no such series, or nothing to step back over.
     pub fn undo(&mut self, name: &SeriesName) -> Result<SteppedAct> {
         self.must_write()?;
-        let key = as_text(&Subject::Series(self.known_id(name)?));
+        let key = as_text(&ChangedThing::Series(self.known_id(name)?));
         let last = changes(&self.db, "WHERE subject = ?1 AND undone = 0 ORDER BY id DESC LIMIT 1", [&key])?;
         let change = last.into_iter().next().ok_or_else(|| {
             Error::input(format!("{name} has nothing to step back over: older editions were tidied away."))
         })?;
         let act = change.act;
-        let mut done = vec![self.step_over(&change, Way::Back)?];
-        if let Some(State::Series { name, .. }) = &change.after {
+        let mut done = vec![self.step_over(&change, StepDirection::Back)?];
+        if let Some(SubjectState::Series { name, .. }) = &change.after {
             done.extend(self.drop_empty_instrument(&name.instrument, act)?);
         }
         Ok(SteppedAct { text: self.text_of(act)?, changes: done })
@@ -251,7 +251,7 @@ impl Shelf {
     /// Where there is no such series, or nothing to step forth over.
     pub fn redo(&mut self, name: &SeriesName) -> Result<SteppedAct> {
         self.must_write()?;
-        let key = as_text(&Subject::Series(self.known_id(name)?));
+        let key = as_text(&ChangedThing::Series(self.known_id(name)?));
         let next = changes(&self.db, "WHERE subject = ?1 AND undone = 1 ORDER BY id LIMIT 1", [&key])?;
         let change = next.into_iter().next().ok_or_else(|| {
             Error::input(format!(
@@ -259,16 +259,16 @@ impl Shelf {
             ))
         })?;
         let mut done = Vec::new();
-        if let Some(State::Series { name, .. }) = &change.after
+        if let Some(SubjectState::Series { name, .. }) = &change.after
             && records::instrument(&self.db, &name.instrument)?.is_none()
         {
-            let key = as_text(&Subject::Instrument(name.instrument.clone()));
+            let key = as_text(&ChangedThing::Instrument(name.instrument.clone()));
             for change in changes(&self.db, "WHERE subject = ?1 AND undone = 1 ORDER BY id LIMIT 1", [&key])?
             {
-                done.push(self.step_over(&change, Way::Forth)?);
+                done.push(self.step_over(&change, StepDirection::Forth)?);
             }
         }
-        done.push(self.step_over(&change, Way::Forth)?);
+        done.push(self.step_over(&change, StepDirection::Forth)?);
         Ok(SteppedAct { text: self.text_of(change.act)?, changes: done })
     }
 
@@ -283,7 +283,7 @@ impl Shelf {
         let act = act.ok_or_else(|| Error::input("There is nothing to step back over."))?;
         let mut done = Vec::new();
         for change in changes(&self.db, "WHERE act = ?1 AND undone = 0 ORDER BY id DESC", [act])? {
-            done.push(self.step_over(&change, Way::Back)?);
+            done.push(self.step_over(&change, StepDirection::Back)?);
         }
         Ok(SteppedAct { text: self.text_of(act)?, changes: done })
     }
@@ -303,7 +303,7 @@ impl Shelf {
         })?;
         let mut done = Vec::new();
         for change in changes(&self.db, "WHERE act = ?1 AND undone = 1 ORDER BY id", [act])? {
-            done.push(self.step_over(&change, Way::Forth)?);
+            done.push(self.step_over(&change, StepDirection::Forth)?);
         }
         Ok(SteppedAct { text: self.text_of(act)?, changes: done })
     }
@@ -334,41 +334,41 @@ impl Shelf {
         if used > 0 || editions::has_rows(&self.db, instrument)? {
             return Ok(None);
         }
-        let key = as_text(&Subject::Instrument(instrument.to_owned()));
+        let key = as_text(&ChangedThing::Instrument(instrument.to_owned()));
         let last = changes(&self.db, "WHERE subject = ?1 AND undone = 0 ORDER BY id DESC LIMIT 1", [&key])?;
         match last.into_iter().next().filter(|c| c.act == act && c.before.is_none()) {
-            Some(change) => self.step_over(&change, Way::Back).map(Some),
+            Some(change) => self.step_over(&change, StepDirection::Back).map(Some),
             None => Ok(None),
         }
     }
 
     /// Puts back what was before or after a change, in one transaction, and moves the files it is about.
-    fn step_over(&mut self, change: &Change, way: Way) -> Result<Stepped> {
+    fn step_over(&mut self, change: &RecordedChange, way: StepDirection) -> Result<Stepped> {
         let (from, to) = match way {
-            Way::Back => (&change.after, &change.before),
-            Way::Forth => (&change.before, &change.after),
+            StepDirection::Back => (&change.after, &change.before),
+            StepDirection::Forth => (&change.before, &change.after),
         };
         let tx = self.db.transaction()?;
         let stepped = match &change.subject {
-            Subject::Series(id) => put_series(&tx, *id, to.as_ref())?,
-            Subject::Instrument(name) => {
+            ChangedThing::Series(id) => put_series(&tx, *id, to.as_ref())?,
+            ChangedThing::Instrument(name) => {
                 match to {
-                    Some(State::Instrument(own)) => records::write_instrument(&tx, name, own)?,
+                    Some(SubjectState::Instrument(own)) => records::write_instrument(&tx, name, own)?,
                     _ => records::remove_instrument(&tx, name)?,
                 }
                 Stepped::Instrument { name: name.clone(), is_there: to.is_some() }
             }
-            Subject::Layout(name) => {
+            ChangedThing::Layout(name) => {
                 match to {
-                    Some(State::Layout(text)) => records::put_layout(&tx, name, text)?,
+                    Some(SubjectState::Layout(text)) => records::put_layout(&tx, name, text)?,
                     _ => records::remove_layout(&tx, name)?,
                 }
                 Stepped::Layout { name: name.clone(), is_there: to.is_some() }
             }
-            Subject::Facts(instrument) => {
+            ChangedThing::Facts(instrument) => {
                 let (add, facts) = match (from, to) {
-                    (_, Some(State::Facts(facts))) => (true, facts.as_slice()),
-                    (Some(State::Facts(facts)), _) => (false, facts.as_slice()),
+                    (_, Some(SubjectState::Facts(facts))) => (true, facts.as_slice()),
+                    (Some(SubjectState::Facts(facts)), _) => (false, facts.as_slice()),
                     _ => (true, &[][..]),
                 };
                 match add {
@@ -378,14 +378,17 @@ impl Shelf {
                 Stepped::Facts { instrument: instrument.clone(), count: facts.len(), are_there: add }
             }
         };
-        tx.execute("UPDATE change SET undone = ?1 WHERE id = ?2", params![way == Way::Back, change.id])?;
+        tx.execute(
+            "UPDATE change SET undone = ?1 WHERE id = ?2",
+            params![way == StepDirection::Back, change.id],
+        )?;
         tx.commit()?;
         self.after_step(stepped, &change.subject)
     }
 
     /// Moves files to where they belong now and names the series as it is called now.
-    fn after_step(&mut self, stepped: Stepped, subject: &Subject) -> Result<Stepped> {
-        let Subject::Series(id) = subject else { return Ok(stepped) };
+    fn after_step(&mut self, stepped: Stepped, subject: &ChangedThing) -> Result<Stepped> {
+        let ChangedThing::Series(id) = subject else { return Ok(stepped) };
         self.finish_renames()?;
         self.settle(*id)?;
         let Stepped::Series { was, name, .. } = stepped else { return Ok(stepped) };
@@ -398,10 +401,10 @@ impl Shelf {
 }
 
 /// Gives a series its name and current edition of another time.
-fn put_series(db: &Connection, id: i64, to: Option<&State>) -> Result<Stepped> {
+fn put_series(db: &Connection, id: i64, to: Option<&SubjectState>) -> Result<Stepped> {
     let was = editions::stored_name(db, id)?;
     let (name, current) = match to {
-        Some(State::Series { name, current }) => (name.clone(), *current),
+        Some(SubjectState::Series { name, current }) => (name.clone(), *current),
         _ => (was.clone(), None),
     };
     if name != was {

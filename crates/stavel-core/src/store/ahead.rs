@@ -10,13 +10,13 @@ use crate::{Advice, Error, Result};
 const WAITING: usize = 1;
 
 /// Pieces that come from another thread, in the same order.
-pub struct Ahead {
+pub struct ReadAhead {
     take: Receiver<Result<Columns>>,
     thread: Option<JoinHandle<()>>,
 }
 
 /// Takes pieces from another thread. Whoever drops it has had enough; the thread then ends.
-pub fn ahead(pieces: impl Iterator<Item = Result<Columns>> + Send + 'static) -> Ahead {
+pub fn ahead(pieces: impl Iterator<Item = Result<Columns>> + Send + 'static) -> ReadAhead {
     let (give, take) = sync_channel(WAITING);
     let thread = std::thread::spawn(move || {
         for piece in pieces {
@@ -25,10 +25,10 @@ pub fn ahead(pieces: impl Iterator<Item = Result<Columns>> + Send + 'static) -> 
             }
         }
     });
-    Ahead { take, thread: Some(thread) }
+    ReadAhead { take, thread: Some(thread) }
 }
 
-impl Iterator for Ahead {
+impl Iterator for ReadAhead {
     type Item = Result<Columns>;
     fn next(&mut self) -> Option<Self::Item> {
         if let Ok(piece) = self.take.recv() {

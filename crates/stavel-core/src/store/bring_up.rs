@@ -2,14 +2,14 @@
 //!
 //! Versions 1 and 2 kept what made an edition as loose JSON, the months of ticks as folders, bars that
 //! were built under the same name as a source's own, and nothing to step forth over. The files stay as
-//! they are, under the paths of today; see [`super::editions::Format::Zeros`] for what is in them.
+//! they are, under the paths of today; see [`super::editions::SegmentFormat::Zeros`] for what is in them.
 
 use std::collections::BTreeMap;
 
 use rusqlite::{Connection, params};
 use serde_json::Value;
 
-use super::act::{State, Subject, record};
+use super::act::{ChangedThing, SubjectState, record};
 use super::editions;
 use super::home::path_of_today;
 use super::sql::journal_line;
@@ -251,8 +251,8 @@ fn keep_changes(db: &Connection, series: i64, removed: Option<i64>) -> Result<()
     // What was stepped back over last leads on from where the series stands.
     let newest = chain(all.first().map(|e| e.id));
     let line = if here.is_none_or(|id| newest.contains(&id)) { newest } else { chain(here) };
-    let state = |current| State::Series { name: name.clone(), current };
-    let subject = Subject::Series(series);
+    let state = |current| SubjectState::Series { name: name.clone(), current };
+    let subject = ChangedThing::Series(series);
     let stands_at = here.and_then(|id| line.iter().position(|e| *e == id));
     let mut before = None;
     for (place, id) in line.iter().enumerate() {

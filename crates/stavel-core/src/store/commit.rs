@@ -2,7 +2,7 @@
 
 use rusqlite::{Connection, params};
 
-use super::act::{State, Subject, record};
+use super::act::{ChangedThing, SubjectState, record};
 use super::editions::{SegmentInfo, add_segment, set_holding};
 use super::records;
 use super::sql::now;
@@ -67,8 +67,8 @@ pub fn commit_edition(db: &mut Connection, act: i64, new: &NewEdition<'_>) -> Re
     set_holding(&tx, new.id, &held.iter().map(|s| s.id).collect::<Vec<_>>())?;
     let sql = "UPDATE series SET current = ?1, numbered = ?2 WHERE id = ?3";
     tx.execute(sql, params![new.id, number, series])?;
-    let state = |current| State::Series { name: name.clone(), current };
-    record(&tx, act, &Subject::Series(series), Some(&state(before)), Some(&state(Some(new.id))))?;
+    let state = |current| SubjectState::Series { name: name.clone(), current };
+    record(&tx, act, &ChangedThing::Series(series), Some(&state(before)), Some(&state(Some(new.id))))?;
     tx.commit()?;
     Ok(series)
 }
@@ -82,5 +82,5 @@ fn add_instrument(db: &Connection, act: i64, new: &NewEdition<'_>) -> Result<()>
     let found = [("decimals".to_owned(), new.like.scale.price.to_string())].into();
     let own = OwnValues { found, ..OwnValues::default() };
     records::write_instrument(db, name, &own)?;
-    record(db, act, &Subject::Instrument(name.clone()), None, Some(&State::Instrument(own)))
+    record(db, act, &ChangedThing::Instrument(name.clone()), None, Some(&SubjectState::Instrument(own)))
 }

@@ -5,7 +5,7 @@ use super::home::Home;
 use super::partition::Partition;
 use super::scan::ScanFile;
 use super::segment::SegmentWriter;
-use super::{About, Shelf, catalog};
+use super::{FileAbout, Shelf, catalog};
 use crate::Result;
 use crate::job::Job;
 use crate::model::{Field, Scale, SeriesName, Span};
@@ -18,7 +18,7 @@ const FEW: usize = 4;
 const LARGER: u64 = 3;
 
 /// What the files of an edition are written with.
-pub struct Shape<'a> {
+pub struct FileShape<'a> {
     /// As the series is stored.
     pub name: &'a SeriesName,
     /// The id in the files' names.
@@ -37,7 +37,7 @@ type Neighbours = Vec<SegmentInfo>;
 /// has more than a few. Gives the paths of files just written that are not needed any more.
 pub fn join_small(
     shelf: &Shelf,
-    shape: &Shape<'_>,
+    shape: &FileShape<'_>,
     kept: &mut Vec<SegmentInfo>,
     written: &mut Vec<SegmentInfo>,
 ) -> Result<Vec<String>> {
@@ -86,7 +86,7 @@ fn runs(part: Neighbours) -> Vec<Neighbours> {
 
 fn write_joined(
     shelf: &Shelf,
-    shape: &Shape<'_>,
+    shape: &FileShape<'_>,
     run: &[SegmentInfo],
     taken: &mut Vec<String>,
 ) -> Result<SegmentInfo> {
@@ -125,7 +125,7 @@ impl Shelf {
             return Ok(0);
         }
         let id = catalog::take_edition_id(&self.db)?;
-        let about = About {
+        let about = FileAbout {
             shelf: catalog::shelf_id(&self.db)?,
             series: name.clone(),
             edition: edition.id,
@@ -140,7 +140,7 @@ impl Shelf {
         };
         let told = about.told(&edition.provenance, true);
         let (fields, is_anchored) = (edition.fields.as_slice(), edition.clock.is_some());
-        let shape = Shape { name: &name, id, fields, scale: edition.scale, is_anchored, told };
+        let shape = FileShape { name: &name, id, fields, scale: edition.scale, is_anchored, told };
         let (mut held, mut taken, mut spared) = (Vec::new(), Vec::new(), 0);
         for part in parts {
             job.advance(part.iter().map(|s| s.bytes).sum())?;
@@ -169,7 +169,7 @@ impl Shelf {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::store::editions::Format;
+    use crate::store::editions::SegmentFormat;
 
     fn segment(day: i64, rows: u64) -> SegmentInfo {
         SegmentInfo {
@@ -181,7 +181,7 @@ mod tests {
             bytes: 1,
             hash: None,
             days: Default::default(),
-            format: Format::Nulls,
+            format: SegmentFormat::Nulls,
         }
     }
 

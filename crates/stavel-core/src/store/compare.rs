@@ -7,7 +7,7 @@ use crate::model::{Columns, Field, Micros, Span};
 
 /// How two editions differ. Rows are compared with the fields both have.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Compared {
+pub struct EditionDiff {
     /// Rows that both have.
     pub same: u64,
     /// Rows of one at whose time the other has other values.
@@ -20,7 +20,7 @@ pub struct Compared {
 
 impl Shelf {
     /// Compares two editions (of one series, or of two).
-    pub fn compare(&self, first: &EditionInfo, second: &EditionInfo, job: &Job) -> Result<Compared> {
+    pub fn compare(&self, first: &EditionInfo, second: &EditionInfo, job: &Job) -> Result<EditionDiff> {
         let fields: Vec<Field> = first.fields.iter().copied().filter(|f| second.fields.contains(f)).collect();
         let scale = first.scale.finer(&second.scale);
         job.begin("compare", first.rows + second.rows);
@@ -29,7 +29,7 @@ impl Shelf {
             Ok(Cursor::new(rows.map(move |piece| Ok(piece?.rescaled(scale)))))
         };
         let (mut a, mut b) = (side(first)?, side(second)?);
-        let mut found = Compared::default();
+        let mut found = EditionDiff::default();
         let (mut left, mut right): (Vec<Vec<i64>>, Vec<Vec<i64>>) = Default::default();
         loop {
             let (x, y) = (a.time()?, b.time()?);
@@ -79,7 +79,7 @@ impl Shelf {
     }
 }
 
-impl Compared {
+impl EditionDiff {
     /// Counts the rows at one time, of either side.
     fn count(&mut self, time: Micros, left: &mut Vec<Vec<i64>>, right: &mut Vec<Vec<i64>>) {
         let before = left.len();

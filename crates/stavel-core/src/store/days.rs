@@ -5,13 +5,13 @@ use crate::model::time::{DAY, day_of};
 
 /// Rows by UTC day (by written day while afloat), from a first day on.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Days {
+pub struct RowsByDay {
     /// Days since 1970-01-01.
     pub first: i64,
     pub rows: Vec<u32>,
 }
 
-impl Days {
+impl RowsByDay {
     /// Counts rows that follow, in order of time, those counted before.
     pub fn count(&mut self, times: &[Micros]) {
         let mut rest = times;
@@ -49,10 +49,10 @@ impl Days {
         out
     }
 
-    /// The counts out of [`Days::to_bytes`]; whatever is cut short is left away.
-    pub fn from_bytes(bytes: &[u8]) -> Days {
-        let Some((first, counts)) = bytes.split_first_chunk::<8>() else { return Days::default() };
-        let mut days = Days { first: i64::from_le_bytes(*first), rows: Vec::new() };
+    /// The counts out of [`RowsByDay::to_bytes`]; whatever is cut short is left away.
+    pub fn from_bytes(bytes: &[u8]) -> RowsByDay {
+        let Some((first, counts)) = bytes.split_first_chunk::<8>() else { return RowsByDay::default() };
+        let mut days = RowsByDay { first: i64::from_le_bytes(*first), rows: Vec::new() };
         let (mut value, mut shift) = (0u32, 0);
         for byte in counts {
             value |= ((byte & 0x7f) as u32).checked_shl(shift).unwrap_or(0);
@@ -75,18 +75,18 @@ mod tests {
         #[test]
         fn counts_are_those_of_the_rows(mut times in proptest::collection::vec(-40 * DAY..400 * DAY, 1..200)) {
             times.sort_unstable();
-            let mut days = Days::default();
+            let mut days = RowsByDay::default();
             times.chunks(7).for_each(|c| days.count(c));
             for (day, rows) in days.iter() {
                 prop_assert_eq!(rows as usize, times.iter().filter(|t| day_of(**t) == day).count());
             }
             prop_assert_eq!(days.iter().map(|d| d.1 as usize).sum::<usize>(), times.len());
-            prop_assert_eq!(Days::from_bytes(&days.to_bytes()), days);
+            prop_assert_eq!(RowsByDay::from_bytes(&days.to_bytes()), days);
         }
 
         #[test]
         fn no_bytes_make_it_panic(bytes: Vec<u8>) {
-            let _ = Days::from_bytes(&bytes);
+            let _ = RowsByDay::from_bytes(&bytes);
         }
     }
 }

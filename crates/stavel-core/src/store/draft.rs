@@ -4,13 +4,13 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::thread::JoinHandle;
 
-use super::about::{About, Origin};
+use super::about::{FileAbout, Origin};
 use super::commit::{NewEdition, commit_edition};
 use super::editions::{self, SegmentInfo};
 use super::home::{self, Home};
 use super::partition::Partition;
 use super::scan::Scan;
-use super::segment::{Encoded, Group, Piece, SegmentWriter, Written};
+use super::segment::{Encoded, Group, SegmentWriter, SharedRows, WrittenFile};
 use super::{Shelf, catalog};
 use crate::model::{Columns, Field, Made, Micros, Scale, SeriesName, Span};
 use crate::{Error, Result};
@@ -25,7 +25,7 @@ pub struct Draft<'a> {
     origin: Origin,
     /// The edition's id. It makes the names of this draft's files unlike those of any other.
     id: i64,
-    about: About,
+    about: FileAbout,
     kept: Vec<SegmentInfo>,
     /// Partitions begun and not yet closed, in order; the last takes rows, those before wait for their
     /// row groups to be encoded.
@@ -56,13 +56,13 @@ struct OpenFile {
 
 /// A row group to encode on any thread and to give back to [`Draft::accept`].
 pub struct Work {
-    pub place: Place,
+    pub place: GroupPlace,
     pub group: Group,
 }
 
 /// Where a row group belongs: the file and its place in it, both counted from 0.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Place {
+pub struct GroupPlace {
     file: usize,
     group: usize,
 }
@@ -70,16 +70,16 @@ pub struct Place {
 impl OpenFile {
     fn hand_out(&mut self, group: Group) -> Work {
         self.out += 1;
-        Work { place: Place { file: self.number, group: self.out - 1 }, group }
+        Work { place: GroupPlace { file: self.number, group: self.out - 1 }, group }
     }
 }
 
 /// A file whose thread waits for the disk.
-struct Syncing(Option<JoinHandle<Result<Written>>>);
+struct Syncing(Option<JoinHandle<Result<WrittenFile>>>);
 
 impl Syncing {
     /// Waits until the disk holds the file.
-    fn settled(&mut self, path: &str) -> Result<Written> {
+    fn settled(&mut self, path: &str) -> Result<WrittenFile> {
         match self.0.take().map(JoinHandle::join) {
             Some(Ok(written)) => written,
             _ => Err(Error::storage(format!("Writing {path} failed."))),
@@ -91,7 +91,7 @@ impl<'a> Draft<'a> {
     pub(super) fn begin(shelf: &'a mut Shelf, name: &SeriesName, origin: Origin) -> Result<Draft<'a>> {
         let name = shelf.stored_name_for(name, &origin.provenance.made)?;
         let id = catalog::take_edition_id(&shelf.db)?;
-        let about = About::of(shelf, &name, id, &origin)?;
+        let about = FileAbout::of(shelf, &name, id, &origin)?;
         Ok(Draft {
             shelf,
             name,
@@ -174,7 +174,7 @@ impl<'a> Draft<'a> {
                 self.begin_file(partition)?;
             }
             if let Some(file) = self.open.last_mut() {
-                let groups = file.writer.queue(Piece { rows: rows.clone(), range: from..to });
+                let groups = file.writer.queue(SharedRows { rows: rows.clone(), range: from..to });
                 work.extend(groups.into_iter().map(|group| file.hand_out(group)));
             }
             from = to;
@@ -210,7 +210,7 @@ impl<'a> Draft<'a> {
     }
 
     /// Writes a row group that was encoded elsewhere, once those before it are written.
-    pub fn accept(&mut self, place: Place, encoded: Encoded) -> Result<()> {
+    pub fn accept(&mut self, place: GroupPlace, encoded: Encoded) -> Result<()> {
         if let Some(file) = self.open.iter_mut().find(|f| f.number == place.file) {
             file.early.insert(place.group, encoded);
             while let Some(next) = file.early.remove(&file.done) {
@@ -290,8 +290,8 @@ impl<'a> Draft<'a> {
     }
 
     /// What files of this edition are written with.
-    fn shape(&self) -> super::compact::Shape<'_> {
-        super::compact::Shape {
+    fn shape(&self) -> super::compact::FileShape<'_> {
+        super::compact::FileShape {
             name: &self.name,
             id: self.id,
             fields: &self.origin.fields,

@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
-use super::days::Days;
+use super::days::RowsByDay;
 use super::home::folder_of;
 use super::sql::maybe;
 use crate::model::columns::shape_of;
@@ -63,16 +63,16 @@ pub struct EditionInfo {
 
 /// How values stand in a segment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Format {
+pub enum SegmentFormat {
     /// Of catalog versions 1 and 2: no nulls, and a spread that is not known is 0.
     Zeros,
     /// An absent value is null.
     Nulls,
 }
 
-impl Format {
+impl SegmentFormat {
     fn number(self) -> i64 {
-        if self == Format::Zeros { 2 } else { 3 }
+        if self == SegmentFormat::Zeros { 2 } else { 3 }
     }
 }
 
@@ -86,10 +86,10 @@ pub struct SegmentInfo {
     pub first: Micros,
     pub last: Micros,
     pub bytes: u64,
-    /// Of the file, as [`super::segment::Written`] has it; none for files of a first catalog.
+    /// Of the file, as [`super::segment::WrittenFile`] has it; none for files of a first catalog.
     pub hash: Option<String>,
-    pub days: Days,
-    pub format: Format,
+    pub days: RowsByDay,
+    pub format: SegmentFormat,
 }
 
 const EDITION_COLUMNS: &str = "e.id, e.number, e.before, e.provenance, e.made, e.clock, e.price_decimals,
@@ -252,8 +252,12 @@ fn segment_of(r: &Row<'_>) -> rusqlite::Result<SegmentInfo> {
         last: r.get(4)?,
         bytes: r.get::<_, i64>(5)? as u64,
         hash: r.get(6)?,
-        days: r.get::<_, Option<Vec<u8>>>(7)?.map(|b| Days::from_bytes(&b)).unwrap_or_default(),
-        format: if r.get::<_, i64>(8)? == Format::Zeros.number() { Format::Zeros } else { Format::Nulls },
+        days: r.get::<_, Option<Vec<u8>>>(7)?.map(|b| RowsByDay::from_bytes(&b)).unwrap_or_default(),
+        format: if r.get::<_, i64>(8)? == SegmentFormat::Zeros.number() {
+            SegmentFormat::Zeros
+        } else {
+            SegmentFormat::Nulls
+        },
     })
 }
 
@@ -286,27 +290,27 @@ pub fn unheld(db: &Connection) -> Result<Vec<SegmentInfo>> {
 }
 
 /// Whether a segment belongs to a current edition: none where not, else whether its clock is known.
-pub type Standing = Option<bool>;
+pub type SeriesStanding = Option<bool>;
 
 const STANDING: &str =
     "SELECT g.path, max(h.edition IS s.current), max(h.edition IS s.current AND e.clock IS NOT NULL)
      FROM segment g LEFT JOIN holding h ON h.segment = g.id
      LEFT JOIN edition e ON e.id = h.edition LEFT JOIN series s ON s.id = e.series";
 
-fn standing_of(r: &Row<'_>) -> rusqlite::Result<(String, Standing)> {
+fn standing_of(r: &Row<'_>) -> rusqlite::Result<(String, SeriesStanding)> {
     let (current, anchored): (Option<bool>, Option<bool>) = (r.get(1)?, r.get(2)?);
     Ok((r.get(0)?, current.filter(|c| *c).map(|_| anchored == Some(true))))
 }
 
 /// The path of every segment with its standing.
-pub fn all_standings(db: &Connection) -> Result<HashMap<String, Standing>> {
+pub fn all_standings(db: &Connection) -> Result<HashMap<String, SeriesStanding>> {
     let mut query = db.prepare(&format!("{STANDING} GROUP BY g.id"))?;
     let rows = query.query_map([], standing_of)?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The path of every segment of a series with its standing.
-pub fn standings(db: &Connection, series: i64) -> Result<Vec<(String, Standing)>> {
+pub fn standings(db: &Connection, series: i64) -> Result<Vec<(String, SeriesStanding)>> {
     let mut query = db.prepare(&format!("{STANDING} WHERE s.id = ?1 GROUP BY g.id ORDER BY g.path"))?;
     let rows = query.query_map([series], standing_of)?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)

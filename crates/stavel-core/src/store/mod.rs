@@ -39,22 +39,22 @@ use std::path::{Path, PathBuf};
 
 use rusqlite::Connection;
 
-pub use about::{About, Origin};
+pub use about::{FileAbout, Origin};
 pub use act::{Stepped, SteppedAct};
-pub use ahead::{Ahead, ahead};
-pub use compare::Compared;
+pub use ahead::{ReadAhead, ahead};
+pub use compare::EditionDiff;
 pub use cursor::Cursor;
-pub use days::Days;
-pub use draft::{Draft, Place, Work};
-pub use editions::{EditionInfo, Format, SegmentInfo, SeriesInfo};
+pub use days::RowsByDay;
+pub use draft::{Draft, GroupPlace, Work};
+pub use editions::{EditionInfo, SegmentFormat, SegmentInfo, SeriesInfo};
 pub use rebuild::{Rebuilt, rebuild};
-pub use records::{Fact, JournalLine};
+pub use records::{InstrumentFact, JournalLine};
 pub use scan::{Reader, Scan, ScanFile, read_file};
-pub use segment::{Encoded, GROUP_ROWS, Group, Piece, SegmentWriter, Written};
-pub use staleness::Change;
+pub use segment::{Encoded, GROUP_ROWS, Group, SegmentWriter, SharedRows, WrittenFile};
+pub use staleness::StaleBecause;
 pub use upkeep::{Tidied, Verified};
 
-use act::{State, Subject, record};
+use act::{ChangedThing, SubjectState, record};
 
 use crate::model::Layout;
 use crate::model::{Columns, Field, Instrument, Made, SeriesName, Span};
@@ -227,11 +227,17 @@ impl Shelf {
         crate::model::series::check_name("layout", name)?;
         let act = self.act_id()?;
         let before =
-            records::layouts(&self.db)?.into_iter().find(|l| l.0 == name).map(|l| State::Layout(l.1));
+            records::layouts(&self.db)?.into_iter().find(|l| l.0 == name).map(|l| SubjectState::Layout(l.1));
         let text = layout.to_toml();
         let tx = self.db.transaction()?;
         records::put_layout(&tx, name, &text)?;
-        record(&tx, act, &Subject::Layout(name.to_owned()), before.as_ref(), Some(&State::Layout(text)))?;
+        record(
+            &tx,
+            act,
+            &ChangedThing::Layout(name.to_owned()),
+            before.as_ref(),
+            Some(&SubjectState::Layout(text)),
+        )?;
         Ok(tx.commit()?)
     }
 
@@ -248,12 +254,12 @@ impl Shelf {
         })?;
         let tx = self.db.transaction()?;
         records::remove_layout(&tx, name)?;
-        record(&tx, act, &Subject::Layout(name.to_owned()), Some(&State::Layout(text)), None)?;
+        record(&tx, act, &ChangedThing::Layout(name.to_owned()), Some(&SubjectState::Layout(text)), None)?;
         Ok(tx.commit()?)
     }
 
     /// Adds dated facts of an instrument; gives the number of those that were not there before.
-    pub fn put_facts(&mut self, instrument: &str, facts: &[Fact]) -> Result<u64> {
+    pub fn put_facts(&mut self, instrument: &str, facts: &[InstrumentFact]) -> Result<u64> {
         self.must_write()?;
         self.begin_act("")?;
         self.ensure_instrument(instrument)?;
@@ -262,8 +268,8 @@ impl Shelf {
         let added = records::add_facts(&tx, instrument, facts)?;
         let count = added.len() as u64;
         if count > 0 {
-            let subject = Subject::Facts(instrument.to_owned());
-            record(&tx, act, &subject, None, Some(&State::Facts(added)))?;
+            let subject = ChangedThing::Facts(instrument.to_owned());
+            record(&tx, act, &subject, None, Some(&SubjectState::Facts(added)))?;
         }
         tx.commit()?;
         self.end_act(instrument, "")?;
@@ -271,7 +277,7 @@ impl Shelf {
     }
 
     /// The dated facts of an instrument, in order of time.
-    pub fn facts(&self, instrument: &str) -> Result<Vec<Fact>> {
+    pub fn facts(&self, instrument: &str) -> Result<Vec<InstrumentFact>> {
         records::facts(&self.db, instrument)
     }
 

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use super::about::About;
+use super::about::FileAbout;
 use super::catalog;
 use super::home::{self, Home, make_folders};
 use super::lock::WriterLock;
@@ -143,7 +143,7 @@ impl Shelf {
     fn refuse_older_catalog(&self, unnamed: &[(Home, String)]) -> Result<()> {
         let (id, given) = (catalog::shelf_id(&self.db)?, catalog::last_edition_id(&self.db)?);
         let is_newer = |(home, path): &&(Home, String)| {
-            let about = About::read(&home.path(&self.root, path)).ok().flatten();
+            let about = FileAbout::read(&home.path(&self.root, path)).ok().flatten();
             home::is_segment(path) && about.is_some_and(|a| a.shelf == id && a.edition > given)
         };
         let newer = unnamed.iter().filter(is_newer).count();
@@ -179,7 +179,7 @@ impl Shelf {
     }
 }
 
-fn home_of(standing: editions::Standing) -> Home {
+fn home_of(standing: editions::SeriesStanding) -> Home {
     match standing {
         Some(true) => Home::Data,
         Some(false) => Home::Afloat,

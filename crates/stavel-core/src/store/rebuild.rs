@@ -5,11 +5,11 @@ use std::path::Path;
 
 use rusqlite::Connection;
 
-use super::about::About;
-use super::act::{State, Subject, record};
+use super::about::FileAbout;
+use super::act::{ChangedThing, SubjectState, record};
 use super::commit::{NewEdition, commit_edition};
-use super::days::Days;
-use super::editions::{Format, SegmentInfo};
+use super::days::RowsByDay;
+use super::editions::{SegmentFormat, SegmentInfo};
 use super::home::{self, Home, LOST};
 use super::marker::Marker;
 use super::scan::{FileColumns, ScanFile};
@@ -36,9 +36,9 @@ pub struct Rebuilt {
 }
 
 /// What one data file says and holds.
-struct Found {
+struct RebuiltFile {
     segment: SegmentInfo,
-    about: Option<About>,
+    about: Option<FileAbout>,
     columns: FileColumns,
 }
 
@@ -113,14 +113,18 @@ fn remove_database(path: &Path) -> Result<()> {
 }
 
 /// Looks at every file of a current edition, by series.
-fn look_at_files(root: &Path, rebuilt: &mut Rebuilt, job: &Job) -> Result<BTreeMap<SeriesName, Vec<Found>>> {
+fn look_at_files(
+    root: &Path,
+    rebuilt: &mut Rebuilt,
+    job: &Job,
+) -> Result<BTreeMap<SeriesName, Vec<RebuiltFile>>> {
     let mut paths = Vec::new();
     for home in [Home::Data, Home::Afloat] {
         let files = home::files_in(root, home.name()).into_iter().filter(|p| home::is_segment(p));
         paths.extend(files.map(|path| (home, path)));
     }
     job.begin("look at the data files", paths.len() as u64);
-    let mut found: BTreeMap<SeriesName, Vec<Found>> = BTreeMap::new();
+    let mut found: BTreeMap<SeriesName, Vec<RebuiltFile>> = BTreeMap::new();
     for (home, path) in paths {
         job.advance(1)?;
         let Some(name) = home::series_of_path(&path) else { continue };
@@ -137,11 +141,11 @@ fn look_at_files(root: &Path, rebuilt: &mut Rebuilt, job: &Job) -> Result<BTreeM
     Ok(found)
 }
 
-fn look_at(place: &Path, path: &str) -> Result<Found> {
-    let about = About::read(place)?;
+fn look_at(place: &Path, path: &str) -> Result<RebuiltFile> {
+    let about = FileAbout::read(place)?;
     let columns = FileColumns::read(place)?;
     let (bytes, hash) = hash_of(place).map_err(|e| Error::io("Cannot read", place, &e))?;
-    let (mut rows, mut days, mut ends) = (0, Days::default(), None);
+    let (mut rows, mut days, mut ends) = (0, RowsByDay::default(), None);
     for piece in ScanFile::open(place, &[], columns.scale, Span::ALL)? {
         let piece = piece?;
         rows += piece.len() as u64;
@@ -151,10 +155,10 @@ fn look_at(place: &Path, path: &str) -> Result<Found> {
         }
     }
     let (first, last) = ends.ok_or_else(|| Error::storage(format!("{} holds no rows.", place.display())))?;
-    let format = if columns.is_nullable { Format::Nulls } else { Format::Zeros };
+    let format = if columns.is_nullable { SegmentFormat::Nulls } else { SegmentFormat::Zeros };
     let path = path.to_owned();
     let segment = SegmentInfo { id: 0, path, rows, first, last, bytes, hash: Some(hash), days, format };
-    Ok(Found { segment, about, columns })
+    Ok(RebuiltFile { segment, about, columns })
 }
 
 /// The highest edition id in the names of files below the shelf.
@@ -213,7 +217,7 @@ fn take_over(old: &Connection, new: &Connection, notes: &mut Vec<String>) -> Res
 fn add_series(
     db: &mut Connection,
     name: &SeriesName,
-    mut files: Vec<Found>,
+    mut files: Vec<RebuiltFile>,
     rebuilt: &mut Rebuilt,
 ) -> Result<()> {
     files.sort_by_key(|f| (f.segment.first, f.segment.last));
@@ -267,5 +271,11 @@ fn add_instrument(db: &Connection, act: i64, name: &str, own: &OwnValues) -> Res
         return Ok(());
     }
     records::write_instrument(db, name, own)?;
-    record(db, act, &Subject::Instrument(name.to_owned()), None, Some(&State::Instrument(own.clone())))
+    record(
+        db,
+        act,
+        &ChangedThing::Instrument(name.to_owned()),
+        None,
+        Some(&SubjectState::Instrument(own.clone())),
+    )
 }

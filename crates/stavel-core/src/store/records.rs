@@ -10,7 +10,7 @@ use crate::{Error, Result};
 
 /// What is known of an instrument on a date: a dividend, a statement, an event.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Fact {
+pub struct InstrumentFact {
     pub source: String,
     pub time: Micros,
     pub kind: String,
@@ -115,7 +115,7 @@ pub fn remember_done(db: &Connection, key: &str, report: &str) -> Result<()> {
 }
 
 /// Adds the facts that are not there yet; gives those.
-pub fn add_facts(db: &Connection, instrument: &str, facts: &[Fact]) -> Result<Vec<Fact>> {
+pub fn add_facts(db: &Connection, instrument: &str, facts: &[InstrumentFact]) -> Result<Vec<InstrumentFact>> {
     let mut added = Vec::new();
     for f in facts {
         let value = serde_json::to_string(&f.values).unwrap_or_default();
@@ -128,7 +128,7 @@ pub fn add_facts(db: &Connection, instrument: &str, facts: &[Fact]) -> Result<Ve
     Ok(added)
 }
 
-pub fn remove_facts(db: &Connection, instrument: &str, facts: &[Fact]) -> Result<()> {
+pub fn remove_facts(db: &Connection, instrument: &str, facts: &[InstrumentFact]) -> Result<()> {
     for f in facts {
         let value = serde_json::to_string(&f.values).unwrap_or_default();
         db.execute(
@@ -139,7 +139,7 @@ pub fn remove_facts(db: &Connection, instrument: &str, facts: &[Fact]) -> Result
     Ok(())
 }
 
-pub fn facts(db: &Connection, instrument: &str) -> Result<Vec<Fact>> {
+pub fn facts(db: &Connection, instrument: &str) -> Result<Vec<InstrumentFact>> {
     let mut query =
         db.prepare("SELECT source, time, kind, value FROM fact WHERE instrument = ?1 ORDER BY time, id")?;
     let mut rows = query.query([instrument])?;
@@ -148,7 +148,7 @@ pub fn facts(db: &Connection, instrument: &str) -> Result<Vec<Fact>> {
         let values = serde_json::from_str(&r.get::<_, String>(3)?).map_err(|e| {
             Error::storage(format!("A dated fact of {instrument} in the catalog is damaged: {e}."))
         })?;
-        out.push(Fact { source: r.get(0)?, time: r.get(1)?, kind: r.get(2)?, values });
+        out.push(InstrumentFact { source: r.get(0)?, time: r.get(1)?, kind: r.get(2)?, values });
     }
     Ok(out)
 }

@@ -8,7 +8,7 @@ use parquet::column::reader::ColumnReader;
 use parquet::file::reader::{FileReader, RowGroupReader, SerializedFileReader};
 use parquet::file::statistics::Statistics;
 
-use super::editions::{EditionInfo, Format, SegmentInfo};
+use super::editions::{EditionInfo, SegmentFormat, SegmentInfo};
 use super::home::open_segment;
 use crate::model::columns::blank;
 use crate::model::time::DAY;
@@ -140,14 +140,14 @@ pub struct ScanFile {
     fields: Vec<Field>,
     scale: Scale,
     span: Span,
-    format: Format,
+    format: SegmentFormat,
 }
 
 impl ScanFile {
     /// Opens a file to read these fields within a span.
     pub fn open(path: &Path, fields: &[Field], scale: Scale, span: Span) -> Result<ScanFile> {
         let file = File::open(path).map_err(|e| Error::io("Cannot read", path, &e))?;
-        let (fields, format) = (fields.to_vec(), Format::Nulls);
+        let (fields, format) = (fields.to_vec(), SegmentFormat::Nulls);
         Ok(ScanFile { reader: open(path, file)?, next: 0, fields, scale, span, format })
     }
 
@@ -169,7 +169,7 @@ impl ScanFile {
             self.next += 1;
             let rows = read_group(&self.reader, self.next - 1, &self.fields, self.scale, self.span)?;
             if let Some(mut rows) = rows.filter(|r| !r.is_empty()) {
-                if self.format == Format::Zeros {
+                if self.format == SegmentFormat::Zeros {
                     let spreads = rows.column_mut(Field::Spread).into_iter().flatten();
                     spreads.filter(|s| **s == 0).for_each(|s| *s = ABSENT);
                 }

@@ -19,8 +19,8 @@ use parquet::schema::types::{ColumnPath, PrimitiveTypeBuilder, SchemaDescriptor,
 use rayon::prelude::*;
 use twox_hash::XxHash3_128;
 
-use super::days::Days;
-use super::editions::{Format, SegmentInfo};
+use super::days::RowsByDay;
+use super::editions::{SegmentFormat, SegmentInfo};
 use super::home::{make_folders, sync_folder};
 use crate::model::{ABSENT, Columns, Field, Micros, Scale, present};
 use crate::{Error, Result};
@@ -67,7 +67,7 @@ fn properties(fields: &[Field]) -> Arc<WriterProperties> {
 
 /// Some neighbouring rows of shared columns.
 #[derive(Clone)]
-pub struct Piece {
+pub struct SharedRows {
     pub rows: Arc<Columns>,
     pub range: Range<usize>,
 }
@@ -82,7 +82,7 @@ struct Coding {
 
 /// The rows of one row group, ready to be encoded on any thread.
 pub struct Group {
-    pieces: Vec<Piece>,
+    pieces: Vec<SharedRows>,
     coding: Coding,
 }
 
@@ -168,17 +168,17 @@ impl Write for Hashing {
 
 /// What a finished file holds.
 #[derive(Debug, Clone, Default)]
-pub struct Written {
+pub struct WrittenFile {
     pub rows: u64,
     pub first: Micros,
     pub last: Micros,
     pub bytes: u64,
     /// Of the whole file, by XXH3 with 128 bits, in hexadecimal.
     pub hash: String,
-    pub days: Days,
+    pub days: RowsByDay,
 }
 
-impl Written {
+impl WrittenFile {
     /// The file as a segment that the catalog does not know yet.
     pub fn as_segment(&self, path: &str) -> SegmentInfo {
         SegmentInfo {
@@ -190,7 +190,7 @@ impl Written {
             bytes: self.bytes,
             hash: Some(self.hash.clone()),
             days: self.days.clone(),
-            format: Format::Nulls,
+            format: SegmentFormat::Nulls,
         }
     }
 }
@@ -204,9 +204,9 @@ pub struct SegmentWriter {
     writer: SerializedFileWriter<Hashing>,
     coding: Coding,
     group_rows: usize,
-    waiting: Vec<Piece>,
+    waiting: Vec<SharedRows>,
     waiting_rows: usize,
-    about: Written,
+    about: WrittenFile,
 }
 
 impl SegmentWriter {
@@ -226,7 +226,7 @@ impl SegmentWriter {
             group_rows: GROUP_ROWS,
             waiting: Vec::new(),
             waiting_rows: 0,
-            about: Written::default(),
+            about: WrittenFile::default(),
         })
     }
 
@@ -245,7 +245,7 @@ impl SegmentWriter {
     pub fn push(&mut self, rows: impl Into<Arc<Columns>>) -> Result<()> {
         let rows = rows.into();
         let range = 0..rows.len();
-        for group in self.queue(Piece { rows, range }) {
+        for group in self.queue(SharedRows { rows, range }) {
             self.append(group.encode()?)?;
         }
         Ok(())
@@ -253,7 +253,7 @@ impl SegmentWriter {
 
     /// Adds rows and gives the row groups they filled, to be encoded and given to
     /// [`SegmentWriter::append`] in the same order.
-    pub fn queue(&mut self, piece: Piece) -> Vec<Group> {
+    pub fn queue(&mut self, piece: SharedRows) -> Vec<Group> {
         let times = &piece.rows.time[piece.range.clone()];
         let (Some(&first), Some(&last)) = (times.first(), times.last()) else { return Vec::new() };
         if self.about.rows == 0 {
@@ -267,7 +267,7 @@ impl SegmentWriter {
         while !range.is_empty() {
             let room = self.group_rows - self.waiting_rows;
             let cut = range.start + room.min(range.len());
-            self.waiting.push(Piece { rows: piece.rows.clone(), range: range.start..cut });
+            self.waiting.push(SharedRows { rows: piece.rows.clone(), range: range.start..cut });
             self.waiting_rows += cut - range.start;
             range.start = cut;
             if self.waiting_rows == self.group_rows {
@@ -302,12 +302,12 @@ impl SegmentWriter {
         }
         let hashing = self.writer.into_inner()?;
         let bytes = hashing.file.metadata().map_err(|e| Error::io("Cannot size", &self.path, &e))?.len();
-        let about = Written { bytes, hash: format!("{:032x}", hashing.hash.finish_128()), ..self.about };
+        let about = WrittenFile { bytes, hash: format!("{:032x}", hashing.hash.finish_128()), ..self.about };
         Ok(Unsynced { file: hashing.file, path: self.path, about })
     }
 
     /// Ends the file, syncs it and gives it its final name.
-    pub fn finish(self, to: &Path) -> Result<Written> {
+    pub fn finish(self, to: &Path) -> Result<WrittenFile> {
         self.end()?.settle(to)
     }
 }
@@ -316,12 +316,12 @@ impl SegmentWriter {
 pub struct Unsynced {
     file: File,
     path: PathBuf,
-    pub about: Written,
+    pub about: WrittenFile,
 }
 
 impl Unsynced {
     /// Syncs the file, gives it its final name and syncs the folder that holds the name.
-    pub fn settle(self, to: &Path) -> Result<Written> {
+    pub fn settle(self, to: &Path) -> Result<WrittenFile> {
         self.file.sync_all().map_err(|e| Error::io("Cannot sync", &self.path, &e))?;
         std::fs::rename(&self.path, to).map_err(|e| Error::io("Cannot rename", &self.path, &e))?;
         to.parent().map_or(Ok(()), sync_folder)?;

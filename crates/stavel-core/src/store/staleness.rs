@@ -9,7 +9,7 @@ use crate::model::{Input, SeriesName};
 
 /// Why an edition is stale.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Change {
+pub enum StaleBecause {
     /// A source has another edition now, or is off the shelf.
     Source { series: SeriesName, is_there: bool },
     /// A source is itself stale.
@@ -20,14 +20,16 @@ pub enum Change {
     Method,
 }
 
-impl fmt::Display for Change {
+impl fmt::Display for StaleBecause {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Change::Source { series, is_there: true } => write!(f, "{} has changed", series.short()),
-            Change::Source { series, is_there: false } => write!(f, "{} is off the shelf", series.short()),
-            Change::StaleSource { series } => write!(f, "{} is stale", series.short()),
-            Change::Sheet { instrument, key } => write!(f, "{key} of {instrument} changed"),
-            Change::Method => write!(f, "Stavel builds it in another way now"),
+            StaleBecause::Source { series, is_there: true } => write!(f, "{} has changed", series.short()),
+            StaleBecause::Source { series, is_there: false } => {
+                write!(f, "{} is off the shelf", series.short())
+            }
+            StaleBecause::StaleSource { series } => write!(f, "{} is stale", series.short()),
+            StaleBecause::Sheet { instrument, key } => write!(f, "{key} of {instrument} changed"),
+            StaleBecause::Method => write!(f, "Stavel builds it in another way now"),
         }
     }
 }
@@ -35,13 +37,13 @@ impl fmt::Display for Change {
 impl Shelf {
     /// What has changed of all that went into an edition; nothing where it is up to date. An edition that was
     /// mended or otherwise made from one before it is as stale as that one.
-    pub fn staleness(&self, edition: &EditionInfo) -> Result<Vec<Change>> {
-        Looking { shelf: self, seen: HashMap::new() }.at(edition)
+    pub fn staleness(&self, edition: &EditionInfo) -> Result<Vec<StaleBecause>> {
+        StalenessSearch { shelf: self, seen: HashMap::new() }.at(edition)
     }
 
     /// The stale ones among the current editions, by edition.
-    pub fn stale_editions(&self) -> Result<HashMap<i64, Vec<Change>>> {
-        let mut looking = Looking { shelf: self, seen: HashMap::new() };
+    pub fn stale_editions(&self) -> Result<HashMap<i64, Vec<StaleBecause>>> {
+        let mut looking = StalenessSearch { shelf: self, seen: HashMap::new() };
         let mut stale = HashMap::new();
         for info in self.series()? {
             let changes = looking.at(&info.edition)?;
@@ -54,13 +56,13 @@ impl Shelf {
 }
 
 /// What was looked at so far.
-struct Looking<'a> {
+struct StalenessSearch<'a> {
     shelf: &'a Shelf,
-    seen: HashMap<i64, Vec<Change>>,
+    seen: HashMap<i64, Vec<StaleBecause>>,
 }
 
-impl Looking<'_> {
-    fn at(&mut self, edition: &EditionInfo) -> Result<Vec<Change>> {
+impl StalenessSearch<'_> {
+    fn at(&mut self, edition: &EditionInfo) -> Result<Vec<StaleBecause>> {
         if let Some(known) = self.seen.get(&edition.id) {
             return Ok(known.clone());
         }
@@ -73,7 +75,7 @@ impl Looking<'_> {
                 changes.extend(self.change_of(input)?);
             }
             if edition.provenance.method != made.method() {
-                changes.push(Change::Method);
+                changes.push(StaleBecause::Method);
             }
         } else if let Some((_, before)) =
             edition.before.map(|id| editions::edition(&self.shelf.db, id)).transpose()?.flatten()
@@ -84,32 +86,32 @@ impl Looking<'_> {
         Ok(changes)
     }
 
-    fn change_of(&mut self, input: &Input) -> Result<Option<Change>> {
+    fn change_of(&mut self, input: &Input) -> Result<Option<StaleBecause>> {
         match input {
             Input::Sheet { instrument, key, value } => {
                 let now = records::instrument(&self.shelf.db, instrument)?;
                 let now = now.as_ref().and_then(|i| i.values.get(key));
-                let change = || Change::Sheet { instrument: instrument.clone(), key: key.clone() };
+                let change = || StaleBecause::Sheet { instrument: instrument.clone(), key: key.clone() };
                 Ok((now != value.as_ref()).then(change))
             }
             Input::Edition { id, series } => self.change_of_source(*id, series),
         }
     }
 
-    fn change_of_source(&mut self, id: i64, series: &SeriesName) -> Result<Option<Change>> {
+    fn change_of_source(&mut self, id: i64, series: &SeriesName) -> Result<Option<StaleBecause>> {
         let db = &self.shelf.db;
         let Some((owner, edition)) = editions::edition(db, id)? else {
             // It was tidied away, so it is not the current one.
             let is_there = self.shelf.current(series)?.is_some();
-            return Ok(Some(Change::Source { series: series.clone(), is_there }));
+            return Ok(Some(StaleBecause::Source { series: series.clone(), is_there }));
         };
         let current: Option<i64> =
             db.query_row("SELECT current FROM series WHERE id = ?1", [owner], |r| r.get(0))?;
         let name = self.shelf.short_name(owner)?.unwrap_or_else(|| series.clone());
         if current != Some(id) {
-            return Ok(Some(Change::Source { series: name, is_there: current.is_some() }));
+            return Ok(Some(StaleBecause::Source { series: name, is_there: current.is_some() }));
         }
         let stale = !self.at(&edition)?.is_empty();
-        Ok(stale.then_some(Change::StaleSource { series: name }))
+        Ok(stale.then_some(StaleBecause::StaleSource { series: name }))
     }
 }

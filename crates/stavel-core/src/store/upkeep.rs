@@ -7,7 +7,7 @@ use rayon::prelude::*;
 use rusqlite::{Connection, params};
 use twox_hash::XxHash3_128;
 
-use super::act::{self, State, Subject, record};
+use super::act::{self, ChangedThing, SubjectState, record};
 use super::editions::{self, SegmentInfo};
 use super::home::{self, Home, LOST};
 use super::scan::ScanFile;
@@ -51,11 +51,11 @@ impl Shelf {
         let info = self.find(name)?;
         let act = self.act_id()?;
         let stored = editions::stored_name(&self.db, info.id)?;
-        let state = |current| State::Series { name: stored.clone(), current };
+        let state = |current| SubjectState::Series { name: stored.clone(), current };
         let tx = self.db.transaction()?;
         tx.execute("UPDATE series SET current = NULL WHERE id = ?1", [info.id])?;
         let (before, after) = (state(Some(info.edition.id)), state(None));
-        record(&tx, act, &Subject::Series(info.id), Some(&before), Some(&after))?;
+        record(&tx, act, &ChangedThing::Series(info.id), Some(&before), Some(&after))?;
         tx.commit()?;
         self.settle(info.id)
     }
@@ -83,12 +83,13 @@ impl Shelf {
         if !records::has_instrument(&tx, &to.instrument)? {
             let own = records::own_values(&tx, &was.instrument)?.unwrap_or_default();
             records::write_instrument(&tx, &to.instrument, &own)?;
-            let subject = Subject::Instrument(to.instrument.clone());
-            record(&tx, act, &subject, None, Some(&State::Instrument(own)))?;
+            let subject = ChangedThing::Instrument(to.instrument.clone());
+            record(&tx, act, &subject, None, Some(&SubjectState::Instrument(own)))?;
         }
         act::rename(&tx, info.id, &was, &to)?;
-        let state = |name: &SeriesName| State::Series { name: name.clone(), current: Some(info.edition.id) };
-        record(&tx, act, &Subject::Series(info.id), Some(&state(&was)), Some(&state(&to)))?;
+        let state =
+            |name: &SeriesName| SubjectState::Series { name: name.clone(), current: Some(info.edition.id) };
+        record(&tx, act, &ChangedThing::Series(info.id), Some(&state(&was)), Some(&state(&to)))?;
         tx.commit()?;
         self.finish_renames()
     }
@@ -102,10 +103,10 @@ impl Shelf {
         crate::model::series::check_name("instrument", name)?;
         let act = self.act_id()?;
         let tx = self.db.transaction()?;
-        let before = records::own_values(&tx, name)?.map(State::Instrument);
+        let before = records::own_values(&tx, name)?.map(SubjectState::Instrument);
         let made = records::put_instrument(&tx, name, own)?;
-        let after = State::Instrument(own.clone());
-        record(&tx, act, &Subject::Instrument(name.to_owned()), before.as_ref(), Some(&after))?;
+        let after = SubjectState::Instrument(own.clone());
+        record(&tx, act, &ChangedThing::Instrument(name.to_owned()), before.as_ref(), Some(&after))?;
         tx.commit()?;
         Ok(made)
     }

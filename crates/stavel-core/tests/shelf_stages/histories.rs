@@ -1,7 +1,7 @@
 //! Made-up histories of a broker's clock: whatever happened to it, the clock that is found without a doubt is
 //! right to the row.
 
-use stavel_core::align::{Ask, anchor_series, study};
+use stavel_core::align::{AlignWishes, anchor_series, study};
 use stavel_core::model::time::{DAY, HOUR, MINUTE, WEEK};
 
 use super::*;
@@ -129,7 +129,7 @@ fn fifty_histories_of_a_clock_are_right_or_doubted() {
         put(&mut shelf, &quill, &reference, Some("UTC"));
         put(&mut shelf, &tarn, &here, None);
         let job = Job::unwatched();
-        let found = study(&shelf, &name(&tarn), &name(&quill), &Ask::default(), &job).unwrap();
+        let found = study(&shelf, &name(&tarn), &name(&quill), &AlignWishes::default(), &job).unwrap();
         let doubts = if found.is_sure() { format!("{:?}", found.doubts()) } else { "not found".into() };
         let fit = &found.fit;
         anchor_series(&mut shelf, &name(&tarn), &fit.clock, fit.stamp, Default::default(), &job).unwrap();
@@ -138,7 +138,7 @@ fn fifty_histories_of_a_clock_are_right_or_doubted() {
         let odd: Vec<Span> = fit
             .weeks
             .iter()
-            .filter(|w| w.speaks && !w.agrees)
+            .filter(|w| w.is_clear && !w.agrees)
             .map(|w| Span::new(w.start, w.start + WEEK))
             .collect();
         let is_told = |written: i64| odd.iter().any(|week| week.holds(written));

@@ -1,14 +1,14 @@
 //! Joined series: framed on the way, in layers, and joined again when a source has changed.
 
 use stavel_core::check::check_series;
-use stavel_core::deliver::{Format, Order, deliver};
-use stavel_core::frames::{Making, build_bars};
+use stavel_core::deliver::{DeliveryOrder, FileFormat, deliver};
+use stavel_core::frames::{FrameSettings, build_bars};
 use stavel_core::job::Job;
 use stavel_core::model::time::{MINUTE, parse};
 use stavel_core::model::{ABSENT, Clock, Columns, Field, Frame, SeriesName, Side, Span};
 use stavel_core::rehearse::{SpreadRule, Tape};
-use stavel_core::splice::{Ask as Join, Level, Rule, SplicedSeries, ask_of, splice_series};
-use stavel_core::store::{Change, Shelf};
+use stavel_core::splice::{Level, SpliceRule, SpliceWishes as Join, SplicedSeries, ask_of, splice_series};
+use stavel_core::store::{Shelf, StaleBecause};
 
 use crate::desk::*;
 
@@ -20,8 +20,8 @@ fn ticks_beside_bars_are_framed_before_they_are_spliced() {
     put(&mut shelf, "NOKSEK@quill:1m", &minutes_of(&old), Some("UTC"));
     put(&mut shelf, "NOKSEK@tarn:ticks", &new, Some("UTC"));
     let sources = [name("NOKSEK@tarn:ticks"), name("NOKSEK@quill:1m")];
-    let made =
-        splice_series(&mut shelf, &sources, "joined", &Join::by(Rule::Span), &Job::unwatched()).unwrap();
+    let made = splice_series(&mut shelf, &sources, "joined", &Join::by(SpliceRule::Span), &Job::unwatched())
+        .unwrap();
     assert_eq!(made.info.name, name("NOKSEK@joined:1m"));
     let (a, b) = (minutes_of(&new), minutes_of(&old));
     let cut = b.time.partition_point(|t| *t < a.time[0]);
@@ -37,14 +37,15 @@ fn ticks_beside_bars_are_framed_before_they_are_spliced() {
         &mut shelf,
         &[one.clone(), sources[1].clone()],
         "joined",
-        &Join::by(Rule::Span),
+        &Join::by(SpliceRule::Span),
         &Job::unwatched(),
     );
     assert!(err.err().unwrap().to_string().contains("may not overwrite"));
     put(&mut shelf, "NZDSEK@quill:1m", &b, Some("UTC"));
     let other = [one, name("NZDSEK@quill:1m")];
-    let err =
-        splice_series(&mut shelf, &other, "both", &Join::by(Rule::Span), &Job::unwatched()).err().unwrap();
+    let err = splice_series(&mut shelf, &other, "both", &Join::by(SpliceRule::Span), &Job::unwatched())
+        .err()
+        .unwrap();
     assert!(err.to_string().contains("different instruments"), "{err}");
 }
 
@@ -56,7 +57,7 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
     put(&mut shelf, "NOKSEK@quill:1m", &minutes_of(&old), Some("UTC"));
     put(&mut shelf, "NOKSEK@tarn:ticks", &new, Some("UTC"));
     let sources = [name("NOKSEK@tarn:ticks"), name("NOKSEK@quill:1m")];
-    let ask = Join { layered: true, ..Join::by(Rule::Span) };
+    let ask = Join { layered: true, ..Join::by(SpliceRule::Span) };
     let made = splice_series(&mut shelf, &sources, "layers", &ask, &Job::unwatched()).unwrap();
     let layers = name("NOKSEK@layers:ticks");
     assert_eq!(made.info.name, layers);
@@ -74,7 +75,7 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
             &shelf,
             &info,
             frame.parse().unwrap(),
-            &Making { side, ..Making::default() },
+            &FrameSettings { side, ..FrameSettings::default() },
             &Job::unwatched(),
         )
         .unwrap()
@@ -109,9 +110,9 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
     let err = check_series(&shelf, &layers, Span::ALL, &Job::unwatched()).err().unwrap();
     assert!(err.to_string().contains("build frames"), "{err}");
     let out = tempfile::tempdir().unwrap();
-    let mut order = Order {
+    let mut order = DeliveryOrder {
         series: layers,
-        format: Format::Csv,
+        format: FileFormat::Csv,
         clock: Clock::utc(),
         span: Span::ALL,
         last: None,
@@ -120,7 +121,7 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
     };
     let err = deliver(&shelf, &order, out.path(), &Job::unwatched()).err().unwrap();
     assert!(err.to_string().contains("layers"), "{err}");
-    order.format = Format::Parquet;
+    order.format = FileFormat::Parquet;
     assert!(deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap().proved);
     let bars_only = [name("NOKSEK@quill:1m"), name("NOKSEK@tarn:1m")];
     put(&mut shelf, "NOKSEK@tarn:1m", &ours, Some("UTC"));
@@ -163,7 +164,7 @@ fn what_is_the_same_still_is_kept_when_a_source_has_changed() {
     let of_year = |year: &str| vendor.time.partition_point(|t| *t < span(year, "2030-01-01").from) as u64;
     put(&mut shelf, "NOKSEK@quill:1m", &vendor, Some("UTC"));
     put(&mut shelf, "NOKSEK@tarn:1m", &broker.rows(from..broker.len() - 900), Some("UTC"));
-    let ask = Join::by(Rule::Span);
+    let ask = Join::by(SpliceRule::Span);
     let first = join(&mut shelf, "joined", &ask);
     assert_eq!((first.kept, first.is_unchanged), (0, false));
     let same = join(&mut shelf, "joined", &ask);
@@ -174,7 +175,7 @@ fn what_is_the_same_still_is_kept_when_a_source_has_changed() {
     let joined = shelf.find(&name("NOKSEK@joined:1m")).unwrap();
     assert_eq!(
         shelf.staleness(&joined.edition).unwrap(),
-        [Change::Source { series: name("NOKSEK@tarn:1m"), is_there: true }]
+        [StaleBecause::Source { series: name("NOKSEK@tarn:1m"), is_there: true }]
     );
     assert_eq!(ask_of(&joined).unwrap().1, ask);
     let again = join_again(&mut shelf, "anew1", &ask);
@@ -195,8 +196,8 @@ fn what_is_the_same_still_is_kept_when_a_source_has_changed() {
     assert_eq!(join_again(&mut shelf, "anew3", &ask).kept, of_year("2023-01-01"));
 
     // Another rule, or a level that moves all: nothing can stay.
-    assert_eq!(join_again(&mut shelf, "anew4", &Join::by(Rule::Holes)).kept, 0);
-    let shifted = Join { level: Level::Shift, ..Join::by(Rule::Holes) };
+    assert_eq!(join_again(&mut shelf, "anew4", &Join::by(SpliceRule::Holes)).kept, 0);
+    let shifted = Join { level: Level::Shift, ..Join::by(SpliceRule::Holes) };
     assert_eq!(join_again(&mut shelf, "anew5", &shifted).kept, 0);
     put(&mut shelf, "NOKSEK@tarn:1m", &broker.rows(earlier..broker.len() - 400), Some("UTC"));
     join_again(&mut shelf, "anew6", &Join { anew: true, ..shifted });
@@ -234,7 +235,7 @@ fn levels_and_spreads_stay_as_they_were_measured_unless_that_is_asked_for() {
     };
     put(&mut shelf, "NOKSEK@tarn:1m", &broker, Some("UTC"));
     put(&mut shelf, "NOKSEK@quill:1m", &vendor("2024-02-24", 5), Some("UTC"));
-    let ask = Join { level: Level::Shift, carry_spread: true, ..Join::by(Rule::Span) };
+    let ask = Join { level: Level::Shift, carry_spread: true, ..Join::by(SpliceRule::Span) };
     let series = [tarn, quill];
     let job = Job::unwatched();
     let first = splice_series(&mut shelf, &series, "joined", &ask, &job).unwrap();

@@ -2,17 +2,17 @@
 
 use std::collections::BTreeMap;
 
-use stavel_core::align::{Ask, anchor_series, study};
+use stavel_core::align::{AlignWishes, anchor_series, study};
 use stavel_core::check::{FindingKind, Mend, check_series, mend_series};
-use stavel_core::compose::{Request, compose};
-use stavel_core::frames::{Making, build_bars, build_series};
+use stavel_core::compose::{ComposeRequest, compose};
+use stavel_core::frames::{FrameSettings, build_bars, build_series};
 use stavel_core::hour_spreads::HourSpreads;
 use stavel_core::job::Job;
 use stavel_core::model::Stamp;
 use stavel_core::model::time::{DAY, HOUR, parse, wall};
 use stavel_core::model::{Clock, Columns, Doubtful, Field, Frame, Scale, Side, Span};
 use stavel_core::rehearse::{Direction, Played, ScriptOrder, SpreadRule, read_orders, run_orders};
-use stavel_core::store::{Change, Shelf};
+use stavel_core::store::{Shelf, StaleBecause};
 
 mod desk;
 mod histories;
@@ -35,7 +35,7 @@ fn minutes_are_aligned_to_ticks_and_come_back_unchanged() {
     put(&mut shelf, "NOKSEK@quill:ticks", &vendor, Some("UTC"));
     put(&mut shelf, "NOKSEK@tarn:1m", &written_in(&broker, &clock), None);
     let (tarn, quill) = (name("NOKSEK@tarn:1m"), name("NOKSEK@quill:ticks"));
-    let found = study(&shelf, &tarn, &quill, &Ask::default(), &Job::unwatched()).unwrap();
+    let found = study(&shelf, &tarn, &quill, &AlignWishes::default(), &Job::unwatched()).unwrap();
     assert!(found.is_sure() && found.fit.clock == clock && found.fit.confidence > 0.99);
     assert!(found.evidence.iter().all(|e| e.range_here == e.range_there && e.range_here > 0));
     let doubtful =
@@ -46,9 +46,9 @@ fn minutes_are_aligned_to_ticks_and_come_back_unchanged() {
         anchor_series(&mut shelf, &tarn, &clock, Stamp::Open, Default::default(), &Job::unwatched()).is_err(),
         "it is anchored already"
     );
-    let again = study(&shelf, &tarn, &quill, &Ask::default(), &Job::unwatched()).unwrap();
+    let again = study(&shelf, &tarn, &quill, &AlignWishes::default(), &Job::unwatched()).unwrap();
     assert_eq!(again.fit.clock, clock, "an anchored series is studied as it was written");
-    assert!(study(&shelf, &tarn, &tarn, &Ask::default(), &Job::unwatched()).is_err());
+    assert!(study(&shelf, &tarn, &tarn, &AlignWishes::default(), &Job::unwatched()).is_err());
 }
 
 #[test]
@@ -57,10 +57,15 @@ fn an_afloat_series_is_no_measure_for_another() {
     let rows = minutes_of(&ticks(span("2024-03-03", "2024-03-10"), 3));
     put(&mut shelf, "NOKSEK@tarn:1m", &rows, None);
     put(&mut shelf, "NOKSEK@quill:1m", &rows, None);
-    let err =
-        study(&shelf, &name("NOKSEK@tarn:1m"), &name("NOKSEK@quill:1m"), &Ask::default(), &Job::unwatched())
-            .err()
-            .unwrap();
+    let err = study(
+        &shelf,
+        &name("NOKSEK@tarn:1m"),
+        &name("NOKSEK@quill:1m"),
+        &AlignWishes::default(),
+        &Job::unwatched(),
+    )
+    .err()
+    .unwrap();
     assert!(err.to_string().contains("afloat itself"), "{err}");
 }
 
@@ -79,7 +84,7 @@ fn frames_of_ticks_follow_the_side_and_the_clock() {
     let info = shelf.find(&ticks).unwrap();
     let days = |clock: Option<&str>| {
         let clock = clock.map(|c| c.parse::<Clock>().unwrap());
-        let making = Making { clock: clock.as_ref(), ..Making::default() };
+        let making = FrameSettings { clock: clock.as_ref(), ..FrameSettings::default() };
         build_bars(&shelf, &info, Frame::D1, &making, &job).unwrap().bars.len()
     };
     assert_eq!((days(None), days(Some("UTC"))), (10, 12), "in UTC every week has a stub on Sunday");
@@ -95,7 +100,7 @@ fn frames_built_together_are_those_built_one_by_one() {
     let together = build_series(&mut shelf, &ticks, &frames, None, Side::Mid, &job).unwrap();
     for (frame, built) in frames.iter().zip(&together) {
         let info = shelf.find(&ticks).unwrap();
-        let making = Making { side: Side::Mid, ..Making::default() };
+        let making = FrameSettings { side: Side::Mid, ..FrameSettings::default() };
         let alone = build_bars(&shelf, &info, *frame, &making, &job).unwrap();
         assert_eq!(built.info.name.to_string(), format!("NOKSEK@quill:{frame}.mid"));
         assert!(shelf.read(&built.info.edition, Span::ALL).unwrap() == alone.bars, "{frame}");
@@ -118,7 +123,7 @@ fn what_was_built_knows_which_edition_it_came_from() {
     put(&mut shelf, "NOKSEK@quill:1m", &rows.rows(0..3000), Some("UTC"));
     let newer = shelf.find(&base.name).unwrap();
     assert_ne!(parents, [newer.edition.id]);
-    let changed = Change::Source { series: base.name, is_there: true };
+    let changed = StaleBecause::Source { series: base.name, is_there: true };
     assert_eq!(shelf.staleness(&built[0].info.edition).unwrap(), [changed]);
 }
 
@@ -130,7 +135,7 @@ fn an_instrument_of_ones_own_has_its_hours_its_costs_and_its_rows() {
     let own = |pairs: &[(&str, &str)]| {
         pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect::<BTreeMap<_, _>>()
     };
-    let request = Request {
+    let request = ComposeRequest {
         name: "NOKSEK.day".into(),
         like: Some("NOKSEK".into()),
         own: own(&[("hours", "mon-fri 08:00-17:00 Europe/Oslo"), ("clock", "Europe/Oslo"), ("spread", "18")]),
@@ -147,24 +152,28 @@ fn an_instrument_of_ones_own_has_its_hours_its_costs_and_its_rows() {
         "summer time too"
     );
     // What the parent changes, the child has too, unless it owns it.
-    let cost = Request {
+    let cost = ComposeRequest {
         name: "NOKSEK".into(),
         own: own(&[("commission", "7"), ("spread", "30")]),
-        ..Request::default()
+        ..ComposeRequest::default()
     };
     compose(&mut shelf, &cost, &Job::unwatched()).unwrap();
     let child = shelf.instrument("NOKSEK.day").unwrap();
     assert_eq!((child.values["commission"].as_str(), child.values["spread"].as_str()), ("7", "18"));
-    let itself = Request { name: "NOKSEK".into(), from: Some(name("NOKSEK@quill:1m")), ..Request::default() };
+    let itself = ComposeRequest {
+        name: "NOKSEK".into(),
+        from: Some(name("NOKSEK@quill:1m")),
+        ..ComposeRequest::default()
+    };
     assert!(
         compose(&mut shelf, &itself, &Job::unwatched()).err().unwrap().to_string().contains("from itself")
     );
-    let moved = Request {
+    let moved = ComposeRequest {
         name: "LATE".into(),
         like: Some("NOKSEK".into()),
         from: Some(name("NOKSEK@quill:1m")),
         shift: -30 * DAY,
-        ..Request::default()
+        ..ComposeRequest::default()
     };
     let late = compose(&mut shelf, &moved, &Job::unwatched()).unwrap();
     // Sunday 21:00 in summer falls on a Friday, in the last hour of a winter week.

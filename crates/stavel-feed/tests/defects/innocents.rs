@@ -1,7 +1,7 @@
 //! What looks like a defect and is none: it may be doubted, but nothing is certain of it and nothing is mended
 //! unasked.
 
-use stavel_core::check::{FindingKind, Mend, Report, check_series, learn_hours, mend_series};
+use stavel_core::check::{CheckReport, FindingKind, Mend, check_series, learn_hours, mend_series};
 use stavel_core::intake::{ClockHint, Hints, plan, take};
 use stavel_core::job::Job;
 use stavel_core::model::{Clock, Made, Provenance, SeriesName};
@@ -34,7 +34,7 @@ impl Desk {
     }
 
     /// What is found; nothing of it is certain, and nothing is mended by all that is safe.
-    fn judge(&mut self, what: &str) -> Report {
+    fn judge(&mut self, what: &str) -> CheckReport {
         let Desk { shelf, series: name, .. } = self;
         let job = Job::unwatched();
         let rows = shelf.find(name).unwrap().edition.rows;
@@ -48,7 +48,7 @@ impl Desk {
     }
 }
 
-fn count(report: &Report, kind: FindingKind) -> usize {
+fn count(report: &CheckReport, kind: FindingKind) -> usize {
     report.count(kind).0
 }
 

@@ -5,10 +5,10 @@ mod innocents;
 use std::collections::BTreeMap;
 
 use fastrand::Rng;
-use stavel_core::check::{Checker, FindingKind, Report, Subject};
+use stavel_core::check::{CheckReport, CheckSubject, Checker, FindingKind};
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, parse};
 use stavel_core::model::{Columns, Field, Frame, Scale, Session, Span};
-use stavel_feed::market::{Bar, Character, Market, Quote};
+use stavel_feed::market::{Character, Market, MarketQuote, MinuteBar};
 
 const SEEDS: u64 = 20;
 const WEEKS: i64 = 6;
@@ -31,12 +31,12 @@ fn market(seed: u64) -> (Columns, Columns) {
     let start = parse("2024-04-07").unwrap();
     let scale = Scale { price: 5, volume: 2 };
     let (mut bars, mut ticks) = (Columns::empty(&BARS, scale), Columns::empty(&QUOTES, scale));
-    let mut quotes: Vec<Quote> = Vec::new();
+    let mut quotes: Vec<MarketQuote> = Vec::new();
     for open in session().open_spans(Span::new(start, start + WEEKS * 7 * DAY)) {
         let mut t = open.from;
         while t < open.to {
             market.minute(t, &mut quotes);
-            if let Some(b) = Bar::of(t, &quotes) {
+            if let Some(b) = MinuteBar::of(t, &quotes) {
                 push(&mut bars, t, &[b.open, b.high, b.low, b.close, b.volume, b.spread]);
             }
             if t < start + 5 * DAY {
@@ -55,12 +55,12 @@ fn push(rows: &mut Columns, time: Micros, values: &[i64]) {
     rows.data.iter_mut().zip(values).for_each(|(c, v)| c.push(*v));
 }
 
-fn check(rows: &Columns, frame: Frame) -> Report {
+fn check(rows: &Columns, frame: Frame) -> CheckReport {
     let (first, last) = rows.ends().unwrap();
     let session = session();
     let span = Span::new(first, last + 1);
     let mut checker =
-        Checker::new(Subject { session: &session, frame, span, is_positive: true, disorder: vec![] });
+        Checker::new(CheckSubject { session: &session, frame, span, is_positive: true, disorder: vec![] });
     checker.push(rows.clone());
     checker.finish()
 }
@@ -205,7 +205,7 @@ struct Score {
 #[test]
 fn every_planted_defect_is_found_and_next_to_nothing_else() {
     let mut scores: BTreeMap<FindingKind, Score> = BTreeMap::new();
-    let mut judge = |report: &Report, planted: &Planted, seed: u64, what: &str| {
+    let mut judge = |report: &CheckReport, planted: &Planted, seed: u64, what: &str| {
         for (kind, span) in planted {
             let score = scores.entry(*kind).or_default();
             score.planted += 1;

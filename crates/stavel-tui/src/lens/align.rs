@@ -1,23 +1,23 @@
 //! Align: the heat of weeks by offset, the clock fitted or chosen, and the evidence.
 
-use stavel_core::align::{Ask, Fit, Study, clock_in_words, fit_to, study};
+use stavel_core::align::{AlignWishes, ClockStudy, Fit, clock_in_words, fit_to, study};
 use stavel_core::model::Stamp;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, date, day_of};
 use stavel_core::model::{Clock, Frame, SeriesName};
 use stavel_core::store::SeriesInfo;
 use stavel_work::{AlignStep, Step, doubt_in_words, stretches_in_words};
 
-use super::{Fact, Lens, align_evidence, step};
-use crate::act::Row;
+use super::{FactLine, Lens, align_evidence, step};
+use crate::act::TableRow;
 use crate::canvas::Canvas;
-use crate::effect::{Beside, Effect, Effects, Place, ask, say, start, warn};
+use crate::effect::{ChartPlace, Effect, Effects, SecondSeries, ask, say, start, warn};
 use crate::jobs::Slot;
 use crate::theme;
 use crate::view::View;
 
 /// What can be done to find a clock.
 #[derive(Debug, Clone, Copy)]
-pub enum Act {
+pub enum AlignAct {
     Anchor,
     SeeBar,
     Evidence,
@@ -31,7 +31,7 @@ pub enum Act {
 /// The lens.
 #[derive(Default)]
 pub struct AlignLens {
-    study: Slot<Study>,
+    study: Slot<ClockStudy>,
     /// The long bar that is looked at.
     at: usize,
     /// The clock a person chose, with what the weeks say of it at once.
@@ -43,42 +43,47 @@ pub struct AlignLens {
 }
 
 impl Lens for AlignLens {
-    type Act = Act;
+    type Act = AlignAct;
     const WORD: &'static str = "align";
     const ABOUT: &'static str = "align: find the clock";
-    const ROWS: &'static [Row<Act>] = &[
-        Row::new(Act::Anchor, "a", "accept, anchor", "store the series in UTC with the clock found")
-            .command("stavel align SERIES --to SERIES --anchor"),
-        Row::new(Act::SeeBar, "Enter", "see bar", "see the chosen long bar on the chart"),
-        Row::new(Act::Evidence, "e", "evidence", "the longest bars, or sessions and daily bars"),
-        Row::new(
-            Act::OwnClock,
+    const ROWS: &'static [TableRow<AlignAct>] = &[
+        TableRow::new(
+            AlignAct::Anchor,
+            "a",
+            "accept, anchor",
+            "store the series in UTC with the clock found",
+        )
+        .command("stavel align SERIES --to SERIES --anchor"),
+        TableRow::new(AlignAct::SeeBar, "Enter", "see bar", "see the chosen long bar on the chart"),
+        TableRow::new(AlignAct::Evidence, "e", "evidence", "the longest bars, or sessions and daily bars"),
+        TableRow::new(
+            AlignAct::OwnClock,
             "o",
             "own clock",
             "take a clock of your own and see what the weeks say of it",
         )
         .command("stavel align SERIES --to SERIES --clock CLOCK --anchor"),
-        Row::new(Act::BarBack, ",", "", "set the clock a bar back"),
-        Row::new(Act::BarOn, ".", "", "set the clock a bar on"),
-        Row::new(Act::HourBack, "<", "", "set the clock an hour back"),
-        Row::new(Act::HourOn, ">", "nudge", "set the clock an hour on"),
+        TableRow::new(AlignAct::BarBack, ",", "", "set the clock a bar back"),
+        TableRow::new(AlignAct::BarOn, ".", "", "set the clock a bar on"),
+        TableRow::new(AlignAct::HourBack, "<", "", "set the clock an hour back"),
+        TableRow::new(AlignAct::HourOn, ">", "nudge", "set the clock an hour on"),
     ];
 
-    fn act(&mut self, act: Act, _view: &View<'_>) -> Effects {
+    fn act(&mut self, act: AlignAct, _view: &View<'_>) -> Effects {
         let Some(found) = self.study.get().cloned() else { return say("nothing is compared yet") };
-        let bar = found.here.name.frame.length().max(MINUTE);
+        let bar = found.subject.name.frame.length().max(MINUTE);
         match act {
-            Act::Anchor => self.accept(&found),
-            Act::SeeBar => self.see_bar(&found),
-            Act::Evidence => {
+            AlignAct::Anchor => self.accept(&found),
+            AlignAct::SeeBar => self.see_bar(&found),
+            AlignAct::Evidence => {
                 self.sessions = !self.sessions;
                 Effects::new()
             }
-            Act::BarBack => self.nudge(&found, -bar),
-            Act::BarOn => self.nudge(&found, bar),
-            Act::HourBack => self.nudge(&found, -HOUR),
-            Act::HourOn => self.nudge(&found, HOUR),
-            Act::OwnClock => ask("clock (empty: the one found)", self.fit(&found).clock.to_string()),
+            AlignAct::BarBack => self.nudge(&found, -bar),
+            AlignAct::BarOn => self.nudge(&found, bar),
+            AlignAct::HourBack => self.nudge(&found, -HOUR),
+            AlignAct::HourOn => self.nudge(&found, HOUR),
+            AlignAct::OwnClock => ask("clock (empty: the one found)", self.fit(&found).clock.to_string()),
         }
     }
 
@@ -111,14 +116,15 @@ impl Lens for AlignLens {
     }
 
     fn want(&mut self, view: &View<'_>) -> Effects {
-        let Some((here, there)) = pair(view) else { return Effects::new() };
-        let (a, b): (SeriesName, SeriesName) = (here.name.clone(), there.name.clone());
-        let ids = format!("{} {}", here.edition.id, there.edition.id);
+        let Some((subject, reference)) = pair(view) else { return Effects::new() };
+        let (a, b): (SeriesName, SeriesName) = (subject.name.clone(), reference.name.clone());
+        let ids = format!("{} {}", subject.edition.id, reference.edition.id);
         // A clock chosen for one pair says nothing of another.
-        if self.study.get().is_some_and(|s| s.here.name != a || s.there.name != b) {
+        if self.study.get().is_some_and(|s| s.subject.name != a || s.reference.name != b) {
             (self.chosen, self.warned) = (None, false);
         }
-        let ask = self.chosen.as_ref().map(|f| Ask { clock: Some(f.clock.clone()), stamp: Some(f.stamp) });
+        let ask =
+            self.chosen.as_ref().map(|f| AlignWishes { clock: Some(f.clock.clone()), stamp: Some(f.stamp) });
         let ask = ask.unwrap_or_default();
         let key = format!("{ids} {ask:?}");
         self.study.want(key, view.threads, move |shelf, job| study(shelf, &a, &b, &ask, job));
@@ -137,20 +143,22 @@ impl Lens for AlignLens {
             (Some(Err(err)), _) => {
                 canvas.paragraph(1, &err.to_string(), theme::words().fg(theme::WRONG));
             }
-            (None, Some((here, there))) => {
-                let text = format!("comparing {} with {} …", here.name.short(), there.name.short());
+            (None, Some((subject, reference))) => {
+                let text = format!("comparing {} with {} …", subject.name.short(), reference.name.short());
                 canvas.put(2, 1, &text, theme::faint());
             }
         }
     }
 
-    fn facts(&self, _view: &View<'_>) -> Vec<Fact> {
+    fn facts(&self, _view: &View<'_>) -> Vec<FactLine> {
         let Some(found) = self.study.get() else { return Vec::new() };
         if !found.is_sure() && self.chosen.is_none() {
             return vec![
-                Fact::heading("no clock"),
-                Fact::words("The two series are not alike at any one offset. Are they the same instrument?"),
-                Fact::words("o: take a clock of your own and see what the weeks say of it"),
+                FactLine::heading("no clock"),
+                FactLine::words(
+                    "The two series are not alike at any one offset. Are they the same instrument?",
+                ),
+                FactLine::words("o: take a clock of your own and see what the weeks say of it"),
             ];
         }
         facts_of(found, self.fit(found), self.chosen.is_some())
@@ -165,41 +173,44 @@ fn pair<'a>(view: &View<'a>) -> Option<(&'a SeriesInfo, &'a SeriesInfo)> {
         let found: Vec<&'a SeriesInfo> = all.iter().copied().filter(|s| test(s)).collect();
         found.iter().copied().find(|s| Some(&s.name) == view.selected).or(found.first().copied())
     };
-    let here =
+    let subject =
         candidates(|s| s.is_afloat()).or_else(|| candidates(|s| s.edition.provenance.made.is_aligned()))?;
     let fits = |s: &&&SeriesInfo| {
-        !s.is_afloat() && s.name.source != here.name.source && !s.edition.provenance.made.is_joined()
+        !s.is_afloat() && s.name.source != subject.name.source && !s.edition.provenance.made.is_joined()
     };
     // Bars of the same length say most; ticks do where there are none.
-    let there = all
+    let reference = all
         .iter()
         .filter(fits)
-        .max_by_key(|s| (s.name.frame == here.name.frame, s.name.frame == Frame::M1))?;
-    Some((here, there))
+        .max_by_key(|s| (s.name.frame == subject.name.frame, s.name.frame == Frame::M1))?;
+    Some((subject, reference))
 }
 
 impl AlignLens {
     /// The fit that is shown: of the clock chosen, else of the clock found.
-    fn fit<'a>(&'a self, found: &'a Study) -> &'a Fit {
+    fn fit<'a>(&'a self, found: &'a ClockStudy) -> &'a Fit {
         self.chosen.as_ref().unwrap_or(&found.fit)
     }
 
     /// The chosen long bar on the chart, in both series.
-    fn see_bar(&self, found: &Study) -> Effects {
+    fn see_bar(&self, found: &ClockStudy) -> Effects {
         let Some(bar) = found.evidence.get(self.at) else { return say("there is no long bar to see") };
         let fit = self.fit(found);
-        let by = Some((fit.clock.clone(), fit.stamp.back(found.here.name.frame)));
-        vec![Effect::Show(Place {
-            series: Some(found.there.name.clone()),
+        let by = Some((fit.clock.clone(), fit.stamp.back(found.subject.name.frame)));
+        vec![Effect::Show(ChartPlace {
+            series: Some(found.reference.name.clone()),
             at: bar.utc,
             around: 50 * MINUTE,
-            beside: Some(Beside { series: found.here.name.clone(), by }),
+            beside: Some(SecondSeries { series: found.subject.name.clone(), by }),
         })]
     }
 
-    fn accept(&mut self, found: &Study) -> Effects {
-        if !found.here.is_afloat() {
-            return say(format!("{} is anchored already; u sets it afloat again", found.here.name.short()));
+    fn accept(&mut self, found: &ClockStudy) -> Effects {
+        if !found.subject.is_afloat() {
+            return say(format!(
+                "{} is anchored already; u sets it afloat again",
+                found.subject.name.short()
+            ));
         }
         let chosen = self.chosen.as_ref();
         if chosen.is_none() && !found.is_sure() {
@@ -216,17 +227,17 @@ impl AlignLens {
             accept: !doubts.is_empty(),
             clock: self.chosen.as_ref().map(|fit| fit.clock.clone()),
             stamp: self.chosen.as_ref().map(|fit| fit.stamp),
-            ..AlignStep::of(found.here.name.clone(), Some(found.there.name.clone()))
+            ..AlignStep::of(found.subject.name.clone(), Some(found.reference.name.clone()))
         };
         start(Step::Align(step))
     }
 
     /// Shifts the clock by a length.
-    fn nudge(&mut self, found: &Study, by: Micros) -> Effects {
+    fn nudge(&mut self, found: &ClockStudy, by: Micros) -> Effects {
         let fit = self.fit(found);
         let stamp = fit.stamp;
         match fit.clock.shifted(by) {
-            Ok(clock) if clock.offset_at(found.here.edition.first).abs() <= 18 * HOUR => {
+            Ok(clock) if clock.offset_at(found.subject.edition.first).abs() <= 18 * HOUR => {
                 self.rate(found, &clock, stamp)
             }
             Ok(_) => say("no clock is farther from UTC than this"),
@@ -235,8 +246,8 @@ impl AlignLens {
     }
 
     /// Takes a clock, and says what the weeks say of it.
-    fn rate(&mut self, found: &Study, clock: &Clock, stamp: Stamp) -> Effects {
-        let fit = fit_to(&found.weeks, found.here.name.frame.length(), &found.fit, clock, stamp);
+    fn rate(&mut self, found: &ClockStudy, clock: &Clock, stamp: Stamp) -> Effects {
+        let fit = fit_to(&found.weeks, found.subject.name.frame.length(), &found.fit, clock, stamp);
         let agree = fit.weeks.iter().filter(|w| w.agrees).count();
         let told =
             format!("{clock}: {agree} of {} weeks agree, confidence {:.2}", fit.weeks.len(), fit.confidence);
@@ -244,17 +255,17 @@ impl AlignLens {
         say(told)
     }
 
-    fn draw_study(&self, found: &Study, mut canvas: Canvas<'_>) {
+    fn draw_study(&self, found: &ClockStudy, mut canvas: Canvas<'_>) {
         let fit = self.fit(found);
-        let (here, there) = (found.here.name.short(), found.there.name.short());
+        let (subject, reference) = (found.subject.name.short(), found.reference.name.short());
         let title = if canvas.width() >= 100 {
-            format!("{here} written time against {there} (UTC): agreement by week")
+            format!("{subject} written time against {reference} (UTC): agreement by week")
         } else if found.is_sure() || self.chosen.is_some() {
             // Without room for facts the clock is told here.
             let agree = fit.weeks.iter().filter(|w| w.agrees).count();
-            format!("{here} against {there}: {}, {agree} of {} weeks", fit.clock, fit.weeks.len())
+            format!("{subject} against {reference}: {}, {agree} of {} weeks", fit.clock, fit.weeks.len())
         } else {
-            format!("{here} against {there}: no clock, they are not alike")
+            format!("{subject} against {reference}: no clock, they are not alike")
         };
         canvas.put(1, 0, &title, theme::words());
         let width = canvas.width();
@@ -273,8 +284,8 @@ impl AlignLens {
 }
 
 /// Offsets shown: around the weeks' best, as many as there are lines.
-fn offsets_shown(found: &Study, fit: &Fit, lines: u16) -> Vec<Micros> {
-    let mut best: Vec<Micros> = found.weeks.iter().filter(|w| w.speaks).map(|w| w.best_offset()).collect();
+fn offsets_shown(found: &ClockStudy, fit: &Fit, lines: u16) -> Vec<Micros> {
+    let mut best: Vec<Micros> = found.weeks.iter().filter(|w| w.is_clear).map(|w| w.best_offset()).collect();
     best.extend(fit.weeks.first().map(|w| w.expected));
     best.sort_unstable();
     let (low, high) = (best.first().copied().unwrap_or(-4 * HOUR), best.last().copied().unwrap_or(4 * HOUR));
@@ -283,7 +294,7 @@ fn offsets_shown(found: &Study, fit: &Fit, lines: u16) -> Vec<Micros> {
     (0..lines as Micros).map(|i| (top - i * HOUR).clamp(-14 * HOUR, 14 * HOUR)).collect()
 }
 
-fn draw_heat(found: &Study, fit: &Fit, mut canvas: Canvas<'_>) {
+fn draw_heat(found: &ClockStudy, fit: &Fit, mut canvas: Canvas<'_>) {
     let left = 8u16;
     let columns = canvas.width().saturating_sub(left + 1) as usize;
     let lines = canvas.height().saturating_sub(2).min(29);
@@ -305,7 +316,7 @@ fn draw_heat(found: &Study, fit: &Fit, mut canvas: Canvas<'_>) {
             let peak = week.peak().max(0.01);
             let verdict = &fit.weeks[i];
             let on_rule = (verdict.expected - offset).abs() <= HOUR / 2;
-            let is_best = (week.best_offset() - offset).abs() <= HOUR / 2 && week.speaks;
+            let is_best = (week.best_offset() - offset).abs() <= HOUR / 2 && week.is_clear;
             let (mark, colour) = match (is_best, verdict.agrees) {
                 (true, true) => ("█", theme::source(0)),
                 (true, false) => ("▲", theme::WRONG),
@@ -342,53 +353,56 @@ fn draw_heat(found: &Study, fit: &Fit, mut canvas: Canvas<'_>) {
 }
 
 /// What is told of a clock, found or chosen.
-fn facts_of(found: &Study, fit: &Fit, chosen: bool) -> Vec<Fact> {
+fn facts_of(found: &ClockStudy, fit: &Fit, chosen: bool) -> Vec<FactLine> {
     let agree = fit.weeks.iter().filter(|w| w.agrees).count();
     let mut out = match fit.clock.changes() {
-        [] => vec![Fact::heading(fit.clock.to_string())],
+        [] => vec![FactLine::heading(fit.clock.to_string())],
         // One after the other they are longer than a heading.
-        _ => vec![Fact::heading("a clock that was changed"), Fact::words(fit.clock.to_string())],
+        _ => vec![FactLine::heading("a clock that was changed"), FactLine::words(fit.clock.to_string())],
     };
     if chosen {
-        out.push(Fact::words(format!(
+        out.push(FactLine::words(format!(
             "your choice; found was {}",
             found.fit.scan.first().map_or_else(String::new, |s| s.0.to_string())
         )));
     }
-    out.extend(clock_in_words(&fit.clock, &found.edges.written).into_iter().map(Fact::Words));
+    out.extend(clock_in_words(&fit.clock, &found.edges.written).into_iter().map(FactLine::Words));
     if fit.stamp == Stamp::Close {
-        out.push(Fact::words("bars are stamped at their close"));
+        out.push(FactLine::words("bars are stamped at their close"));
     }
     if found.inverse {
-        out.push(Fact::words(format!("{} is quoted the other way round", found.there.name.short())));
+        out.push(FactLine::words(format!("{} is quoted the other way round", found.reference.name.short())));
     }
-    out.push(Fact::words(format!("{agree} of {} weeks agree", fit.weeks.len())));
-    out.push(Fact::Pair("confidence", format!("{:.2}", fit.confidence)));
+    out.push(FactLine::words(format!("{agree} of {} weeks agree", fit.weeks.len())));
+    out.push(FactLine::Pair("confidence", format!("{:.2}", fit.confidence)));
     if !chosen {
-        out.extend(found.doubts().iter().map(|d| Fact::words(format!("▲ {}", doubt_in_words(found, d)))));
+        out.extend(found.doubts().iter().map(|d| FactLine::words(format!("▲ {}", doubt_in_words(found, d)))));
     }
-    out.push(Fact::Gap);
+    out.push(FactLine::Gap);
     if !fit.alternatives.is_empty() {
-        out.push(Fact::heading("other clocks"));
+        out.push(FactLine::heading("other clocks"));
     }
     for a in fit.alternatives.iter().take(4) {
-        out.push(Fact::words(format!("{}  {:.2}", a.clock, a.score)));
-        out.push(Fact::words(match a.differs.len() {
+        out.push(FactLine::words(format!("{}  {:.2}", a.clock, a.score)));
+        out.push(FactLine::words(match a.differs.len() {
             0 => format!("  parts {}, not covered", stretches_in_words(&a.would_differ[..1])),
             n => format!("  {n} weeks speak against it"),
         }));
     }
-    let odd: Vec<_> = fit.weeks.iter().filter(|w| w.speaks && !w.agrees).collect();
+    let odd: Vec<_> = fit.weeks.iter().filter(|w| w.is_clear && !w.agrees).collect();
     if !odd.is_empty() {
-        out.push(Fact::Gap);
-        out.push(Fact::heading("weeks that disagree"));
+        out.push(FactLine::Gap);
+        out.push(FactLine::heading("weeks that disagree"));
     }
     for w in odd.iter().take(6) {
         let by = (w.offset - w.expected) / MINUTE;
-        out.push(Fact::words(format!("▲ {}: best {by:+} min off the rule", date(day_of(w.start + 2 * DAY)))));
+        out.push(FactLine::words(format!(
+            "▲ {}: best {by:+} min off the rule",
+            date(day_of(w.start + 2 * DAY))
+        )));
     }
-    out.push(Fact::Gap);
-    out.push(Fact::words(if found.here.is_afloat() {
+    out.push(FactLine::Gap);
+    out.push(FactLine::words(if found.subject.is_afloat() {
         "a stores it in UTC"
     } else {
         "anchored: stored in UTC"

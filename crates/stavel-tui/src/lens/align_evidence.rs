@@ -1,6 +1,6 @@
 //! The evidence for a clock: the longest bars of both series, when weeks open and close, daily bars.
 
-use stavel_core::align::{Dailies, Study, WeekEdges};
+use stavel_core::align::{ClockStudy, Dailies, WeekEdges};
 use stavel_core::model::time::{HOUR, wall};
 use stavel_work::minute_of_week;
 
@@ -8,7 +8,7 @@ use crate::canvas::{Canvas, scroll};
 use crate::theme;
 
 /// The longest bars as written, with the bars of the other series there, without a clock and with it.
-pub fn draw_bars(at: usize, found: &Study, mut canvas: Canvas<'_>) {
+pub fn draw_bars(at: usize, found: &ClockStudy, mut canvas: Canvas<'_>) {
     let head = format!(
         "{:<3} {:<17} {:<17} {:>7}  {:>7} {:>7} {:>7}",
         "", "written", "UTC", "diff", "here", "there", "before"
@@ -40,18 +40,18 @@ pub fn draw_bars(at: usize, found: &Study, mut canvas: Canvas<'_>) {
 }
 
 /// When weeks open and close and how daily bars agree: written times taken for UTC, and by the clock.
-pub fn draw_sessions(found: &Study, mut canvas: Canvas<'_>) {
+pub fn draw_sessions(found: &ClockStudy, mut canvas: Canvas<'_>) {
     let e = &found.edges;
-    let there = found.there.name.short();
+    let reference = found.reference.name.short();
     canvas.put(1, 0, "sessions and days", theme::words());
-    let head = format!("{:<20} {:<24} {:<24} {there}", "", "without a clock", "with the clock");
+    let head = format!("{:<20} {:<24} {:<24} {reference}", "", "without a clock", "with the clock");
     canvas.put(1, 1, &head, theme::faint());
     let edge = |of: fn(&WeekEdges) -> (i64, usize)| {
         let told = |w: &WeekEdges| {
             let (minute, keep) = of(w);
             format!("{}, {keep} of {}", minute_of_week(minute), w.weeks)
         };
-        [told(&e.before), told(&e.after), told(&e.there)]
+        [told(&e.before), told(&e.after), told(&e.reference)]
     };
     let (before, after) = found.dailies;
     let share = |d: &Dailies, i: usize| {
@@ -66,14 +66,14 @@ pub fn draw_sessions(found: &Study, mut canvas: Canvas<'_>) {
     let mut lines = vec![
         ("week opens", edge(|w| (w.opens, w.keep_open))),
         ("week closes", edge(|w| (w.closes, w.keep_close))),
-        ("weekend stubs", [stubs(&e.before), stubs(&e.after), stubs(&e.there)]),
+        ("weekend stubs", [stubs(&e.before), stubs(&e.after), stubs(&e.reference)]),
     ];
     for (i, name) in ["same open", "same high", "same low", "same close"].into_iter().enumerate() {
         lines.push((name, [share(&before, i), share(&after, i), String::new()]));
     }
     // Right is what the other series has too: its opening and closing, no stub, its days.
     let like = |of: fn(&WeekEdges) -> i64| {
-        let near = |w: &WeekEdges| (of(w) - of(&e.there)).abs() <= 15;
+        let near = |w: &WeekEdges| (of(w) - of(&e.reference)).abs() <= 15;
         (near(&e.before), near(&e.after))
     };
     let mut good = vec![like(|w| w.opens), like(|w| w.closes), (e.before.stubs == 0, e.after.stubs == 0)];

@@ -8,12 +8,12 @@ use stavel_core::model::{BarView, Clock, Columns, Field, Frame, Made, Micros, Se
 use stavel_draw::{Layer, Scene, SceneRequest, scene};
 use stavel_work::{ChartStep, Step, bars_for_chart};
 
-use super::{Fact, Lens};
-use crate::act::Row;
+use super::{FactLine, Lens};
+use crate::act::TableRow;
 use crate::canvas::{Canvas, thousands};
-use crate::effect::{Beside, Effects, Place, ask, say, start};
+use crate::effect::{ChartPlace, Effects, SecondSeries, ask, say, start};
 use crate::jobs::Slot;
-use crate::scene_view::{LABELS, Slots, draw_scene, line_colour};
+use crate::scene_view::{ColumnSlots, LABELS, draw_scene, line_colour};
 use crate::theme;
 use crate::view::View;
 
@@ -22,7 +22,7 @@ const AVERAGES: [usize; 4] = [0, 20, 50, 200];
 
 /// What can be done with the chart.
 #[derive(Debug, Clone, Copy)]
-pub enum Act {
+pub enum ChartAct {
     CursorBack,
     CursorOn,
     Average,
@@ -31,7 +31,7 @@ pub enum Act {
 }
 
 /// Bars to draw, and the scene made of them.
-struct Drawn {
+struct ChartScene {
     frame: Frame,
     bars: Columns,
     scene: Scene,
@@ -41,37 +41,37 @@ struct Drawn {
 /// The lens.
 #[derive(Default)]
 pub struct ChartLens {
-    drawn: Slot<Drawn>,
+    drawn: Slot<ChartScene>,
     /// The moment the cursor is at.
     cursor_at: Option<Micros>,
     /// A place among [`AVERAGES`].
     average: usize,
     /// What is laid over the series.
-    beside: Option<Beside>,
+    beside: Option<SecondSeries>,
     /// The chart that a file name is asked for.
     saving: Option<ChartStep>,
 }
 
 impl Lens for ChartLens {
-    type Act = Act;
+    type Act = ChartAct;
     const WORD: &'static str = "chart";
     const ABOUT: &'static str = "the chart: look";
-    const ROWS: &'static [Row<Act>] = &[
-        Row::new(Act::CursorBack, ",", "", "move the cursor a bar back"),
-        Row::new(Act::CursorOn, ".", "cursor", "move the cursor a bar on"),
-        Row::new(Act::Average, "m", "mean", "another moving average, or none"),
-        Row::new(Act::Beside, "o", "overlay", "lay another series of the instrument over it"),
-        Row::new(Act::Save, "w", "save svg", "write the chart of the window to an SVG or PDF file")
+    const ROWS: &'static [TableRow<ChartAct>] = &[
+        TableRow::new(ChartAct::CursorBack, ",", "", "move the cursor a bar back"),
+        TableRow::new(ChartAct::CursorOn, ".", "cursor", "move the cursor a bar on"),
+        TableRow::new(ChartAct::Average, "m", "mean", "another moving average, or none"),
+        TableRow::new(ChartAct::Beside, "o", "overlay", "lay another series of the instrument over it"),
+        TableRow::new(ChartAct::Save, "w", "save svg", "write the chart of the window to an SVG or PDF file")
             .command("stavel chart SERIES --out FILE"),
     ];
 
-    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+    fn act(&mut self, act: ChartAct, view: &View<'_>) -> Effects {
         match act {
-            Act::CursorBack => self.move_cursor(false),
-            Act::CursorOn => self.move_cursor(true),
-            Act::Average => self.average = (self.average + 1) % AVERAGES.len(),
-            Act::Beside => self.lay_next_over(view),
-            Act::Save => return self.ask_where_to_save(view),
+            ChartAct::CursorBack => self.move_cursor(false),
+            ChartAct::CursorOn => self.move_cursor(true),
+            ChartAct::Average => self.average = (self.average + 1) % AVERAGES.len(),
+            ChartAct::Beside => self.lay_next_over(view),
+            ChartAct::Save => return self.ask_where_to_save(view),
         }
         Effects::new()
     }
@@ -81,7 +81,7 @@ impl Lens for ChartLens {
         saving.map_or_else(Effects::new, |step| start(Step::Chart(ChartStep { out: path.into(), ..step })))
     }
 
-    fn place_shown(&mut self, place: &Place) {
+    fn place_shown(&mut self, place: &ChartPlace) {
         self.cursor_at = Some(place.at);
         if place.beside.is_some() {
             self.beside.clone_from(&place.beside);
@@ -135,7 +135,7 @@ impl Lens for ChartLens {
                 average: Some(average),
                 clock: &clock,
             };
-            Ok(Drawn { frame, scene: scene(&request), series: info.name.clone(), bars })
+            Ok(ChartScene { frame, scene: scene(&request), series: info.name.clone(), bars })
         });
         Effects::new()
     }
@@ -157,7 +157,7 @@ impl Lens for ChartLens {
         }
     }
 
-    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+    fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         match (self.drawn.get(), self.bar_at_cursor()) {
             (Some(drawn), Some(at)) => facts_of(drawn, at, view),
             _ => Vec::new(),
@@ -197,7 +197,7 @@ impl ChartLens {
             .collect();
         let at = others.iter().position(|o| Some(*o) == self.beside.as_ref().map(|b| &b.series));
         let next = others.get(at.map_or(0, |at| at + 1));
-        self.beside = next.map(|series| Beside { series: (*series).clone(), by: None });
+        self.beside = next.map(|series| SecondSeries { series: (*series).clone(), by: None });
     }
 
     fn ask_where_to_save(&mut self, view: &View<'_>) -> Effects {
@@ -214,7 +214,7 @@ impl ChartLens {
         ask("write the chart to (.svg or .pdf)", proposal)
     }
 
-    fn draw_bars(&self, drawn: &Drawn, view: &View<'_>, canvas: &mut Canvas<'_>) {
+    fn draw_bars(&self, drawn: &ChartScene, view: &View<'_>, canvas: &mut Canvas<'_>) {
         let title = format!("{}  bars of {}", drawn.scene.title, drawn.frame);
         let x = canvas.put(1, 0, &title, theme::words());
         let cursor = self.bar_at_cursor();
@@ -243,8 +243,8 @@ impl ChartLens {
 }
 
 /// What check found in this series and where its sources meet, above the bars.
-fn draw_marks(view: &View<'_>, drawn: &Drawn, mut canvas: Canvas<'_>) {
-    let slots = Slots::of(&drawn.scene, canvas.width());
+fn draw_marks(view: &View<'_>, drawn: &ChartScene, mut canvas: Canvas<'_>) {
+    let slots = ColumnSlots::of(&drawn.scene, canvas.width());
     let end = drawn.bars.time.last().map_or(0, |t| t + drawn.frame.length());
     let mut mark = |from: Micros, to: Micros, mark: &str, colour| {
         let slot = drawn.bars.time.partition_point(|t| *t <= from).saturating_sub(1).max(slots.first);
@@ -295,7 +295,7 @@ fn origin_in_words(origin: i64) -> String {
 }
 
 /// A bar's values as facts.
-fn bar_facts(bars: &Columns, at: usize) -> Vec<Fact> {
+fn bar_facts(bars: &Columns, at: usize) -> Vec<FactLine> {
     let mut out = Vec::new();
     for (field, column) in bars.fields.iter().zip(&bars.data) {
         let value = match (field, present(column[at])) {
@@ -304,37 +304,37 @@ fn bar_facts(bars: &Columns, at: usize) -> Vec<Fact> {
             (Field::Origin, Some(v)) => origin_in_words(v),
             (_, Some(v)) => scaled(v, bars.scale.of(*field)),
         };
-        out.push(Fact::Pair(field.name(), value));
+        out.push(FactLine::Pair(field.name(), value));
     }
     out
 }
 
-fn facts_of(drawn: &Drawn, at: usize, view: &View<'_>) -> Vec<Fact> {
+fn facts_of(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
     let instrument = view.snapshot.instrument(&drawn.series.instrument);
     let clock = instrument.map_or_else(Clock::utc, |i| i.sheet.session.clock.clone());
     let time = drawn.bars.time[at];
     let afloat = view.snapshot.find(&drawn.series).is_some_and(|s| s.is_afloat());
-    let mut out = vec![Fact::heading(format!("bar of {}", drawn.frame))];
+    let mut out = vec![FactLine::heading(format!("bar of {}", drawn.frame))];
     if afloat {
-        out.push(Fact::Pair("written", wall(time)));
+        out.push(FactLine::Pair("written", wall(time)));
     } else {
-        out.push(Fact::Pair("UTC", wall(time)));
-        out.push(Fact::Pair("wall", wall(clock.to_wall(time))));
+        out.push(FactLine::Pair("UTC", wall(time)));
+        out.push(FactLine::Pair("wall", wall(clock.to_wall(time))));
     }
     out.extend(bar_facts(&drawn.bars, at));
-    out.push(Fact::Gap);
-    out.push(Fact::heading("window"));
+    out.push(FactLine::Gap);
+    out.push(FactLine::heading("window"));
     let decimals = drawn.bars.scale.price;
     let view = BarView::new(&drawn.bars);
     let bars = || (0..view.len()).filter_map(|i| view.bar(i));
     let highest = bars().map(|b| b.high).max().map(|v| scaled(v, decimals));
     let lowest = bars().map(|b| b.low).min().map(|v| scaled(v, decimals));
-    out.push(Fact::Pair("bars", thousands(drawn.bars.len() as u64)));
-    out.extend(highest.map(|v| Fact::Pair("highest", v)));
-    out.extend(lowest.map(|v| Fact::Pair("lowest", v)));
+    out.push(FactLine::Pair("bars", thousands(drawn.bars.len() as u64)));
+    out.extend(highest.map(|v| FactLine::Pair("highest", v)));
+    out.extend(lowest.map(|v| FactLine::Pair("lowest", v)));
     if !afloat {
-        out.push(Fact::Gap);
-        out.push(Fact::words(format!("labels in {clock}: {}", clock.in_words())));
+        out.push(FactLine::Gap);
+        out.push(FactLine::words(format!("labels in {clock}: {}", clock.in_words())));
     }
     out
 }

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use stavel_core::check::{
-    Against, Crossed, Finding, FindingKind, Learned, Mend, MendList, Report, WEEK_HOURS, check_series,
+    Against, CheckReport, Crossed, Finding, FindingKind, Learned, Mend, MendList, WEEK_HOURS, check_series,
     cross_check, learn_week, preview_mends,
 };
 use stavel_core::model::price::scaled;
@@ -12,18 +12,18 @@ use stavel_core::model::{Columns, SeriesName, Span, time};
 use stavel_core::store::SeriesInfo;
 use stavel_work::{CheckStep, ComposeStep, SheetValues, Step};
 
-use super::check_mends::{self, Preview};
-use super::{Fact, Lens, check_against, check_calendar, check_week, rests_on, step};
-use crate::act::Row;
+use super::check_mends::{self, MendPreview};
+use super::{FactLine, Lens, check_against, check_calendar, check_week, rests_on, step};
+use crate::act::TableRow;
 use crate::canvas::{Canvas, scroll, thousands};
-use crate::effect::{Beside, Effect, Effects, Place, ask, say, start, tell_done};
+use crate::effect::{ChartPlace, Effect, Effects, SecondSeries, ask, say, start, tell_done};
 use crate::jobs::{Errand, Slot};
 use crate::theme;
-use crate::view::{Found, View};
+use crate::view::{FoundReport, View};
 
 /// What can be done with a check.
 #[derive(Debug, Clone, Copy)]
-pub enum Act {
+pub enum CheckAct {
     SeePlace,
     MendKind,
     MendSafe,
@@ -40,7 +40,7 @@ pub enum Act {
 
 /// What is shown below the calendar.
 #[derive(Default, Clone, Copy, PartialEq, Eq)]
-enum Below {
+enum LowerPane {
     #[default]
     Findings,
     Week,
@@ -50,26 +50,26 @@ enum Below {
 /// The lens.
 #[derive(Default)]
 pub struct CheckLens {
-    report: Slot<Report>,
+    report: Slot<CheckReport>,
     at: usize,
     /// Mends chosen and not yet done, with what they would do.
     mends: Vec<Mend>,
-    preview: Slot<Preview>,
+    preview: Slot<MendPreview>,
     /// The rows around the chosen finding.
     place: Slot<(Columns, Span)>,
     crossed: Slot<Crossed>,
-    below: Below,
+    below: LowerPane,
     /// The hour of the week that is looked at.
     hour: usize,
     /// The place among the worst days that is looked at.
     worst: usize,
     learned: Errand<Learned>,
     learning: Option<SeriesName>,
-    asked: Option<Asked>,
+    asked: Option<CheckQuestion>,
 }
 
 /// A question whose answer is awaited.
-enum Asked {
+enum CheckQuestion {
     SaveMends,
     LoadMends,
     Report,
@@ -78,69 +78,73 @@ enum Asked {
 }
 
 impl Lens for CheckLens {
-    type Act = Act;
+    type Act = CheckAct;
     const WORD: &'static str = "check";
     const ABOUT: &'static str = "check: find what is wrong, mend it";
-    const ROWS: &'static [Row<Act>] = &[
-        Row::new(Act::SeePlace, "Enter", "see place", "go to the chosen finding on the chart"),
-        Row::new(
-            Act::MendKind,
+    const ROWS: &'static [TableRow<CheckAct>] = &[
+        TableRow::new(CheckAct::SeePlace, "Enter", "see place", "go to the chosen finding on the chart"),
+        TableRow::new(
+            CheckAct::MendKind,
             "m",
             "mend kind",
             "choose the mend for this kind of finding, or take it away; what it would do is shown",
         )
         .command("stavel check SERIES --mend KIND,..."),
-        Row::new(Act::MendSafe, "M", "mend safe", "choose every mend that is safe without looking")
+        TableRow::new(CheckAct::MendSafe, "M", "mend safe", "choose every mend that is safe without looking")
             .command("stavel check SERIES --mend KIND,..."),
-        Row::new(Act::DoMends, "a", "do mends", "do the chosen mends: a new edition")
+        TableRow::new(CheckAct::DoMends, "a", "do mends", "do the chosen mends: a new edition")
             .command("stavel check SERIES --mend KIND,..."),
-        Row::new(Act::Week, "w", "week", "movement and spread by hour of the week"),
-        Row::new(Act::HourBack, ",", "", "the hour of the week before"),
-        Row::new(Act::HourOn, ".", "hour", "the next hour of the week"),
-        Row::new(Act::Against, "x", "against", "hold it against another source, month by month")
+        TableRow::new(CheckAct::Week, "w", "week", "movement and spread by hour of the week"),
+        TableRow::new(CheckAct::HourBack, ",", "", "the hour of the week before"),
+        TableRow::new(CheckAct::HourOn, ".", "hour", "the next hour of the week"),
+        TableRow::new(CheckAct::Against, "x", "against", "hold it against another source, month by month")
             .command("stavel check SERIES --against SERIES"),
-        Row::new(Act::Learn, "l", "learn", "read the session week off the rows")
+        TableRow::new(CheckAct::Learn, "l", "learn", "read the session week off the rows")
             .command("stavel check SERIES --learn"),
-        Row::new(Act::WriteReport, "R", "report", "write a page to keep with the data")
+        TableRow::new(CheckAct::WriteReport, "R", "report", "write a page to keep with the data")
             .command("stavel check SERIES --report FILE"),
-        Row::new(Act::SaveMends, "W", "", "save the chosen mends as a list")
+        TableRow::new(CheckAct::SaveMends, "W", "", "save the chosen mends as a list")
             .command("stavel check SERIES --mend KIND,... --save-mends FILE"),
-        Row::new(Act::LoadMends, "L", "mend list", "take the mends of a saved list")
+        TableRow::new(CheckAct::LoadMends, "L", "mend list", "take the mends of a saved list")
             .command("stavel check SERIES --mends FILE"),
     ];
 
-    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+    fn act(&mut self, act: CheckAct, view: &View<'_>) -> Effects {
         match act {
-            Act::Week => self.show(Below::Week),
-            Act::Against => self.show(Below::Against),
-            Act::HourBack => self.move_hour(WEEK_HOURS - 1),
-            Act::HourOn => self.move_hour(1),
-            Act::SeePlace => self.see_place(view),
-            Act::MendKind => self.mend_kind(view),
-            Act::MendSafe => self.mend_safe(),
-            Act::DoMends => match (view.selected.cloned(), self.mends.is_empty()) {
+            CheckAct::Week => self.show(LowerPane::Week),
+            CheckAct::Against => self.show(LowerPane::Against),
+            CheckAct::HourBack => self.move_hour(WEEK_HOURS - 1),
+            CheckAct::HourOn => self.move_hour(1),
+            CheckAct::SeePlace => self.see_place(view),
+            CheckAct::MendKind => self.mend_kind(view),
+            CheckAct::MendSafe => self.mend_safe(),
+            CheckAct::DoMends => match (view.selected.cloned(), self.mends.is_empty()) {
                 (Some(series), false) => {
                     let mend = std::mem::take(&mut self.mends);
                     start(Step::Check(CheckStep { mend, ..CheckStep::of(series) }))
                 }
                 _ => say("choose what to mend first: m the finding's kind, M all that is safe"),
             },
-            Act::SaveMends if self.mends.is_empty() => say("there are no mends to save; m and M choose some"),
-            Act::SaveMends => self.ask(Asked::SaveMends, "save the mends as", "mends.toml"),
-            Act::LoadMends => self.ask(Asked::LoadMends, "take the mends of", "mends.toml"),
-            Act::WriteReport => self.ask(Asked::Report, "write the report to (.html or .pdf)", "check.html"),
-            Act::Learn => self.learn(view),
+            CheckAct::SaveMends if self.mends.is_empty() => {
+                say("there are no mends to save; m and M choose some")
+            }
+            CheckAct::SaveMends => self.ask(CheckQuestion::SaveMends, "save the mends as", "mends.toml"),
+            CheckAct::LoadMends => self.ask(CheckQuestion::LoadMends, "take the mends of", "mends.toml"),
+            CheckAct::WriteReport => {
+                self.ask(CheckQuestion::Report, "write the report to (.html or .pdf)", "check.html")
+            }
+            CheckAct::Learn => self.learn(view),
         }
     }
 
     fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
         match self.below {
-            Below::Week => return self.move_hour(if down { 24 } else { WEEK_HOURS - 24 }),
-            Below::Against => {
+            LowerPane::Week => return self.move_hour(if down { 24 } else { WEEK_HOURS - 24 }),
+            LowerPane::Against => {
                 let days = self.crossed.get().map_or(0, |c| c.cross.worst_days.len());
                 self.worst = step(self.worst, days, down);
             }
-            Below::Findings => {
+            LowerPane::Findings => {
                 let count = self.report.get().map_or(0, |r| seen(view.window, r).len());
                 self.at = step(self.at, count, down);
             }
@@ -151,26 +155,26 @@ impl Lens for CheckLens {
     fn answer(&mut self, text: &str, view: &View<'_>) -> Effects {
         let path = Path::new(text);
         match self.asked.take() {
-            Some(Asked::SaveMends) => {
+            Some(CheckQuestion::SaveMends) => {
                 let list = MendList { mend: self.mends.clone() };
                 match list.write(path) {
                     Ok(()) => tell_done(format!("{text} holds {} mends", list.mend.len())),
                     Err(err) => vec![Effect::Complain(err)],
                 }
             }
-            Some(Asked::LoadMends) => match MendList::read(path) {
+            Some(CheckQuestion::LoadMends) => match MendList::read(path) {
                 Ok(list) => {
                     self.mends = list.mend;
                     Effects::new()
                 }
                 Err(err) => vec![Effect::Complain(err)],
             },
-            Some(Asked::Report) => {
+            Some(CheckQuestion::Report) => {
                 let report = Some(PathBuf::from(text));
                 let step = |series: SeriesName| CheckStep { report, ..CheckStep::of(series) };
                 view.selected.cloned().map_or_else(Effects::new, |s| start(Step::Check(step(s))))
             }
-            Some(Asked::Week(name)) => {
+            Some(CheckQuestion::Week(name)) => {
                 let set = SheetValues::one("hours", text);
                 start(Step::Compose(ComposeStep { name, set, ..ComposeStep::default() }))
             }
@@ -190,7 +194,7 @@ impl Lens for CheckLens {
         } else {
             self.mends.clear();
         }
-        if self.below == Below::Against { self.want_crossed(info, view) } else { Effects::new() }
+        if self.below == LowerPane::Against { self.want_crossed(info, view) } else { Effects::new() }
     }
 
     fn collect(&mut self, view: &View<'_>) -> Effects {
@@ -199,7 +203,7 @@ impl Lens for CheckLens {
             && let (Some(report), Some(info)) = (self.report.get(), view.series())
             && self.report.is_for(&info.edition.id.to_string())
         {
-            out.push(Effect::Found(Found { edition: info.edition.id, report: report.clone() }));
+            out.push(Effect::Found(FoundReport { edition: info.edition.id, report: report.clone() }));
         }
         self.preview.collect();
         self.place.collect();
@@ -210,7 +214,7 @@ impl Lens for CheckLens {
         out
     }
 
-    fn step_done(&mut self, _step: &Step, _report: &stavel_work::Report) {
+    fn step_done(&mut self, _step: &Step, _report: &stavel_work::StepReport) {
         self.report.forget();
     }
 
@@ -230,7 +234,7 @@ impl Lens for CheckLens {
         }
     }
 
-    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+    fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         let Some(report) = self.report.get() else { return Vec::new() };
         let mut out = facts_of(report, view);
         if let Some(finding) = seen(view.window, report).get(self.at) {
@@ -247,7 +251,7 @@ const NOT_CHECKED: &str = "nothing is checked yet";
 const TOGETHER: usize = 12;
 
 /// The findings in the window: each, or the first of a kind that has very many.
-fn seen(window: Span, report: &Report) -> Vec<&Finding> {
+fn seen(window: Span, report: &CheckReport) -> Vec<&Finding> {
     let inside: Vec<&Finding> =
         report.findings.iter().filter(|f| f.span.overlap(&window).is_some()).collect();
     let of_kind = inside.chunk_by(|a, b| a.kind == b.kind);
@@ -255,7 +259,7 @@ fn seen(window: Span, report: &Report) -> Vec<&Finding> {
 }
 
 /// How many findings of a kind are in the window.
-fn count_in_window(window: Span, report: &Report, kind: FindingKind) -> usize {
+fn count_in_window(window: Span, report: &CheckReport, kind: FindingKind) -> usize {
     report.findings.iter().filter(|f| f.kind == kind && f.span.overlap(&window).is_some()).count()
 }
 
@@ -267,18 +271,18 @@ fn around(span: Span) -> Span {
 
 impl CheckLens {
     /// Shows a part below the calendar, or the findings again.
-    fn show(&mut self, part: Below) -> Effects {
-        self.below = if self.below == part { Below::Findings } else { part };
+    fn show(&mut self, part: LowerPane) -> Effects {
+        self.below = if self.below == part { LowerPane::Findings } else { part };
         Effects::new()
     }
 
-    fn ask(&mut self, asked: Asked, label: &str, proposal: &str) -> Effects {
+    fn ask(&mut self, asked: CheckQuestion, label: &str, proposal: &str) -> Effects {
         self.asked = Some(asked);
         ask(label, proposal)
     }
 
     fn move_hour(&mut self, by: usize) -> Effects {
-        if self.below != Below::Week {
+        if self.below != LowerPane::Week {
             return say("w shows the hours of the week");
         }
         self.hour = (self.hour + by) % WEEK_HOURS;
@@ -288,15 +292,17 @@ impl CheckLens {
     /// The place looked at, on the chart: of a finding, an hour of the week or one of the worst days.
     fn see_place(&self, view: &View<'_>) -> Effects {
         let Some(report) = self.report.get() else { return say(NOT_CHECKED) };
-        let plain = |at: i64, around: i64| Place { series: None, at, around, beside: None };
+        let plain = |at: i64, around: i64| ChartPlace { series: None, at, around, beside: None };
         let place = match self.below {
-            Below::Week => check_week::last_time_of(self.hour, report, view).map(|at| plain(at, 2 * HOUR)),
-            Below::Against => self.crossed.get().and_then(|crossed| {
+            LowerPane::Week => {
+                check_week::last_time_of(self.hour, report, view).map(|at| plain(at, 2 * HOUR))
+            }
+            LowerPane::Against => self.crossed.get().and_then(|crossed| {
                 let (day, _) = crossed.cross.worst_days.get(self.worst)?;
-                let beside = Some(Beside { series: crossed.there.name.clone(), by: None });
-                Some(Place { beside, ..plain(day * DAY + DAY / 2, DAY / 2) })
+                let beside = Some(SecondSeries { series: crossed.other.name.clone(), by: None });
+                Some(ChartPlace { beside, ..plain(day * DAY + DAY / 2, DAY / 2) })
             }),
-            Below::Findings => seen(view.window, report)
+            LowerPane::Findings => seen(view.window, report)
                 .get(self.at)
                 .map(|f| plain(f.span.from, (f.span.length() * 2).clamp(HOUR, 60 * DAY))),
         };
@@ -351,7 +357,7 @@ impl CheckLens {
             learned.weeks,
             sheet.unwrap_or_default()
         );
-        self.asked = Some(Asked::Week(series.instrument));
+        self.asked = Some(CheckQuestion::Week(series.instrument));
         ask(label, week)
     }
 
@@ -363,7 +369,7 @@ impl CheckLens {
         let key = format!("{} {window:?} {mends:?}", info.edition.id);
         self.preview.want(key, view.threads, move |shelf, job| {
             let (before, after, counts) = preview_mends(shelf, &name, &report, &mends, window, job)?;
-            Ok(Preview { counts, before, after, window })
+            Ok(MendPreview { counts, before, after, window })
         });
     }
 
@@ -392,7 +398,7 @@ impl CheckLens {
             )
         };
         let Some(other) = others.max_by_key(fits) else {
-            self.below = Below::Findings;
+            self.below = LowerPane::Findings;
             return say("there is no other series to hold it against");
         };
         let key = format!("{} {}", info.edition.id, other.edition.id);
@@ -402,7 +408,7 @@ impl CheckLens {
         Effects::new()
     }
 
-    fn draw_report(&self, report: &Report, view: &View<'_>, mut canvas: Canvas<'_>) {
+    fn draw_report(&self, report: &CheckReport, view: &View<'_>, mut canvas: Canvas<'_>) {
         let width = canvas.width();
         let calendar = check_calendar::draw(view.window, report, canvas.part(0, 0, width, 12));
         let height = canvas.height().saturating_sub(calendar);
@@ -414,11 +420,11 @@ impl CheckLens {
             return check_mends::draw(&self.mends, preview, below.part(0, 1, width, height));
         }
         match self.below {
-            Below::Week => check_week::draw(report, self.hour, below.part(0, 1, width, height)),
-            Below::Against => {
+            LowerPane::Week => check_week::draw(report, self.hour, below.part(0, 1, width, height)),
+            LowerPane::Against => {
                 check_against::draw(&self.crossed, self.worst, below.part(0, 1, width, height));
             }
-            Below::Findings => {
+            LowerPane::Findings => {
                 let kinds = draw_kinds(report, &mut below);
                 let part = below.part(kinds, 1, width.saturating_sub(kinds), height);
                 self.draw_findings(report, view.window, part);
@@ -426,7 +432,7 @@ impl CheckLens {
         }
     }
 
-    fn draw_findings(&self, report: &Report, window: Span, mut canvas: Canvas<'_>) {
+    fn draw_findings(&self, report: &CheckReport, window: Span, mut canvas: Canvas<'_>) {
         let seen = seen(window, report);
         let all: usize = FindingKind::ALL.iter().map(|k| count_in_window(window, report, *k)).sum();
         let head = match all {
@@ -470,7 +476,7 @@ fn toggle(mends: &mut Vec<Mend>, mend: Mend) {
 }
 
 /// Kinds with their counts at the left; gives the columns used.
-fn draw_kinds(report: &Report, canvas: &mut Canvas<'_>) -> u16 {
+fn draw_kinds(report: &CheckReport, canvas: &mut Canvas<'_>) -> u16 {
     let wide = if canvas.width() >= 90 { 36 } else { 0 };
     if wide == 0 {
         return 0;
@@ -493,56 +499,59 @@ fn draw_kinds(report: &Report, canvas: &mut Canvas<'_>) -> u16 {
     wide
 }
 
-fn facts_of(report: &Report, view: &View<'_>) -> Vec<Fact> {
+fn facts_of(report: &CheckReport, view: &View<'_>) -> Vec<FactLine> {
     let decimals = view.series().map_or(0, |s| s.edition.scale.price);
     let price = |e: stavel_core::check::Extreme| scaled(e.points, decimals);
     let missing: Vec<String> = report.missing_days().map(date).collect();
-    let mut out = vec![Fact::heading(format!("grade {}", report.grade.points))];
+    let mut out = vec![FactLine::heading(format!("grade {}", report.grade.points))];
     let losses = report.grade.losses.iter().take(4);
-    out.extend(losses.map(|l| Fact::words(format!("-{:.1} {}", l.points, l.why))));
+    out.extend(losses.map(|l| FactLine::words(format!("-{:.1} {}", l.points, l.why))));
     out.extend([
-        Fact::Gap,
-        Fact::heading("completeness"),
-        Fact::Pair("rows", thousands(report.rows)),
-        Fact::Pair("covered", format!("{:.2} %", report.coverage * 100.0)),
-        Fact::Pair("days", report.days.len().to_string()),
-        Fact::Pair("empty days", if missing.is_empty() { "none".into() } else { missing.len().to_string() }),
-        Fact::Pair("gaps", report.gaps.len().to_string()),
-        Fact::Pair("filler", format!("{} closed", thousands(report.filler_closed))),
-        Fact::Pair("quiet", format!("{} open, kept", thousands(report.filler_open))),
+        FactLine::Gap,
+        FactLine::heading("completeness"),
+        FactLine::Pair("rows", thousands(report.rows)),
+        FactLine::Pair("covered", format!("{:.2} %", report.coverage * 100.0)),
+        FactLine::Pair("days", report.days.len().to_string()),
+        FactLine::Pair(
+            "empty days",
+            if missing.is_empty() { "none".into() } else { missing.len().to_string() },
+        ),
+        FactLine::Pair("gaps", report.gaps.len().to_string()),
+        FactLine::Pair("filler", format!("{} closed", thousands(report.filler_closed))),
+        FactLine::Pair("quiet", format!("{} open, kept", thousands(report.filler_open))),
     ]);
     out.extend(view.instrument().map_or(Vec::new(), |i| rests_on(i, &["hours"])));
     out.extend([
-        Fact::Gap,
-        Fact::heading("largest"),
-        Fact::Pair("high-low", price(report.max_range)),
-        Fact::words(format!("  {}", wall(report.max_range.at))),
-        Fact::Pair("jump", price(report.max_gap)),
-        Fact::words(format!("  {}", wall(report.max_gap.at))),
+        FactLine::Gap,
+        FactLine::heading("largest"),
+        FactLine::Pair("high-low", price(report.max_range)),
+        FactLine::words(format!("  {}", wall(report.max_range.at))),
+        FactLine::Pair("jump", price(report.max_gap)),
+        FactLine::words(format!("  {}", wall(report.max_gap.at))),
     ]);
     if let Some(gap) = report.largest_gap() {
-        out.push(Fact::Pair("hole", time::length_in_words(gap.open)));
-        out.push(Fact::words(format!("  {}", wall(gap.span.from))));
+        out.push(FactLine::Pair("hole", time::length_in_words(gap.open)));
+        out.push(FactLine::words(format!("  {}", wall(gap.span.from))));
     }
-    out.push(Fact::Pair("a minute", format!("{:.1} rows", report.rows_a_minute())));
+    out.push(FactLine::Pair("a minute", format!("{:.1} rows", report.rows_a_minute())));
     if let Some(s) = report.spread {
-        out.push(Fact::Gap);
-        out.push(Fact::heading("spread in points"));
+        out.push(FactLine::Gap);
+        out.push(FactLine::heading("spread in points"));
         for (label, value) in [("median", s.median), ("p90", s.p90), ("p99", s.p99), ("max", s.max)] {
-            out.push(Fact::Pair(label, value.to_string()));
+            out.push(FactLine::Pair(label, value.to_string()));
         }
     }
     out
 }
 
-fn facts_of_finding(f: &Finding) -> Vec<Fact> {
+fn facts_of_finding(f: &Finding) -> Vec<FactLine> {
     vec![
-        Fact::Gap,
-        Fact::heading(f.kind.word()),
-        Fact::words(format!("{} … {}", wall(f.span.from), wall(f.span.to))),
-        Fact::words(time::length_in_words(f.span.length())),
-        Fact::words(f.detail.clone()),
-        Fact::words(match f.kind.mend_in_words() {
+        FactLine::Gap,
+        FactLine::heading(f.kind.word()),
+        FactLine::words(format!("{} … {}", wall(f.span.from), wall(f.span.to))),
+        FactLine::words(time::length_in_words(f.span.length())),
+        FactLine::words(f.detail.clone()),
+        FactLine::words(match f.kind.mend_in_words() {
             Some(words) => format!("m: {words}"),
             None => "Enter: see it on the chart".into(),
         }),

@@ -22,7 +22,7 @@ pub fn draw(crossed: &Slot<Crossed>, at: usize, mut canvas: Canvas<'_>) {
     };
     let title = format!(
         "against {} at {}: usually {} points apart, more than {} disagrees",
-        c.there.name.short(),
+        c.other.name.short(),
         c.frame,
         c.cross.level,
         c.cross.tolerance

@@ -1,6 +1,6 @@
 //! The calendar of a check: days shaded by completeness, with the worst finding of each place.
 
-use stavel_core::check::{Finding, FindingKind, Report};
+use stavel_core::check::{CheckReport, Finding, FindingKind};
 use stavel_core::model::Span;
 use stavel_core::model::time::{DAY, civil_from_days, date, day_of, days_from_civil, monday_of, weekday};
 
@@ -11,7 +11,7 @@ use crate::theme;
 const WEEKS_IN_ROWS: i64 = 80;
 
 /// The calendar of the window; gives the lines used.
-pub fn draw(window: Span, report: &Report, canvas: Canvas<'_>) -> u16 {
+pub fn draw(window: Span, report: &CheckReport, canvas: Canvas<'_>) -> u16 {
     if window.length() > WEEKS_IN_ROWS * 7 * DAY {
         draw_years(window, report, canvas)
     } else {
@@ -33,7 +33,7 @@ fn shade(share: f64) -> (&'static str, ratatui::style::Color) {
 
 /// A year a line: its days from left to right, several to a column. Where something was found, its mark stands
 /// in the place of the shade.
-fn draw_years(window: Span, report: &Report, mut canvas: Canvas<'_>) -> u16 {
+fn draw_years(window: Span, report: &CheckReport, mut canvas: Canvas<'_>) -> u16 {
     let left = 6u16;
     let columns = (canvas.width().saturating_sub(left + 1) as i64).max(12);
     let year_of = |day: i64| civil_from_days(day).0;
@@ -68,7 +68,7 @@ fn draw_years(window: Span, report: &Report, mut canvas: Canvas<'_>) -> u16 {
 }
 
 /// The worst finding that touches a span.
-fn worst(report: &Report, span: Span) -> Option<&Finding> {
+fn worst(report: &CheckReport, span: Span) -> Option<&Finding> {
     let told = |f: &&Finding| {
         !matches!(f.kind, FindingKind::ClosedMarket | FindingKind::StubDay) && f.span.overlap(&span).is_some()
     };
@@ -76,7 +76,7 @@ fn worst(report: &Report, span: Span) -> Option<&Finding> {
 }
 
 /// Weeks across, weekdays down; several weeks share a column where the window is long. Gives the lines used.
-fn draw_weeks(window: Span, report: &Report, mut canvas: Canvas<'_>) -> u16 {
+fn draw_weeks(window: Span, report: &CheckReport, mut canvas: Canvas<'_>) -> u16 {
     let left = 5u16;
     let columns = (canvas.width().saturating_sub(left + 1) as i64).max(1);
     let (first, last) = (monday_of(day_of(window.from)), day_of(window.to - 1));
@@ -126,7 +126,7 @@ fn draw_weeks(window: Span, report: &Report, mut canvas: Canvas<'_>) -> u16 {
 }
 
 /// The worst finding of a column's weeks, below it.
-fn mark_findings(report: &Report, span: Span, x: u16, canvas: &mut Canvas<'_>) {
+fn mark_findings(report: &CheckReport, span: Span, x: u16, canvas: &mut Canvas<'_>) {
     if let Some(worst) = worst(report, span) {
         let (mark, colour) = theme::severity(worst.kind.severity());
         // The label stands at the left; marks begin where it ends.

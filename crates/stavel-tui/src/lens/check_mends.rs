@@ -9,7 +9,7 @@ use crate::canvas::{Canvas, thousands};
 use crate::theme;
 
 /// What the mends chosen would do.
-pub struct Preview {
+pub struct MendPreview {
     pub counts: Mended,
     pub before: Columns,
     pub after: Columns,
@@ -17,7 +17,7 @@ pub struct Preview {
 }
 
 /// The list of mends with their counts, and the place before and after.
-pub fn draw(mends: &[Mend], preview: Option<&Preview>, mut canvas: Canvas<'_>) {
+pub fn draw(mends: &[Mend], preview: Option<&MendPreview>, mut canvas: Canvas<'_>) {
     canvas.put(1, 0, "mends chosen", theme::strong());
     canvas.put(15, 0, "a does them   m takes one more or away   W saves the list   Esc none", theme::faint());
     let mut y = 1;

@@ -1,6 +1,6 @@
 //! The hours of the week: how busy each is, and how wide the spread.
 
-use stavel_core::check::{HourStats, Report};
+use stavel_core::check::{CheckReport, HourStats};
 use stavel_core::model::Micros;
 use stavel_core::model::time::{self, DAY, HOUR};
 
@@ -12,7 +12,7 @@ const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
 
 /// Two weeks side by side, days down and hours across: rows (or movement) and spread.
 /// `at` is the hour of the week looked at.
-pub fn draw(report: &Report, at: usize, mut canvas: Canvas<'_>) {
+pub fn draw(report: &CheckReport, at: usize, mut canvas: Canvas<'_>) {
     let each = 2u16;
     let wide = 24 * each + 6;
     let both = canvas.width() >= wide * 2 + 4;
@@ -34,7 +34,7 @@ pub fn draw(report: &Report, at: usize, mut canvas: Canvas<'_>) {
 }
 
 /// How full each month is: years down, months across.
-fn draw_months(report: &Report, mut canvas: Canvas<'_>) {
+fn draw_months(report: &CheckReport, mut canvas: Canvas<'_>) {
     canvas.put(0, 0, "covered by month, %", theme::words());
     let months = report.months();
     let (Some(first), Some(last)) = (months.first(), months.last()) else { return };
@@ -53,7 +53,7 @@ fn draw_months(report: &Report, mut canvas: Canvas<'_>) {
 }
 
 /// The hour looked at, in numbers.
-fn draw_hour(report: &Report, at: usize, y: u16, canvas: &mut Canvas<'_>) {
+fn draw_hour(report: &CheckReport, at: usize, y: u16, canvas: &mut Canvas<'_>) {
     let Some(hour) = report.hours.get(at) else { return };
     let spread = hour.spread.map_or(String::new(), |s| format!(", median spread {s} points"));
     let told = format!(
@@ -67,7 +67,7 @@ fn draw_hour(report: &Report, at: usize, y: u16, canvas: &mut Canvas<'_>) {
 }
 
 /// The middle of the last time that an hour of the week came, in or before the window.
-pub fn last_time_of(hour: usize, report: &Report, view: &View<'_>) -> Option<Micros> {
+pub fn last_time_of(hour: usize, report: &CheckReport, view: &View<'_>) -> Option<Micros> {
     let clock = &view.instrument()?.sheet.session.clock;
     let end = report.last.min(view.window.to);
     let wall = clock.to_wall(end);

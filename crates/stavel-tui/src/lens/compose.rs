@@ -5,8 +5,8 @@ use stavel_core::model::instrument::KEYS;
 use stavel_core::model::session::open_quarters;
 use stavel_work::{ComposeStep, SheetValues, Step};
 
-use super::{Fact, Lens, step};
-use crate::act::Row;
+use super::{FactLine, Lens, step};
+use crate::act::TableRow;
 use crate::canvas::{Canvas, scroll};
 use crate::effect::{Effects, ask, say, start};
 use crate::theme;
@@ -14,7 +14,7 @@ use crate::view::View;
 
 /// What can be done with a spec sheet.
 #[derive(Debug, Clone, Copy)]
-pub enum Act {
+pub enum ComposeAct {
     ChangeValue,
     NewInstrument,
     BuildRows,
@@ -26,11 +26,11 @@ pub struct ComposeLens {
     at: usize,
     /// The instrument shown, where it is not the chosen series' own: one that has no rows yet.
     other: Option<String>,
-    asked: Option<Asked>,
+    asked: Option<ComposeQuestion>,
 }
 
 /// A question whose answer is awaited.
-enum Asked {
+enum ComposeQuestion {
     /// The value of a key of an instrument.
     Value(String, &'static str),
     /// The name of an instrument like another.
@@ -38,16 +38,21 @@ enum Asked {
 }
 
 impl Lens for ComposeLens {
-    type Act = Act;
+    type Act = ComposeAct;
     const WORD: &'static str = "compose";
     const ABOUT: &'static str = "compose: instruments of one's own";
-    const ROWS: &'static [Row<Act>] = &[
-        Row::new(Act::ChangeValue, "Enter", "change value", "change the chosen value of the spec sheet")
-            .command("stavel compose NAME --set KEY=VALUE"),
-        Row::new(Act::NewInstrument, "n", "new like this", "make an instrument like this one")
+    const ROWS: &'static [TableRow<ComposeAct>] = &[
+        TableRow::new(
+            ComposeAct::ChangeValue,
+            "Enter",
+            "change value",
+            "change the chosen value of the spec sheet",
+        )
+        .command("stavel compose NAME --set KEY=VALUE"),
+        TableRow::new(ComposeAct::NewInstrument, "n", "new like this", "make an instrument like this one")
             .command("stavel compose NAME --like INSTRUMENT"),
-        Row::new(
-            Act::BuildRows,
+        TableRow::new(
+            ComposeAct::BuildRows,
             "b",
             "build rows",
             "build the rows of this instrument from the one it is like",
@@ -55,22 +60,22 @@ impl Lens for ComposeLens {
         .command("stavel compose NAME --from SERIES"),
     ];
 
-    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+    fn act(&mut self, act: ComposeAct, view: &View<'_>) -> Effects {
         let Some(instrument) = self.shown(view) else { return say("there is no instrument yet") };
         let name = instrument.name.clone();
         match act {
-            Act::ChangeValue => {
+            ComposeAct::ChangeValue => {
                 let key = &KEYS[self.at];
                 let label = format!("{} of {name} ({})", key.name, key.about);
                 let now = instrument.values.get(key.name).cloned().unwrap_or_default();
-                self.asked = Some(Asked::Value(name, key.name));
+                self.asked = Some(ComposeQuestion::Value(name, key.name));
                 ask(label, now)
             }
-            Act::NewInstrument => {
-                self.asked = Some(Asked::NameLike(name.clone()));
+            ComposeAct::NewInstrument => {
+                self.asked = Some(ComposeQuestion::NameLike(name.clone()));
                 ask(format!("name of the instrument like {name}"), format!("{name}.day"))
             }
-            Act::BuildRows => match (&instrument.own.like, view.selected.cloned()) {
+            ComposeAct::BuildRows => match (&instrument.own.like, view.selected.cloned()) {
                 (Some(like), Some(from)) if from.instrument == *like => {
                     start(Step::Compose(ComposeStep { name, from: Some(from), ..Default::default() }))
                 }
@@ -89,11 +94,11 @@ impl Lens for ComposeLens {
 
     fn answer(&mut self, text: &str, _view: &View<'_>) -> Effects {
         match self.asked.take() {
-            Some(Asked::Value(name, key)) => {
+            Some(ComposeQuestion::Value(name, key)) => {
                 let set = SheetValues::one(key, text);
                 start(Step::Compose(ComposeStep { name, set, ..Default::default() }))
             }
-            Some(Asked::NameLike(like)) => {
+            Some(ComposeQuestion::NameLike(like)) => {
                 self.other = Some(text.to_owned());
                 let step = ComposeStep { name: text.into(), like: Some(like), ..Default::default() };
                 start(Step::Compose(step))
@@ -148,15 +153,15 @@ impl Lens for ComposeLens {
         draw_week(instrument, canvas.part(x, y, width, height));
     }
 
-    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+    fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         let Some(instrument) = self.shown(view) else { return Vec::new() };
         let key = &KEYS[self.at];
         let sheet = &instrument.sheet;
         let mut out = vec![
-            Fact::heading(key.name),
-            Fact::words(key.about),
-            Fact::words(instrument.values.get(key.name).cloned().unwrap_or_default()),
-            Fact::words(match instrument.origin(key.name) {
+            FactLine::heading(key.name),
+            FactLine::words(key.about),
+            FactLine::words(instrument.values.get(key.name).cloned().unwrap_or_default()),
+            FactLine::words(match instrument.origin(key.name) {
                 "own" => "● said: its own value".to_owned(),
                 "found" => "◐ found in its rows".to_owned(),
                 "inherited" => format!(
@@ -167,28 +172,28 @@ impl Lens for ComposeLens {
                 ),
                 _ => "○ assumed: nobody has said it and no rows show it".to_owned(),
             }),
-            Fact::Gap,
-            Fact::heading("what it means"),
-            Fact::words(format!(
+            FactLine::Gap,
+            FactLine::heading("what it means"),
+            FactLine::words(format!(
                 "One lot that gains one point ({}) earns {} {}.",
                 stavel_core::model::price::scaled(1, sheet.decimals),
                 sheet.money(1, sheet.decimals).normalize(),
                 sheet.quote
             )),
-            Fact::words(format!(
+            FactLine::words(format!(
                 "The market is open {:.1} h a week.",
                 sheet.session.week.minutes() as f64 / 60.0
             )),
-            Fact::words(format!("Session days: {}.", sheet.session.clock.in_words())),
-            Fact::words(format!("{} holidays.", sheet.session.holidays.len())),
-            Fact::Gap,
+            FactLine::words(format!("Session days: {}.", sheet.session.clock.in_words())),
+            FactLine::words(format!("{} holidays.", sheet.session.holidays.len())),
+            FactLine::Gap,
         ];
         if let Some(like) = &instrument.own.like {
-            out.push(Fact::words(format!(
+            out.push(FactLine::words(format!(
                 "b builds its rows from a series of {like}: choose that series on the shelf first."
             )));
         } else {
-            out.push(Fact::words("n makes an instrument like this one, with values of its own."));
+            out.push(FactLine::words("n makes an instrument like this one, with values of its own."));
         }
         out
     }

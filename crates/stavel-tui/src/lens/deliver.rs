@@ -1,11 +1,11 @@
 //! Deliver: the first lines exactly as they will be written, and what was proved.
 
-use stavel_core::deliver::{Format, Order, first_lines};
+use stavel_core::deliver::{DeliveryOrder, FileFormat, first_lines};
 use stavel_core::model::{Clock, Span};
-use stavel_work::{DeliverStep, Report, Step};
+use stavel_work::{DeliverStep, Step, StepReport};
 
-use super::{Fact, Lens};
-use crate::act::Row;
+use super::{FactLine, Lens};
+use crate::act::TableRow;
 use crate::canvas::{Canvas, bytes, thousands};
 use crate::effect::{Effects, ask, say, start, warn};
 use crate::jobs::Slot;
@@ -14,7 +14,7 @@ use crate::view::View;
 
 /// What can be done to deliver.
 #[derive(Debug, Clone, Copy)]
-pub enum Act {
+pub enum DeliverAct {
     Format,
     Clock,
     Deliver,
@@ -26,7 +26,7 @@ pub enum Act {
 #[derive(Default)]
 pub struct DeliverLens {
     lines: Slot<Vec<String>>,
-    /// A place among [`Format::ALL`].
+    /// A place among [`FileFormat::ALL`].
     format: usize,
     own_clock: bool,
     /// Write of each row where it comes from.
@@ -46,25 +46,25 @@ struct Delivered {
 }
 
 impl Lens for DeliverLens {
-    type Act = Act;
+    type Act = DeliverAct;
     const WORD: &'static str = "deliver";
     const ABOUT: &'static str = "deliver: files that are proved";
-    const ROWS: &'static [Row<Act>] = &[
-        Row::new(Act::Format, "f", "format", "the next file format"),
-        Row::new(Act::Clock, "c", "clock", "times in UTC or in the instrument's clock"),
-        Row::new(Act::Deliver, "Enter", "deliver", "write the file and prove it")
+    const ROWS: &'static [TableRow<DeliverAct>] = &[
+        TableRow::new(DeliverAct::Format, "f", "format", "the next file format"),
+        TableRow::new(DeliverAct::Clock, "c", "clock", "times in UTC or in the instrument's clock"),
+        TableRow::new(DeliverAct::Deliver, "Enter", "deliver", "write the file and prove it")
             .command("stavel deliver SERIES --out PATH"),
-        Row::new(Act::Origins, "o", "origins", "write of each row where it comes from, or not"),
-        Row::new(Act::DeliverStale, "a", "as it is", "deliver the series although it is stale"),
+        TableRow::new(DeliverAct::Origins, "o", "origins", "write of each row where it comes from, or not"),
+        TableRow::new(DeliverAct::DeliverStale, "a", "as it is", "deliver the series although it is stale"),
     ];
 
-    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+    fn act(&mut self, act: DeliverAct, view: &View<'_>) -> Effects {
         match act {
-            Act::Format => self.format = (self.format + 1) % Format::ALL.len(),
-            Act::Clock => self.own_clock = !self.own_clock,
-            Act::Origins => self.origin = !self.origin,
-            Act::Deliver => return self.deliver(false, view),
-            Act::DeliverStale => return self.deliver(true, view),
+            DeliverAct::Format => self.format = (self.format + 1) % FileFormat::ALL.len(),
+            DeliverAct::Clock => self.own_clock = !self.own_clock,
+            DeliverAct::Origins => self.origin = !self.origin,
+            DeliverAct::Deliver => return self.deliver(false, view),
+            DeliverAct::DeliverStale => return self.deliver(true, view),
         }
         Effects::new()
     }
@@ -81,10 +81,10 @@ impl Lens for DeliverLens {
 
     fn want(&mut self, view: &View<'_>) -> Effects {
         let Some(info) = view.series() else { return Effects::new() };
-        let order = Order {
+        let order = DeliveryOrder {
             layout: None,
             series: info.name.clone(),
-            format: Format::ALL[self.format],
+            format: FileFormat::ALL[self.format],
             clock: self.clock(view),
             span: Span::ALL,
             last: None,
@@ -96,7 +96,7 @@ impl Lens for DeliverLens {
     }
 
     /// Remembers the files of a delivery.
-    fn step_done(&mut self, step: &Step, report: &Report) {
+    fn step_done(&mut self, step: &Step, report: &StepReport) {
         if !matches!(step, Step::Deliver(_)) {
             return;
         }
@@ -116,7 +116,7 @@ impl Lens for DeliverLens {
             return;
         };
         let mut x = canvas.put(1, 0, &format!("{series} as  "), theme::words());
-        for (i, format) in Format::ALL.iter().enumerate() {
+        for (i, format) in FileFormat::ALL.iter().enumerate() {
             let style = if i == self.format { theme::chosen() } else { theme::faint() };
             x = canvas.put(x, 0, &format!(" {} ", format.word()), style) + 1;
         }
@@ -158,29 +158,35 @@ impl Lens for DeliverLens {
         }
     }
 
-    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+    fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         let Some(info) = view.series() else { return Vec::new() };
         let mut out = vec![
-            Fact::heading(info.name.to_string()),
-            Fact::Pair("rows", thousands(info.edition.rows)),
-            Fact::Pair("columns", info.edition.fields.iter().map(|f| f.name()).collect::<Vec<_>>().join(" ")),
-            Fact::Gap,
-            Fact::heading("the other series"),
+            FactLine::heading(info.name.to_string()),
+            FactLine::Pair("rows", thousands(info.edition.rows)),
+            FactLine::Pair(
+                "columns",
+                info.edition.fields.iter().map(|f| f.name()).collect::<Vec<_>>().join(" "),
+            ),
+            FactLine::Gap,
+            FactLine::heading("the other series"),
         ];
         for s in view.snapshot.series_of(view.instrument_name()).filter(|s| s.name != info.name) {
-            out.push(Fact::words(s.name.short()));
+            out.push(FactLine::words(s.name.short()));
         }
         if info.edition.fields.contains(&stavel_core::model::Field::Spread) {
-            out.insert(3, Fact::words("spread in points; empty where its source does not say it"));
+            out.insert(3, FactLine::words("spread in points; empty where its source does not say it"));
         }
         if let Some(why) = view.snapshot.stale(info) {
-            out.insert(1, Fact::words(format!("▲ stale: {why}; build it again, or a delivers it as it is")));
+            out.insert(
+                1,
+                FactLine::words(format!("▲ stale: {why}; build it again, or a delivers it as it is")),
+            );
         }
         out.extend([
-            Fact::words("↑ ↓ choose among them"),
-            Fact::Gap,
-            Fact::heading("proof"),
-            Fact::words("A file counts as delivered when it was read back by other code and every row and digit was the same."),
+            FactLine::words("↑ ↓ choose among them"),
+            FactLine::Gap,
+            FactLine::heading("proof"),
+            FactLine::words("A file counts as delivered when it was read back by other code and every row and digit was the same."),
         ]);
         out
     }
@@ -196,7 +202,7 @@ impl DeliverLens {
     /// Asks where the series is to be written to.
     fn deliver(&mut self, stale_ok: bool, view: &View<'_>) -> Effects {
         let Some(info) = view.series() else { return say("nothing is chosen to deliver") };
-        let (series, format) = (info.name.clone(), Format::ALL[self.format]);
+        let (series, format) = (info.name.clone(), FileFormat::ALL[self.format]);
         if info.is_afloat() {
             return warn(format!("{} is afloat: align it first (4)", series.short()));
         }

@@ -6,8 +6,8 @@ use stavel_core::model::{Clock, Frame, Span};
 use stavel_core::store::SeriesInfo;
 use stavel_work::{FramesStep, FramesWanted, Step};
 
-use super::{Fact, Lens, rests_on, step};
-use crate::act::Row;
+use super::{FactLine, Lens, rests_on, step};
+use crate::act::TableRow;
 use crate::canvas::{Canvas, thousands};
 use crate::effect::{Effects, say, start};
 use crate::theme;
@@ -15,7 +15,7 @@ use crate::view::View;
 
 /// What can be done with frames.
 #[derive(Debug, Clone, Copy)]
-pub enum Act {
+pub enum FramesAct {
     Build,
     BuildAll,
 }
@@ -30,7 +30,7 @@ pub struct FramesLens {
 const OFFERED: [&str; 10] = ["1m", "5m", "15m", "30m", "1h", "4h", "9h", "1d", "1w", "1mo"];
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum State {
+enum FrameState {
     Base,
     Built,
     Stale,
@@ -49,7 +49,7 @@ fn base<'a>(view: &View<'a>) -> Option<&'a SeriesInfo> {
     joined.or_else(|| roots.iter().find(|s| Some(&s.name) == chosen)).or(roots.first()).copied()
 }
 
-fn rows<'a>(view: &View<'a>, base: &'a SeriesInfo) -> Vec<(Frame, State, Option<&'a SeriesInfo>)> {
+fn rows<'a>(view: &View<'a>, base: &'a SeriesInfo) -> Vec<(Frame, FrameState, Option<&'a SeriesInfo>)> {
     let offered = OFFERED.iter().filter_map(|f| f.parse::<Frame>().ok());
     offered
         .filter(|f| *f == base.name.frame || can_build(base.name.frame, *f))
@@ -61,36 +61,40 @@ fn rows<'a>(view: &View<'a>, base: &'a SeriesInfo) -> Vec<(Frame, State, Option<
             let is_of_base =
                 |s: &SeriesInfo| s.edition.provenance.parents().any(|(id, _)| id == base.edition.id);
             let standing = match built {
-                _ if frame == base.name.frame => State::Base,
-                Some(s) if is_of_base(s) && view.snapshot.stale(s).is_none() => State::Built,
-                Some(_) => State::Stale,
-                None => State::Missing,
+                _ if frame == base.name.frame => FrameState::Base,
+                Some(s) if is_of_base(s) && view.snapshot.stale(s).is_none() => FrameState::Built,
+                Some(_) => FrameState::Stale,
+                None => FrameState::Missing,
             };
-            let there = if standing == State::Base { Some(base) } else { built };
+            let there = if standing == FrameState::Base { Some(base) } else { built };
             (frame, standing, there)
         })
         .collect()
 }
 
 impl Lens for FramesLens {
-    type Act = Act;
+    type Act = FramesAct;
     const WORD: &'static str = "frames";
     const ABOUT: &'static str = "frames: bars of other lengths";
-    const ROWS: &'static [Row<Act>] = &[
-        Row::new(Act::Build, "Enter", "build", "build the chosen frame")
+    const ROWS: &'static [TableRow<FramesAct>] = &[
+        TableRow::new(FramesAct::Build, "Enter", "build", "build the chosen frame")
             .command("stavel frames SERIES FRAME..."),
-        Row::new(Act::BuildAll, "b", "build all", "build every frame that is missing or stale")
+        TableRow::new(FramesAct::BuildAll, "b", "build all", "build every frame that is missing or stale")
             .command("stavel frames SERIES FRAME..."),
     ];
 
-    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+    fn act(&mut self, act: FramesAct, view: &View<'_>) -> Effects {
         let Some(base) = base(view) else { return say("there is no series to build frames of") };
         let rows = rows(view, base);
         let frames: Vec<Frame> = match act {
-            Act::Build => rows.get(self.at).filter(|r| r.1 != State::Base).map(|r| r.0).into_iter().collect(),
-            Act::BuildAll => {
-                rows.iter().filter(|r| matches!(r.1, State::Missing | State::Stale)).map(|r| r.0).collect()
+            FramesAct::Build => {
+                rows.get(self.at).filter(|r| r.1 != FrameState::Base).map(|r| r.0).into_iter().collect()
             }
+            FramesAct::BuildAll => rows
+                .iter()
+                .filter(|r| matches!(r.1, FrameState::Missing | FrameState::Stale))
+                .map(|r| r.0)
+                .collect(),
         };
         if frames.is_empty() {
             return say("nothing to build: every frame is up to date");
@@ -119,10 +123,10 @@ impl Lens for FramesLens {
         for (i, (frame, standing, there)) in rows.iter().enumerate() {
             let y = i as u16 + 3;
             let (mark, word, colour) = match standing {
-                State::Base => ("●", "source", theme::source(0)),
-                State::Built => ("●", "built", theme::GOOD),
-                State::Stale => ("▲", "stale", theme::RISING),
-                State::Missing => ("○", "missing", theme::FAINT),
+                FrameState::Base => ("●", "source", theme::source(0)),
+                FrameState::Built => ("●", "built", theme::GOOD),
+                FrameState::Stale => ("▲", "stale", theme::RISING),
+                FrameState::Missing => ("○", "missing", theme::FAINT),
             };
             let style = if i == self.at { theme::chosen() } else { theme::words() };
             canvas.put(1, y, &format!("{:<8}", frame.to_string()), style);
@@ -138,20 +142,20 @@ impl Lens for FramesLens {
         draw_ruler(view, base, rows.get(self.at).map(|r| r.0), canvas.part(0, y, width, height));
     }
 
-    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+    fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         let Some(base) = base(view) else { return Vec::new() };
         let rows = rows(view, base);
-        let due = rows.iter().filter(|r| matches!(r.1, State::Missing | State::Stale)).count();
-        let mut out = vec![Fact::heading("frames"), Fact::Pair("built from", base.name.short())];
+        let due = rows.iter().filter(|r| matches!(r.1, FrameState::Missing | FrameState::Stale)).count();
+        let mut out = vec![FactLine::heading("frames"), FactLine::Pair("built from", base.name.short())];
         if let Some(instrument) = view.snapshot.instrument(&base.name.instrument) {
             let session = &instrument.sheet.session;
-            out.push(Fact::words(session.clock.in_words()));
+            out.push(FactLine::words(session.clock.in_words()));
             out.extend(rests_on(instrument, &["clock", "hours"]));
         }
-        out.push(Fact::Gap);
-        out.push(Fact::words("Bars count from the session day's start and begin anew with it; they are stamped with their opening time."));
-        out.push(Fact::Gap);
-        out.push(Fact::words(if due == 0 {
+        out.push(FactLine::Gap);
+        out.push(FactLine::words("Bars count from the session day's start and begin anew with it; they are stamped with their opening time."));
+        out.push(FactLine::Gap);
+        out.push(FactLine::words(if due == 0 {
             "all up to date".to_owned()
         } else {
             format!("b builds the {due} that are missing or stale")

@@ -25,11 +25,11 @@ mod strokes;
 use std::time::Duration;
 
 use stavel_core::model::{Instrument, Micros};
-use stavel_work::{Report, Step};
+use stavel_work::{Step, StepReport};
 
-use crate::act::{Act, Line, Row, Table};
+use crate::act::{Act, ActTable, Line, TableRow};
 use crate::canvas::Canvas;
-use crate::effect::{Effect, Effects, Place};
+use crate::effect::{ChartPlace, Effect, Effects};
 use crate::view::View;
 
 /// A way of working on what the window shows, with a state of its own.
@@ -41,7 +41,7 @@ pub trait Lens: Default + 'static {
     /// What it is for.
     const ABOUT: &'static str;
     /// Its part of the table of acts.
-    const ROWS: &'static [Row<Self::Act>];
+    const ROWS: &'static [TableRow<Self::Act>];
 
     /// Does an act.
     fn act(&mut self, act: Self::Act, view: &View<'_>) -> Effects;
@@ -50,7 +50,7 @@ pub trait Lens: Default + 'static {
     fn draw(&self, view: &View<'_>, canvas: Canvas<'_>);
 
     /// What is under the cursor, in words and numbers: a heading or a line each.
-    fn facts(&self, view: &View<'_>) -> Vec<Fact>;
+    fn facts(&self, view: &View<'_>) -> Vec<FactLine>;
 
     /// Has read what it shows; called again and again while it is open.
     fn want(&mut self, _view: &View<'_>) -> Effects {
@@ -73,10 +73,10 @@ pub trait Lens: Default + 'static {
     }
 
     /// A place is about to be shown on the chart.
-    fn place_shown(&mut self, _place: &Place) {}
+    fn place_shown(&mut self, _place: &ChartPlace) {}
 
     /// A step was done, wherever it was asked for.
-    fn step_done(&mut self, _step: &Step, _report: &Report) {}
+    fn step_done(&mut self, _step: &Step, _report: &StepReport) {}
 
     /// Another instrument was chosen.
     fn instrument_changed(&mut self) {}
@@ -116,8 +116,8 @@ pub fn boxed<L: Lens>() -> Box<dyn AnyLens> {
 }
 
 /// The table of acts of some lenses.
-pub fn table(lenses: &[Box<dyn AnyLens>]) -> Table {
-    Table::new(lenses.iter().enumerate().map(|(place, lens)| (lens.lines(place), lens.about())))
+pub fn table(lenses: &[Box<dyn AnyLens>]) -> ActTable {
+    ActTable::new(lenses.iter().enumerate().map(|(place, lens)| (lens.lines(place), lens.about())))
 }
 
 /// A lens whose kind of act is not known: what the bench keeps.
@@ -129,13 +129,13 @@ pub trait AnyLens {
     /// Does the act of one of its rows.
     fn act(&mut self, row: usize, view: &View<'_>) -> Effects;
     fn draw(&self, view: &View<'_>, canvas: Canvas<'_>);
-    fn facts(&self, view: &View<'_>) -> Vec<Fact>;
+    fn facts(&self, view: &View<'_>) -> Vec<FactLine>;
     fn want(&mut self, view: &View<'_>) -> Effects;
     fn collect(&mut self, view: &View<'_>) -> Effects;
     fn choose(&mut self, down: bool, view: &View<'_>) -> Effects;
     fn answer(&mut self, text: &str, view: &View<'_>) -> Effects;
-    fn place_shown(&mut self, place: &Place);
-    fn step_done(&mut self, step: &Step, report: &Report);
+    fn place_shown(&mut self, place: &ChartPlace);
+    fn step_done(&mut self, step: &Step, report: &StepReport);
     fn instrument_changed(&mut self);
     fn let_go(&mut self);
     fn pass(&mut self, time: Duration) -> bool;
@@ -160,7 +160,7 @@ impl<L: Lens> AnyLens for L {
     fn draw(&self, view: &View<'_>, canvas: Canvas<'_>) {
         Lens::draw(self, view, canvas);
     }
-    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+    fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         Lens::facts(self, view)
     }
     fn want(&mut self, view: &View<'_>) -> Effects {
@@ -175,10 +175,10 @@ impl<L: Lens> AnyLens for L {
     fn answer(&mut self, text: &str, view: &View<'_>) -> Effects {
         Lens::answer(self, text, view)
     }
-    fn place_shown(&mut self, place: &Place) {
+    fn place_shown(&mut self, place: &ChartPlace) {
         Lens::place_shown(self, place);
     }
-    fn step_done(&mut self, step: &Step, report: &Report) {
+    fn step_done(&mut self, step: &Step, report: &StepReport) {
         Lens::step_done(self, step, report);
     }
     fn instrument_changed(&mut self) {
@@ -196,7 +196,7 @@ impl<L: Lens> AnyLens for L {
 }
 
 /// A line of the facts column.
-pub enum Fact {
+pub enum FactLine {
     Heading(String),
     /// A label and its value.
     Pair(&'static str, String),
@@ -204,21 +204,21 @@ pub enum Fact {
     Gap,
 }
 
-impl Fact {
-    pub fn words(text: impl Into<String>) -> Fact {
-        Fact::Words(text.into())
+impl FactLine {
+    pub fn words(text: impl Into<String>) -> FactLine {
+        FactLine::Words(text.into())
     }
-    pub fn heading(text: impl Into<String>) -> Fact {
-        Fact::Heading(text.into())
+    pub fn heading(text: impl Into<String>) -> FactLine {
+        FactLine::Heading(text.into())
     }
 }
 
 /// Values of a spec sheet that a result rests on, each with how it is known.
-fn rests_on(instrument: &Instrument, keys: &[&str]) -> Vec<Fact> {
+fn rests_on(instrument: &Instrument, keys: &[&str]) -> Vec<FactLine> {
     let told = |key: &&str| {
         let value = instrument.values.get(*key).filter(|v| !v.is_empty())?;
         let standing = instrument.standing(key);
-        Some(Fact::words(format!("{} {key} {value} ({standing})", standing.mark())))
+        Some(FactLine::words(format!("{} {key} {value} ({standing})", standing.mark())))
     };
     keys.iter().filter_map(told).collect()
 }

@@ -7,12 +7,12 @@ use stavel_core::frames::Builder;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, wall};
 use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Shape, Side, Span};
-use stavel_core::rehearse::{Account, Direction, Landing, SpreadRule, Tape, money, money_sheet};
+use stavel_core::rehearse::{Account, Direction, FillPrice, SpreadRule, Tape, money, money_sheet};
 use stavel_draw::{SceneRequest, scene};
 use stavel_work::{ComposeStep, SheetValues, Step};
 
-use super::{Fact, Lens, rests_on};
-use crate::act::Row;
+use super::{FactLine, Lens, rests_on};
+use crate::act::TableRow;
 use crate::canvas::Canvas;
 use crate::effect::{Effect, Effects, Tone, ask, say, start, tell_done, warn};
 use crate::jobs::Errand;
@@ -48,7 +48,7 @@ struct Play {
 
 /// What can be done in a rehearsal.
 #[derive(Debug, Clone, Copy)]
-pub enum Act {
+pub enum RehearseAct {
     Run,
     Slower,
     Faster,
@@ -75,11 +75,11 @@ pub struct RehearseLens {
     pace: usize,
     /// True once a rehearsal began at the moment for which the bench was opened.
     has_begun: bool,
-    asked: Option<Asked>,
+    asked: Option<RehearseQuestion>,
 }
 
 /// A question whose answer is awaited.
-enum Asked {
+enum RehearseQuestion {
     JumpTo,
     /// The spread of an instrument.
     Spread(String),
@@ -101,55 +101,58 @@ impl Default for RehearseLens {
 }
 
 impl Lens for RehearseLens {
-    type Act = Act;
+    type Act = RehearseAct;
     const WORD: &'static str = "rehearse";
     const ABOUT: &'static str = "rehearse: replay, trade on paper";
-    const ROWS: &'static [Row<Act>] = &[
-        Row::new(Act::Run, "Space", "run/hold", "let time run, or hold it").command("stavel rehearse SERIES"),
-        Row::new(Act::Slower, "<", "", "a slower pace"),
-        Row::new(Act::Faster, ">", "pace", "a faster pace, up to as fast as it goes"),
-        Row::new(Act::Buy, "b", "buy", "buy one lot at the ask"),
-        Row::new(Act::Sell, "s", "sell", "sell one lot at the bid"),
-        Row::new(Act::Flat, "x", "flat", "close the position"),
-        Row::new(Act::Jump, "j", "jump", "jump to a time"),
-        Row::new(Act::NextSession, "n", "session", "jump to the next opening"),
-        Row::new(Act::NextDay, "d", "day", "jump to the next session day that has data"),
-        Row::new(Act::SaySpread, "p", "spread", "say the spread of rows that say none"),
+    const ROWS: &'static [TableRow<RehearseAct>] = &[
+        TableRow::new(RehearseAct::Run, "Space", "run/hold", "let time run, or hold it")
+            .command("stavel rehearse SERIES"),
+        TableRow::new(RehearseAct::Slower, "<", "", "a slower pace"),
+        TableRow::new(RehearseAct::Faster, ">", "pace", "a faster pace, up to as fast as it goes"),
+        TableRow::new(RehearseAct::Buy, "b", "buy", "buy one lot at the ask"),
+        TableRow::new(RehearseAct::Sell, "s", "sell", "sell one lot at the bid"),
+        TableRow::new(RehearseAct::Flat, "x", "flat", "close the position"),
+        TableRow::new(RehearseAct::Jump, "j", "jump", "jump to a time"),
+        TableRow::new(RehearseAct::NextSession, "n", "session", "jump to the next opening"),
+        TableRow::new(RehearseAct::NextDay, "d", "day", "jump to the next session day that has data"),
+        TableRow::new(RehearseAct::SaySpread, "p", "spread", "say the spread of rows that say none"),
     ];
 
-    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+    fn act(&mut self, act: RehearseAct, view: &View<'_>) -> Effects {
         match act {
-            Act::Faster => self.pace = (self.pace + 1).min(PACES.len() - 1),
-            Act::Slower => self.pace = self.pace.saturating_sub(1),
-            Act::Run => {
+            RehearseAct::Faster => self.pace = (self.pace + 1).min(PACES.len() - 1),
+            RehearseAct::Slower => self.pace = self.pace.saturating_sub(1),
+            RehearseAct::Run => {
                 let Some(play) = &mut self.play else { return say(NOTHING_PLAYS) };
                 play.running = !play.running && play.tape.next_time().is_some();
                 return say(if play.running { "running" } else { "held" });
             }
-            Act::Buy => return self.deal(Some(Direction::Buy)),
-            Act::Sell => return self.deal(Some(Direction::Sell)),
-            Act::Flat => return self.deal(None),
-            Act::Jump => {
+            RehearseAct::Buy => return self.deal(Some(Direction::Buy)),
+            RehearseAct::Sell => return self.deal(Some(Direction::Sell)),
+            RehearseAct::Flat => return self.deal(None),
+            RehearseAct::Jump => {
                 let now = self.play.as_ref().map_or(0, |p| p.now);
-                self.asked = Some(Asked::JumpTo);
+                self.asked = Some(RehearseQuestion::JumpTo);
                 return ask("jump to (UTC, as 2024-03-05 13:45)", &wall(now)[..16]);
             }
-            Act::SaySpread => return self.ask_for_spread(view),
-            Act::NextSession => {
+            RehearseAct::SaySpread => return self.ask_for_spread(view),
+            RehearseAct::NextSession => {
                 return self.jump(|p| (p.tape.next_session(&p.instrument.sheet.session), p.now));
             }
-            Act::NextDay => return self.jump(|p| (p.tape.next_day(&p.instrument.sheet.session), p.now)),
+            RehearseAct::NextDay => {
+                return self.jump(|p| (p.tape.next_day(&p.instrument.sheet.session), p.now));
+            }
         }
         Effects::new()
     }
 
     fn answer(&mut self, text: &str, _view: &View<'_>) -> Effects {
         match self.asked.take() {
-            Some(Asked::JumpTo) => match time::parse(text) {
+            Some(RehearseQuestion::JumpTo) => match time::parse(text) {
                 Ok(to) => self.jump_to(to),
                 Err(err) => vec![Effect::Complain(err)],
             },
-            Some(Asked::Spread(name)) => {
+            Some(RehearseQuestion::Spread(name)) => {
                 let set = SheetValues::one("spread", text);
                 start(Step::Compose(ComposeStep { name, set, ..Default::default() }))
             }
@@ -280,7 +283,7 @@ impl Lens for RehearseLens {
         }
     }
 
-    fn facts(&self, _view: &View<'_>) -> Vec<Fact> {
+    fn facts(&self, _view: &View<'_>) -> Vec<FactLine> {
         self.play.as_ref().map_or_else(Vec::new, facts_of)
     }
 }
@@ -305,7 +308,7 @@ impl RehearseLens {
         let name = view.instrument_name().to_owned();
         let now = view.instrument().and_then(|i| i.sheet.spread);
         let label = format!("spread of {name} in points, where rows say none");
-        self.asked = Some(Asked::Spread(name));
+        self.asked = Some(RehearseQuestion::Spread(name));
         ask(label, now.map(|points| points.to_string()).unwrap_or_default())
     }
 
@@ -319,19 +322,19 @@ impl RehearseLens {
         self.jump(|play| (play.tape.jump(to), to))
     }
 
-    fn jump(&mut self, go: impl FnOnce(&mut Play) -> (Landing, Micros)) -> Effects {
+    fn jump(&mut self, go: impl FnOnce(&mut Play) -> (FillPrice, Micros)) -> Effects {
         let Some(play) = &mut self.play else { return say(NOTHING_PLAYS) };
         let before = play.now;
         let costs = play.account.costs();
         let (landing, asked) = go(play);
-        if let Some(quote) = play.tape.now().filter(|_| matches!(landing, Landing::At(_))) {
+        if let Some(quote) = play.tape.now().filter(|_| matches!(landing, FillPrice::At(_))) {
             play.now = quote.time;
             // Without a position time may go back; the nights of a position are settled.
             play.account.pass(quote.time);
         }
         let swap = play.account.costs() - costs;
         let asked = match landing {
-            Landing::At(t) if asked == before => t,
+            FillPrice::At(t) if asked == before => t,
             _ => asked,
         };
         if !swap.is_zero()
@@ -359,14 +362,14 @@ impl RehearseLens {
 }
 
 /// Where a jump ended; what is not there is named with the nearest time that is.
-fn landing_in_words(landing: Landing, asked: Micros) -> Effect {
+fn landing_in_words(landing: FillPrice, asked: Micros) -> Effect {
     match landing {
-        Landing::At(t) if t - asked < MINUTE => Effect::Say(format!("at {}", wall(t)), Tone::Plain),
-        Landing::At(t) => {
+        FillPrice::At(t) if t - asked < MINUTE => Effect::Say(format!("at {}", wall(t)), Tone::Plain),
+        FillPrice::At(t) => {
             let text = format!("nothing to play at {}; at {}, when data begin again", wall(asked), wall(t));
             Effect::Say(text, Tone::Plain)
         }
-        Landing::Nothing { nearest } => {
+        FillPrice::Nothing { nearest } => {
             let text = format!(
                 "nothing to play at {}; the nearest data are at {} (j jumps there)",
                 wall(asked),
@@ -423,41 +426,41 @@ fn quote_line(play: &Play, canvas: &mut Canvas<'_>) {
     );
 }
 
-fn facts_of(play: &Play) -> Vec<Fact> {
+fn facts_of(play: &Play) -> Vec<FactLine> {
     let Some(quote) = play.tape.now() else { return Vec::new() };
     let account = &play.account;
     let sheet = account.sheet();
     let decimals = play.tape.rows().scale.price;
     let mut out = vec![
-        Fact::heading("account"),
-        Fact::Pair("position", format!("{} lots", scaled(account.position(), 2))),
+        FactLine::heading("account"),
+        FactLine::Pair("position", format!("{} lots", scaled(account.position(), 2))),
     ];
     if let Some(mean) = account.mean_price() {
         let price = mean / stavel_core::model::price::unit(decimals) as f64;
-        out.push(Fact::Pair("at", format!("{price:.*}", decimals as usize + 1)));
+        out.push(FactLine::Pair("at", format!("{price:.*}", decimals as usize + 1)));
     }
     out.extend([
-        Fact::Pair("open", format!("{} {}", money(account.open_profit(&quote)), sheet.quote)),
-        Fact::Pair("realised", format!("{} {}", money(account.realised()), sheet.quote)),
-        Fact::Pair("of it costs", money(-account.costs())),
-        Fact::Pair("deals", account.deals().len().to_string()),
-        Fact::Gap,
-        Fact::heading("spec sheet"),
-        Fact::Pair("one point", format!("{} {}", sheet.money(1, decimals).normalize(), sheet.quote)),
-        Fact::Pair("commission", format!("{} a side", sheet.commission)),
-        Fact::Pair("swap", format!("{} / {}", sheet.swap_long, sheet.swap_short)),
+        FactLine::Pair("open", format!("{} {}", money(account.open_profit(&quote)), sheet.quote)),
+        FactLine::Pair("realised", format!("{} {}", money(account.realised()), sheet.quote)),
+        FactLine::Pair("of it costs", money(-account.costs())),
+        FactLine::Pair("deals", account.deals().len().to_string()),
+        FactLine::Gap,
+        FactLine::heading("spec sheet"),
+        FactLine::Pair("one point", format!("{} {}", sheet.money(1, decimals).normalize(), sheet.quote)),
+        FactLine::Pair("commission", format!("{} a side", sheet.commission)),
+        FactLine::Pair("swap", format!("{} / {}", sheet.swap_long, sheet.swap_short)),
     ]);
     if play.in_points {
-        out.push(Fact::words(
+        out.push(FactLine::words(
             "nobody has said what a step of the price is worth: profit is in points (7 says it)",
         ));
     } else {
         out.extend(rests_on(&play.instrument, &["contract_size", "tick_size", "tick_value"]));
     }
     out.extend([
-        Fact::Gap,
-        Fact::heading("tape"),
-        Fact::words(if play.tape.rows().shape() == Shape::Layered {
+        FactLine::Gap,
+        FactLine::heading("tape"),
+        FactLine::words(if play.tape.rows().shape() == Shape::Layered {
             "layers: real ticks where there are some, elsewhere a minute's open and its close"
         } else if play.series.frame.is_ticks() {
             "real ticks"
@@ -467,10 +470,10 @@ fn facts_of(play: &Play) -> Vec<Fact> {
     ]);
     let used = play.tape.spreads_used();
     if used.measured + used.sheet > 0 {
-        out.push(Fact::words(play.tape.spreads().in_words()));
+        out.push(FactLine::words(play.tape.spreads().in_words()));
     }
     let left = play.tape.span().to - play.now;
-    out.push(Fact::Pair(
+    out.push(FactLine::Pair(
         "left",
         if left > DAY { format!("{} days", left / DAY) } else { time::length_in_words(left.max(0)) },
     ));

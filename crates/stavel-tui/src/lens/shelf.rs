@@ -5,11 +5,11 @@ mod history;
 use stavel_core::job::Job;
 use stavel_core::model::time::{HOUR, date, day_of, wall};
 use stavel_core::model::{Clock, Decision, Made, SeriesName, Span};
-use stavel_core::store::{Compared, EditionInfo, SeriesInfo, Shelf, Verified};
-use stavel_work::{Report, ShelfStep, Step};
+use stavel_core::store::{EditionDiff, EditionInfo, SeriesInfo, Shelf, Verified};
+use stavel_work::{ShelfStep, Step, StepReport};
 
-use super::{Fact, Lens, step};
-use crate::act::Row;
+use super::{FactLine, Lens, step};
+use crate::act::TableRow;
 use crate::canvas::{Canvas, bytes, scroll, thousands};
 use crate::effect::{Effect, Effects, ask, say, start, tell_done, warn};
 use crate::jobs::{Errand, Slot};
@@ -19,7 +19,7 @@ use crate::view::View;
 
 /// What can be done on the shelf.
 #[derive(Debug, Clone, Copy)]
-pub enum Act {
+pub enum ShelfAct {
     Intake,
     OpenChart,
     Filter,
@@ -35,22 +35,22 @@ pub enum Act {
 /// The lens.
 #[derive(Default)]
 pub struct ShelfLens {
-    sort: Sort,
+    sort: ListOrder,
     filter: String,
     /// The edition chosen, while the history of a series is shown.
     history: Option<usize>,
     editions: Slot<Vec<EditionInfo>>,
     /// The numbers of the editions that are compared, and what that gave in words.
     comparing: (i64, i64),
-    comparison: Errand<Compared>,
+    comparison: Errand<EditionDiff>,
     compared: Option<String>,
     verified: Errand<Verified>,
     /// What was asked last.
-    asked: Option<Asked>,
+    asked: Option<ShelfQuestion>,
 }
 
 /// A question whose answer is awaited.
-enum Asked {
+enum ShelfQuestion {
     Filter,
     NewName(SeriesName),
     Remove(SeriesName),
@@ -59,7 +59,7 @@ enum Asked {
 
 /// The order of the list.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-enum Sort {
+enum ListOrder {
     #[default]
     Name,
     Size,
@@ -67,76 +67,81 @@ enum Sort {
     Depth,
 }
 
-impl Sort {
-    fn next(self) -> (Sort, &'static str) {
+impl ListOrder {
+    fn next(self) -> (ListOrder, &'static str) {
         match self {
-            Sort::Name => (Sort::Size, "the largest first"),
-            Sort::Size => (Sort::Changed, "the last changed first"),
-            Sort::Changed => (Sort::Depth, "those that reach back farthest first"),
-            Sort::Depth => (Sort::Name, "by instrument and name"),
+            ListOrder::Name => (ListOrder::Size, "the largest first"),
+            ListOrder::Size => (ListOrder::Changed, "the last changed first"),
+            ListOrder::Changed => (ListOrder::Depth, "those that reach back farthest first"),
+            ListOrder::Depth => (ListOrder::Name, "by instrument and name"),
         }
     }
 }
 
 /// A line of the list: an instrument's name, or one of its series.
-enum Entry<'a> {
+enum ListEntry<'a> {
     Instrument(&'a str),
     Series(&'a SeriesInfo),
 }
 
 impl Lens for ShelfLens {
-    type Act = Act;
+    type Act = ShelfAct;
     const WORD: &'static str = "shelf";
     const ABOUT: &'static str = "the shelf: what there is";
-    const ROWS: &'static [Row<Act>] = &[
-        Row::new(Act::Intake, "i", "intake", "take files of a vendor or broker in")
+    const ROWS: &'static [TableRow<ShelfAct>] = &[
+        TableRow::new(ShelfAct::Intake, "i", "intake", "take files of a vendor or broker in")
             .command("stavel intake PATH --source S"),
-        Row::new(Act::OpenChart, "Enter", "chart", "see the chosen series on the chart"),
-        Row::new(Act::Filter, "/", "filter", "show only series with some words in their names"),
-        Row::new(Act::Sort, "s", "sort", "order by name, size, last change or depth"),
-        Row::new(Act::History, "h", "history", "the editions of the series and what each was made from")
-            .command("stavel shelf SERIES --editions"),
-        Row::new(Act::Compare, "c", "", "compare the chosen edition with the current one")
+        TableRow::new(ShelfAct::OpenChart, "Enter", "chart", "see the chosen series on the chart"),
+        TableRow::new(ShelfAct::Filter, "/", "filter", "show only series with some words in their names"),
+        TableRow::new(ShelfAct::Sort, "s", "sort", "order by name, size, last change or depth"),
+        TableRow::new(
+            ShelfAct::History,
+            "h",
+            "history",
+            "the editions of the series and what each was made from",
+        )
+        .command("stavel shelf SERIES --editions"),
+        TableRow::new(ShelfAct::Compare, "c", "", "compare the chosen edition with the current one")
             .command("stavel shelf SERIES --compare EDITION")
             .rare(),
-        Row::new(Act::Rename, "r", "rename", "give the series another name")
+        TableRow::new(ShelfAct::Rename, "r", "rename", "give the series another name")
             .command("stavel shelf SERIES --rename NAME"),
-        Row::new(Act::Remove, "x", "remove", "take the series off the shelf; undo brings it back")
+        TableRow::new(ShelfAct::Remove, "x", "remove", "take the series off the shelf; undo brings it back")
             .command("stavel shelf SERIES --remove"),
-        Row::new(Act::Verify, "v", "", "compare every file with what the catalog says of it")
+        TableRow::new(ShelfAct::Verify, "v", "", "compare every file with what the catalog says of it")
             .command("stavel shelf --verify")
             .rare(),
-        Row::new(Act::Tidy, "T", "", "do away with older editions and removed series")
+        TableRow::new(ShelfAct::Tidy, "T", "", "do away with older editions and removed series")
             .command("stavel shelf --tidy")
             .rare(),
     ];
 
-    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+    fn act(&mut self, act: ShelfAct, view: &View<'_>) -> Effects {
         match (act, self.history) {
-            (Act::Intake, _) => vec![Effect::TakeIn],
-            (Act::OpenChart, _) => vec![Effect::Open("chart")],
-            (Act::History, at) => {
+            (ShelfAct::Intake, _) => vec![Effect::TakeIn],
+            (ShelfAct::OpenChart, _) => vec![Effect::Open("chart")],
+            (ShelfAct::History, at) => {
                 self.history = if at.is_some() { None } else { Some(0) };
                 Effects::new()
             }
-            (Act::Compare, Some(at)) => self.compare(at, view),
-            (Act::Compare, None) => {
+            (ShelfAct::Compare, Some(at)) => self.compare(at, view),
+            (ShelfAct::Compare, None) => {
                 say("h shows the history; there c compares an edition with the current one")
             }
-            (Act::Sort, _) => {
+            (ShelfAct::Sort, _) => {
                 let (sort, words) = self.sort.next();
                 self.sort = sort;
                 say(words)
             }
-            (Act::Filter, _) => {
-                self.asked = Some(Asked::Filter);
+            (ShelfAct::Filter, _) => {
+                self.asked = Some(ShelfQuestion::Filter);
                 ask("show series with these words in their names", &self.filter)
             }
-            (Act::Verify, _) => {
+            (ShelfAct::Verify, _) => {
                 self.verified.send(view.threads, |shelf, job| shelf.verify(None, job));
                 say("comparing every file with the catalog …")
             }
-            (Act::Rename | Act::Remove | Act::Tidy, _) => self.ask_before(act, view),
+            (ShelfAct::Rename | ShelfAct::Remove | ShelfAct::Tidy, _) => self.ask_before(act, view),
         }
     }
 
@@ -156,7 +161,7 @@ impl Lens for ShelfLens {
     fn answer(&mut self, text: &str, view: &View<'_>) -> Effects {
         let is_yes = text == "yes" || text == "y";
         match self.asked.take() {
-            Some(Asked::Filter) => {
+            Some(ShelfQuestion::Filter) => {
                 self.filter = text.to_owned();
                 let listed = self.listed(view);
                 let is_shown = listed.iter().any(|s| Some(&s.name) == view.selected);
@@ -166,7 +171,7 @@ impl Lens for ShelfLens {
                     None => warn("no series has these words; / changes them"),
                 }
             }
-            Some(Asked::NewName(series)) => match text.parse::<SeriesName>() {
+            Some(ShelfQuestion::NewName(series)) => match text.parse::<SeriesName>() {
                 Ok(to) => {
                     let mut out = vec![Effect::Select(to.clone())];
                     let step = ShelfStep { series: Some(series), rename: Some(to), ..ShelfStep::default() };
@@ -175,10 +180,10 @@ impl Lens for ShelfLens {
                 }
                 Err(err) => vec![Effect::Complain(err)],
             },
-            Some(Asked::Remove(series)) if is_yes => {
+            Some(ShelfQuestion::Remove(series)) if is_yes => {
                 start(Step::Shelf(ShelfStep { series: Some(series), remove: true, ..ShelfStep::default() }))
             }
-            Some(Asked::Tidy) if is_yes => {
+            Some(ShelfQuestion::Tidy) if is_yes => {
                 start(Step::Shelf(ShelfStep { tidy: true, ..ShelfStep::default() }))
             }
             _ => Effects::new(),
@@ -210,7 +215,7 @@ impl Lens for ShelfLens {
         out
     }
 
-    fn step_done(&mut self, _step: &Step, _report: &Report) {
+    fn step_done(&mut self, _step: &Step, _report: &StepReport) {
         self.compared = None;
         self.editions.forget();
     }
@@ -219,14 +224,15 @@ impl Lens for ShelfLens {
         match (self.history, view.selected) {
             (Some(at), Some(series)) => {
                 let editions = self.editions.get().map(|e| e.as_slice());
-                let shown = history::Shown { series, at, editions, compared: self.compared.as_deref() };
+                let shown =
+                    history::ShownHistory { series, at, editions, compared: self.compared.as_deref() };
                 history::draw(view, &shown, canvas);
             }
             _ => self.draw_list(view, canvas),
         }
     }
 
-    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+    fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         view.series().map_or_else(Vec::new, |info| facts_of(info, view))
     }
 }
@@ -241,43 +247,43 @@ impl ShelfLens {
         };
         let mut all: Vec<&SeriesInfo> = view.snapshot.series.iter().filter(passes).collect();
         match self.sort {
-            Sort::Name => {}
-            Sort::Size => all.sort_by_key(|s| std::cmp::Reverse(s.edition.bytes)),
-            Sort::Changed => all.sort_by_key(|s| std::cmp::Reverse(s.edition.made)),
-            Sort::Depth => all.sort_by_key(|s| s.edition.first),
+            ListOrder::Name => {}
+            ListOrder::Size => all.sort_by_key(|s| std::cmp::Reverse(s.edition.bytes)),
+            ListOrder::Changed => all.sort_by_key(|s| std::cmp::Reverse(s.edition.made)),
+            ListOrder::Depth => all.sort_by_key(|s| s.edition.first),
         }
         all
     }
 
     /// The list with a line for each instrument above its series, where it is in order of name.
-    fn entries<'a>(&self, view: &View<'a>) -> Vec<Entry<'a>> {
+    fn entries<'a>(&self, view: &View<'a>) -> Vec<ListEntry<'a>> {
         let mut out = Vec::new();
         let mut before = "";
         for info in self.listed(view) {
-            if self.sort == Sort::Name && info.name.instrument != before {
+            if self.sort == ListOrder::Name && info.name.instrument != before {
                 before = &info.name.instrument;
-                out.push(Entry::Instrument(before));
+                out.push(ListEntry::Instrument(before));
             }
-            out.push(Entry::Series(info));
+            out.push(ListEntry::Series(info));
         }
         out
     }
 
     /// Asks before doing what cannot be undone, or what a slip of a key should not do.
-    fn ask_before(&mut self, act: Act, view: &View<'_>) -> Effects {
+    fn ask_before(&mut self, act: ShelfAct, view: &View<'_>) -> Effects {
         let Some(series) = view.selected.cloned() else { return say("no series is chosen") };
         let (asked, label, proposal) = match act {
-            Act::Rename => {
+            ShelfAct::Rename => {
                 let name = series.to_string();
-                (Asked::NewName(series), format!("new name of {name}"), name)
+                (ShelfQuestion::NewName(series), format!("new name of {name}"), name)
             }
-            Act::Tidy => {
+            ShelfAct::Tidy => {
                 let words = "do away with all older editions and removed series? There is no undo after it. yes or no";
-                (Asked::Tidy, words.to_owned(), String::new())
+                (ShelfQuestion::Tidy, words.to_owned(), String::new())
             }
             _ => {
                 let words = format!("take {series} off the shelf? yes or no");
-                (Asked::Remove(series), words, String::new())
+                (ShelfQuestion::Remove(series), words, String::new())
             }
         };
         self.asked = Some(asked);
@@ -331,12 +337,13 @@ impl ShelfLens {
         }
         draw_journal(view, entries.len() as u16 + 2, &mut canvas);
         let rows = canvas.height().saturating_sub(1) as usize;
-        let at = entries.iter().position(|e| matches!(e, Entry::Series(s) if Some(&s.name) == view.selected));
+        let at =
+            entries.iter().position(|e| matches!(e, ListEntry::Series(s) if Some(&s.name) == view.selected));
         let first = scroll(at.unwrap_or(0), rows, entries.len());
         for (i, entry) in entries.iter().enumerate().skip(first).take(rows) {
             let y = (i - first) as u16 + 1;
             match entry {
-                Entry::Instrument(name) => {
+                ListEntry::Instrument(name) => {
                     canvas.put(1, y, name, theme::strong());
                     overlaps(view, name, whole, columns, |c, mark| {
                         canvas.put(left + c, y, mark, theme::faint());
@@ -346,11 +353,11 @@ impl ShelfLens {
                         canvas.put(after + 1, y, &format!("next ▸ {due}"), theme::faint());
                     }
                 }
-                Entry::Series(info) => {
+                ListEntry::Series(info) => {
                     let chosen = view.selected == Some(&info.name);
                     let colour = view.snapshot.colour_of(&info.name);
                     let style = if chosen { theme::chosen() } else { theme::words().fg(colour) };
-                    let grouped = self.sort == Sort::Name;
+                    let grouped = self.sort == ListOrder::Name;
                     let label = if grouped { info.name.short() } else { info.name.to_string() };
                     canvas.put(2, y, &format!(" {label:<16}"), style);
                     spine::strip(view.snapshot, info, whole, columns, |c, mark| {
@@ -375,7 +382,7 @@ impl ShelfLens {
     }
 }
 
-fn compared_in_words(c: &Compared, (here, there): (i64, i64)) -> String {
+fn compared_in_words(c: &EditionDiff, (here, there): (i64, i64)) -> String {
     let span =
         c.differs.map_or(String::new(), |(a, b)| format!("; differences from {} to {}", wall(a), wall(b)));
     format!(
@@ -433,7 +440,7 @@ fn draw_journal(view: &View<'_>, y: u16, canvas: &mut Canvas<'_>) {
 }
 
 /// What an edition says of how it was made.
-fn how_made(made: &Made) -> Vec<Fact> {
+fn how_made(made: &Made) -> Vec<FactLine> {
     let mut out = Vec::new();
     match made {
         Made::Intake(taken) => {
@@ -443,15 +450,15 @@ fn how_made(made: &Made) -> Vec<Fact> {
                 ("rejected", taken.rows_rejected),
                 ("was there", taken.rows_already_there),
             ] {
-                out.push(Fact::Pair(label, thousands(rows)));
+                out.push(FactLine::Pair(label, thousands(rows)));
             }
-            out.push(Fact::words(taken.layout.clone()));
+            out.push(FactLine::words(taken.layout.clone()));
             out.extend(taken.decisions.iter().map(told));
         }
         Made::Check(mending) => {
             let words: Vec<String> =
                 mending.counts.iter().map(|(mend, rows)| format!("{mend} {rows}")).collect();
-            out.push(Fact::words(format!("mended: {}", words.join(", "))));
+            out.push(FactLine::words(format!("mended: {}", words.join(", "))));
         }
         _ => {}
     }
@@ -459,33 +466,33 @@ fn how_made(made: &Made) -> Vec<Fact> {
 }
 
 /// A decision, how it is known and, where it is only assumed, why.
-fn told(d: &Decision) -> Fact {
+fn told(d: &Decision) -> FactLine {
     let why = if d.is_assumed() { format!(": {}", d.why) } else { String::new() };
-    Fact::words(format!("{} {} {} ({}){why}", d.standing.mark(), d.what, d.value, d.standing))
+    FactLine::words(format!("{} {} {} ({}){why}", d.standing.mark(), d.what, d.value, d.standing))
 }
 
-fn facts_of(info: &SeriesInfo, view: &View<'_>) -> Vec<Fact> {
+fn facts_of(info: &SeriesInfo, view: &View<'_>) -> Vec<FactLine> {
     let e = &info.edition;
     let mut out = vec![
-        Fact::heading(info.name.to_string()),
-        Fact::Pair("rows", thousands(e.rows)),
-        Fact::Pair("first", wall(e.first)),
-        Fact::Pair("last", wall(e.last)),
-        Fact::Pair("clock", e.clock.as_ref().map_or("afloat".into(), Clock::to_string)),
-        Fact::Pair("decimals", e.scale.price.to_string()),
-        Fact::Pair("columns", e.fields.iter().map(|f| f.name()).collect::<Vec<_>>().join(" ")),
-        Fact::Pair("size", bytes(e.bytes)),
-        Fact::Gap,
-        Fact::heading(format!("edition {}", e.number)),
-        Fact::Pair("made by", e.provenance.made.act().to_owned()),
-        Fact::Pair("on", date(day_of(e.made))),
+        FactLine::heading(info.name.to_string()),
+        FactLine::Pair("rows", thousands(e.rows)),
+        FactLine::Pair("first", wall(e.first)),
+        FactLine::Pair("last", wall(e.last)),
+        FactLine::Pair("clock", e.clock.as_ref().map_or("afloat".into(), Clock::to_string)),
+        FactLine::Pair("decimals", e.scale.price.to_string()),
+        FactLine::Pair("columns", e.fields.iter().map(|f| f.name()).collect::<Vec<_>>().join(" ")),
+        FactLine::Pair("size", bytes(e.bytes)),
+        FactLine::Gap,
+        FactLine::heading(format!("edition {}", e.number)),
+        FactLine::Pair("made by", e.provenance.made.act().to_owned()),
+        FactLine::Pair("on", date(day_of(e.made))),
     ];
     out.extend(how_made(&e.provenance.made));
     if !e.provenance.made.is_taken_in() {
         out.extend(view.snapshot.assumed(info).iter().map(told));
     }
     if let Some(clock) = e.clock.as_ref().filter(|_| e.provenance.made.is_aligned()) {
-        out.push(Fact::words(clock.in_words()));
+        out.push(FactLine::words(clock.in_words()));
     }
     if let Some(why) = view.snapshot.stale(info) {
         let how = match &e.provenance.made {
@@ -493,15 +500,15 @@ fn facts_of(info: &SeriesInfo, view: &View<'_>) -> Vec<Fact> {
             Made::Frames(_) => "build again (6)",
             _ => "build its rows again (7, b)",
         };
-        out.push(Fact::words(format!("▲ stale: {why}; {how}")));
+        out.push(FactLine::words(format!("▲ stale: {why}; {how}")));
     }
-    out.push(Fact::Gap);
-    out.push(Fact::heading("reaches back to"));
+    out.push(FactLine::Gap);
+    out.push(FactLine::heading("reaches back to"));
     for s in view.snapshot.series_of(&info.name.instrument).filter(|s| s.name.source == info.name.source) {
-        out.push(Fact::words(format!("{:<11} {}", s.name.frame_text(), date(day_of(s.edition.first)))));
+        out.push(FactLine::words(format!("{:<11} {}", s.name.frame_text(), date(day_of(s.edition.first)))));
     }
-    out.push(Fact::Gap);
-    out.push(Fact::words(if e.before.is_some() {
+    out.push(FactLine::Gap);
+    out.push(FactLine::words(if e.before.is_some() {
         "u steps back to the edition before"
     } else {
         "u takes it off the shelf"

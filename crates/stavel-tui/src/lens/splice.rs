@@ -4,20 +4,20 @@ use std::sync::Arc;
 
 use stavel_core::model::time::{HOUR, MINUTE, rfc3339, wall};
 use stavel_core::model::{Columns, Field, Micros, SeriesName, SessionWeek, Span};
-use stavel_core::splice::{Ask, Level, Rule, ask_of, prepare};
+use stavel_core::splice::{Level, SpliceRule, SpliceWishes, ask_of, prepare};
 use stavel_core::store::SeriesInfo;
 use stavel_work::{SpliceStep, Step};
 
-use super::splice_state::{Around, Choice, INTO, Proposal, SpliceLens, has_layers};
-use super::{Fact, Lens, splice_facts, splice_view, step};
-use crate::act::Row;
+use super::splice_state::{Choice, INTO, Proposal, SeamBars, SpliceLens, has_layers};
+use super::{FactLine, Lens, splice_facts, splice_view, step};
+use crate::act::TableRow;
 use crate::canvas::Canvas;
-use crate::effect::{Beside, Effect, Effects, Place, ask, say, start};
+use crate::effect::{ChartPlace, Effect, Effects, SecondSeries, ask, say, start};
 use crate::view::View;
 
 /// What can be done to a splice.
 #[derive(Debug, Clone, Copy)]
-pub enum Act {
+pub enum SpliceAct {
     Join,
     NextRule,
     Level,
@@ -34,50 +34,65 @@ pub enum Act {
 }
 
 impl Lens for SpliceLens {
-    type Act = Act;
+    type Act = SpliceAct;
     const WORD: &'static str = "splice";
     const ABOUT: &'static str = "splice: merge sources into one history";
-    const ROWS: &'static [Row<Act>] = &[
-        Row::new(Act::Join, "a", "accept, join", "write the joined series")
+    const ROWS: &'static [TableRow<SpliceAct>] = &[
+        TableRow::new(SpliceAct::Join, "a", "accept, join", "write the joined series")
             .command("stavel splice SERIES SERIES --into S"),
-        Row::new(Act::NextRule, "r", "rule", "the next rule of who owns which time"),
-        Row::new(Act::Level, "l", "level", "bring later sources to the level of the first, or not"),
-        Row::new(Act::CarrySpreads, "c", "spreads", "put the first one's spreads on rows without"),
-        Row::new(Act::Order, "p", "order", "the next source comes first"),
-        Row::new(Act::Layers, "y", "layers", "ticks where there are ticks, minutes elsewhere, or bars only")
-            .command("stavel splice TICKS MINUTES --into S --layered"),
-        Row::new(Act::CutBack, ",", "", "move the cut an hour back"),
-        Row::new(Act::CutOn, ".", "", "move the cut an hour on"),
-        Row::new(Act::CutFarBack, "<", "", "move the cut a column of the spine back"),
-        Row::new(Act::CutFarOn, ">", "move cut", "move the cut a column of the spine on"),
-        Row::new(Act::TypeRule, "t", "type", "type the time of the cut, or the hours of the first source")
-            .command("stavel splice SERIES SERIES --into S --rule cut=TIME"),
-        Row::new(Act::Calmer, "b", "calmer", "cut at the calmer place named for the seam"),
-        Row::new(Act::SeeSeam, "Enter", "see seam", "see both sources at the seam on the chart"),
+        TableRow::new(SpliceAct::NextRule, "r", "rule", "the next rule of who owns which time"),
+        TableRow::new(
+            SpliceAct::Level,
+            "l",
+            "level",
+            "bring later sources to the level of the first, or not",
+        ),
+        TableRow::new(SpliceAct::CarrySpreads, "c", "spreads", "put the first one's spreads on rows without"),
+        TableRow::new(SpliceAct::Order, "p", "order", "the next source comes first"),
+        TableRow::new(
+            SpliceAct::Layers,
+            "y",
+            "layers",
+            "ticks where there are ticks, minutes elsewhere, or bars only",
+        )
+        .command("stavel splice TICKS MINUTES --into S --layered"),
+        TableRow::new(SpliceAct::CutBack, ",", "", "move the cut an hour back"),
+        TableRow::new(SpliceAct::CutOn, ".", "", "move the cut an hour on"),
+        TableRow::new(SpliceAct::CutFarBack, "<", "", "move the cut a column of the spine back"),
+        TableRow::new(SpliceAct::CutFarOn, ">", "move cut", "move the cut a column of the spine on"),
+        TableRow::new(
+            SpliceAct::TypeRule,
+            "t",
+            "type",
+            "type the time of the cut, or the hours of the first source",
+        )
+        .command("stavel splice SERIES SERIES --into S --rule cut=TIME"),
+        TableRow::new(SpliceAct::Calmer, "b", "calmer", "cut at the calmer place named for the seam"),
+        TableRow::new(SpliceAct::SeeSeam, "Enter", "see seam", "see both sources at the seam on the chart"),
     ];
 
-    fn act(&mut self, act: Act, view: &View<'_>) -> Effects {
+    fn act(&mut self, act: SpliceAct, view: &View<'_>) -> Effects {
         match act {
-            Act::NextRule => self.next_rule(view),
-            Act::Level => {
+            SpliceAct::NextRule => self.next_rule(view),
+            SpliceAct::Level => {
                 self.level = match self.level {
                     Level::None => Level::Shift,
                     Level::Shift => Level::Ratio,
                     Level::Ratio => Level::None,
                 }
             }
-            Act::CarrySpreads => self.carry_spread = !self.carry_spread,
-            Act::Order => self.turned += 1,
-            Act::Layers if has_layers(view) => self.layered = !self.layered,
-            Act::Layers => return say("layers need a series of ticks and one of 1m"),
-            Act::CutBack => return self.move_cut(-HOUR, view),
-            Act::CutOn => return self.move_cut(HOUR, view),
-            Act::CutFarBack => return self.move_cut(-far(view), view),
-            Act::CutFarOn => return self.move_cut(far(view), view),
-            Act::Calmer => return self.take_calmer(),
-            Act::TypeRule => return self.ask_for_rule(view),
-            Act::SeeSeam => return self.see_seam(),
-            Act::Join => return self.join(view),
+            SpliceAct::CarrySpreads => self.carry_spread = !self.carry_spread,
+            SpliceAct::Order => self.turned += 1,
+            SpliceAct::Layers if has_layers(view) => self.layered = !self.layered,
+            SpliceAct::Layers => return say("layers need a series of ticks and one of 1m"),
+            SpliceAct::CutBack => return self.move_cut(-HOUR, view),
+            SpliceAct::CutOn => return self.move_cut(HOUR, view),
+            SpliceAct::CutFarBack => return self.move_cut(-far(view), view),
+            SpliceAct::CutFarOn => return self.move_cut(far(view), view),
+            SpliceAct::Calmer => return self.take_calmer(),
+            SpliceAct::TypeRule => return self.ask_for_rule(view),
+            SpliceAct::SeeSeam => return self.see_seam(),
+            SpliceAct::Join => return self.join(view),
         }
         Effects::new()
     }
@@ -122,7 +137,7 @@ impl Lens for SpliceLens {
         let mut ask = self.ask();
         if self.cut().is_some() {
             // A cut that moves is tried where it is; all else is as by spans.
-            ask.rule = Rule::Span;
+            ask.rule = SpliceRule::Span;
         }
         let key = format!("{editions:?} {ask:?}");
         self.proposal.want(key.clone(), view.threads, move |shelf, job| {
@@ -143,7 +158,7 @@ impl Lens for SpliceLens {
         splice_view::draw(self, view, canvas);
     }
 
-    fn facts(&self, view: &View<'_>) -> Vec<Fact> {
+    fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         splice_facts::facts(self, view)
     }
 }
@@ -181,9 +196,9 @@ impl SpliceLens {
             let plan = &p.prepared.plan;
             let read = |s: usize| -> stavel_core::Result<Columns> {
                 let fields = [Field::Open, Field::High, Field::Low, Field::Close];
-                Ok(plan.dresses[s].put_on(plan.sources[s].window(&fields, window)?))
+                Ok(plan.adapters[s].adapt(plan.sources[s].window(&fields, window)?))
             };
-            Ok(Around { window, before: read(seam.before)?, after: read(seam.after)? })
+            Ok(SeamBars { window, before: read(seam.before)?, after: read(seam.after)? })
         });
     }
 
@@ -246,9 +261,9 @@ impl SpliceLens {
     fn see_seam(&self) -> Effects {
         let shown = self.proposal.get().and_then(|p| {
             let (seam, _) = self.seam(p, self.trial.get().map(Arc::as_ref))?;
-            let beside = Beside { series: p.sources[seam.before].clone(), by: None };
+            let beside = SecondSeries { series: p.sources[seam.before].clone(), by: None };
             let series = Some(p.sources[seam.after].clone());
-            Some(Place { series, at: seam.at, around: 50 * MINUTE, beside: Some(beside) })
+            Some(ChartPlace { series, at: seam.at, around: 50 * MINUTE, beside: Some(beside) })
         });
         shown.map_or_else(|| say("there is no seam to see"), |place| vec![Effect::Show(place)])
     }
@@ -257,7 +272,7 @@ impl SpliceLens {
         match self.proposal.get() {
             Some(p) if self.sources(view).iter().all(|s| !s.is_afloat()) => {
                 let series = p.sources.clone();
-                let Ask { rule, level, carry_spread, layered, anew } = self.ask();
+                let SpliceWishes { rule, level, carry_spread, layered, anew } = self.ask();
                 let step = SpliceStep { series, into: INTO.into(), rule, level, carry_spread, layered, anew };
                 start(Step::Splice(step))
             }

@@ -1,80 +1,80 @@
 //! Splice in words: the rule, the levels, the order, and the series joined before.
 
 use stavel_core::model::time::wall;
-use stavel_core::splice::{Ask, Rule};
+use stavel_core::splice::{SpliceRule, SpliceWishes};
 
-use super::Fact;
+use super::FactLine;
 use super::splice_state::{SpliceLens, has_layers};
 use crate::canvas::thousands;
 use crate::view::View;
 
 /// The facts of the lens.
-pub fn facts(lens: &SpliceLens, view: &View<'_>) -> Vec<Fact> {
+pub fn facts(lens: &SpliceLens, view: &View<'_>) -> Vec<FactLine> {
     let ask = lens.ask();
-    let mut out = vec![Fact::heading(format!("rule {}", rule_in_words(&ask.rule)))];
-    out.push(Fact::words(match ask.rule {
-        Rule::Span => {
+    let mut out = vec![FactLine::heading(format!("rule {}", rule_in_words(&ask.rule)))];
+    out.push(FactLine::words(match ask.rule {
+        SpliceRule::Span => {
             "The first source owns all from its first to its last row; the next only what lies outside."
         }
-        Rule::Holes => "As span, and the next source also fills open minutes that the first lacks.",
-        Rule::Grade => "Each month belongs to the source that is the cleaner in it.",
-        Rule::Cut(_) => "The first owns what is at or after the cut, the others what is before.",
-        Rule::Hours(_) => "The first owns these hours of the week, the next all others.",
+        SpliceRule::Holes => "As span, and the next source also fills open minutes that the first lacks.",
+        SpliceRule::Grade => "Each month belongs to the source that is the cleaner in it.",
+        SpliceRule::Cut(_) => "The first owns what is at or after the cut, the others what is before.",
+        SpliceRule::Hours(_) => "The first owns these hours of the week, the next all others.",
     }));
-    if let Rule::Hours(week) = &ask.rule {
-        out.push(Fact::words(week.to_string()));
+    if let SpliceRule::Hours(week) = &ask.rule {
+        out.push(FactLine::words(week.to_string()));
     }
-    out.push(Fact::words(match ask.rule {
-        Rule::Cut(_) => "r: next rule  , . an hour  < > far  t: type it",
-        Rule::Hours(_) => "r: next rule  t: type the hours",
+    out.push(FactLine::words(match ask.rule {
+        SpliceRule::Cut(_) => "r: next rule  , . an hour  < > far  t: type it",
+        SpliceRule::Hours(_) => "r: next rule  t: type the hours",
         _ => "r: next rule",
     }));
     level_facts(lens, &ask, &mut out);
-    out.push(Fact::Gap);
-    out.push(Fact::heading("order"));
+    out.push(FactLine::Gap);
+    out.push(FactLine::heading("order"));
     for (i, s) in lens.sources(view).iter().enumerate() {
-        out.push(Fact::words(format!("{} {}", i + 1, s.name.short())));
+        out.push(FactLine::words(format!("{} {}", i + 1, s.name.short())));
     }
-    out.push(Fact::words("p: the next one comes first"));
-    out.push(Fact::words(if ask.layered {
+    out.push(FactLine::words("p: the next one comes first"));
+    out.push(FactLine::words(if ask.layered {
         "Ticks where there are ticks, minutes elsewhere. y: bars only"
     } else if has_layers(view) {
         "The shorter history comes first. y: ticks and minutes in layers"
     } else {
         "The shorter history comes first: what the broker itself recorded is worth most."
     }));
-    out.push(Fact::Gap);
+    out.push(FactLine::Gap);
     joined_facts(lens, view, &mut out);
     out
 }
 
-fn rule_in_words(rule: &Rule) -> String {
+fn rule_in_words(rule: &SpliceRule) -> String {
     match rule {
-        Rule::Cut(at) => format!("cut {}", wall(*at)),
-        Rule::Hours(_) => "hours".into(),
+        SpliceRule::Cut(at) => format!("cut {}", wall(*at)),
+        SpliceRule::Hours(_) => "hours".into(),
         rule => rule.to_string(),
     }
 }
 
-fn joined_facts(lens: &SpliceLens, view: &View<'_>, out: &mut Vec<Fact>) {
+fn joined_facts(lens: &SpliceLens, view: &View<'_>, out: &mut Vec<FactLine>) {
     let Some(info) = lens.joined(view) else {
-        return out.push(Fact::words("not written yet: a joins them"));
+        return out.push(FactLine::words("not written yet: a joins them"));
     };
-    out.push(Fact::words(format!("{} is edition {}", info.name.short(), info.edition.number)));
+    out.push(FactLine::words(format!("{} is edition {}", info.name.short(), info.edition.number)));
     let Some(why) = view.snapshot.stale(info) else {
-        return out.push(Fact::words("it is up to date"));
+        return out.push(FactLine::words("it is up to date"));
     };
-    out.push(Fact::words(format!("▲ stale: {why}. a joins again; what is the same still is kept")));
+    out.push(FactLine::words(format!("▲ stale: {why}. a joins again; what is the same still is kept")));
 }
 
 /// How the later sources lie to the first, and what is done about it.
-fn level_facts(lens: &SpliceLens, ask: &Ask, out: &mut Vec<Fact>) {
-    out.push(Fact::Gap);
-    out.push(Fact::heading(format!("level {}", ask.level)));
+fn level_facts(lens: &SpliceLens, ask: &SpliceWishes, out: &mut Vec<FactLine>) {
+    out.push(FactLine::Gap);
+    out.push(FactLine::heading(format!("level {}", ask.level)));
     if let Some(p) = lens.proposal.get() {
         for (gap, series) in p.prepared.gaps.iter().zip(&p.sources[1..]) {
             let (first, second) = (p.sources[0].short(), series.short());
-            out.push(Fact::words(match gap {
+            out.push(FactLine::words(match gap {
                 None => format!("{second}: no time in common"),
                 Some(gap) => match gap.side {
                     Some(side) => side.in_words(&first, &second),
@@ -84,14 +84,14 @@ fn level_facts(lens: &SpliceLens, ask: &Ask, out: &mut Vec<Fact>) {
             }));
         }
         if p.prepared.keeps_older {
-            out.push(Fact::words(
+            out.push(FactLine::words(
                 "as measured when it was joined before, so that no row of the past changes",
             ));
         }
         if p.told.carried > 0 {
-            out.push(Fact::words(format!("{} rows get a spread", thousands(p.told.carried))));
+            out.push(FactLine::words(format!("{} rows get a spread", thousands(p.told.carried))));
         }
     }
-    out.push(Fact::words("l: none, shift or ratio"));
-    out.push(Fact::words(if ask.carry_spread { "c: spreads are carried" } else { "c: carry spreads" }));
+    out.push(FactLine::words("l: none, shift or ratio"));
+    out.push(FactLine::words(if ask.carry_spread { "c: spreads are carried" } else { "c: carry spreads" }));
 }

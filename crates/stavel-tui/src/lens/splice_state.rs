@@ -2,7 +2,9 @@
 
 use stavel_core::model::columns::shape_of;
 use stavel_core::model::{Columns, Frame, Micros, SeriesName, SessionWeek, Shape, Span};
-use stavel_core::splice::{Ask, Judged, Level, Prepared, Rule, Seam, Spliced, Trial, ask_of};
+use stavel_core::splice::{
+    CutTrial, JudgedSeam, Level, Prepared, Seam, SpliceRule, SpliceWishes, Spliced, ask_of,
+};
 use stavel_core::store::SeriesInfo;
 
 use crate::jobs::Slot;
@@ -26,7 +28,7 @@ impl Proposal {
 }
 
 /// Bars of two sources around a seam.
-pub struct Around {
+pub struct SeamBars {
     pub window: Span,
     pub before: Columns,
     pub after: Columns,
@@ -47,8 +49,8 @@ pub enum Choice {
 #[derive(Default)]
 pub struct SpliceLens {
     pub proposal: Slot<Proposal>,
-    pub trial: Slot<Trial>,
-    pub around: Slot<Around>,
+    pub trial: Slot<CutTrial>,
+    pub around: Slot<SeamBars>,
     pub(super) choice: Choice,
     pub(super) cut: Option<Micros>,
     pub(super) hours: Option<SessionWeek>,
@@ -65,28 +67,34 @@ pub struct SpliceLens {
 
 impl SpliceLens {
     /// How series are to be joined, as chosen here.
-    pub fn ask(&self) -> Ask {
+    pub fn ask(&self) -> SpliceWishes {
         let rule = match (self.choice, self.cut, &self.hours) {
-            (Choice::Holes, ..) => Rule::Holes,
-            (Choice::Grade, ..) => Rule::Grade,
-            (Choice::Cut, Some(at), _) => Rule::Cut(at),
-            (Choice::Hours, _, Some(week)) => Rule::Hours(week.clone()),
-            _ => Rule::Span,
+            (Choice::Holes, ..) => SpliceRule::Holes,
+            (Choice::Grade, ..) => SpliceRule::Grade,
+            (Choice::Cut, Some(at), _) => SpliceRule::Cut(at),
+            (Choice::Hours, _, Some(week)) => SpliceRule::Hours(week.clone()),
+            _ => SpliceRule::Span,
         };
-        Ask { rule, level: self.level, carry_spread: self.carry_spread, layered: self.layered, anew: false }
+        SpliceWishes {
+            rule,
+            level: self.level,
+            carry_spread: self.carry_spread,
+            layered: self.layered,
+            anew: false,
+        }
     }
 
     /// Goes on with what a series was joined by.
-    pub(super) fn take_over(&mut self, ask: Ask) {
+    pub(super) fn take_over(&mut self, ask: SpliceWishes) {
         self.choice = match ask.rule {
-            Rule::Span => Choice::Span,
-            Rule::Holes => Choice::Holes,
-            Rule::Grade => Choice::Grade,
-            Rule::Cut(at) => {
+            SpliceRule::Span => Choice::Span,
+            SpliceRule::Holes => Choice::Holes,
+            SpliceRule::Grade => Choice::Grade,
+            SpliceRule::Cut(at) => {
                 self.cut = Some(at);
                 Choice::Cut
             }
-            Rule::Hours(week) => {
+            SpliceRule::Hours(week) => {
                 self.hours = Some(week);
                 Choice::Hours
             }
@@ -100,7 +108,7 @@ impl SpliceLens {
     }
 
     /// The seam looked at and what is said of it.
-    pub fn seam<'a>(&self, p: &'a Proposal, trial: Option<&Trial>) -> Option<(Seam, Option<Judged>)> {
+    pub fn seam<'a>(&self, p: &'a Proposal, trial: Option<&CutTrial>) -> Option<(Seam, Option<JudgedSeam>)> {
         if self.cut().is_some() {
             return trial.and_then(|t| t.seam).map(|(seam, judged)| (seam, Some(judged)));
         }

@@ -2,7 +2,7 @@
 
 use stavel_core::model::time::{MINUTE, wall};
 use stavel_core::model::{Micros, Span};
-use stavel_core::splice::{Judged, Rule, Seam, Trial, claims};
+use stavel_core::splice::{CutTrial, JudgedSeam, Seam, SpliceRule, claims};
 use stavel_core::store::SeriesInfo;
 
 use super::splice_state::{INTO, Proposal, SpliceLens};
@@ -89,7 +89,7 @@ fn draw_result(
         Some(at) => {
             let plan = &p.prepared.plan;
             let reaches: Vec<Span> = plan.sources.iter().map(|s| s.span).collect();
-            let served = claims(&Rule::Cut(at), &reaches, &[], plan.session());
+            let served = claims(&SpliceRule::Cut(at), &reaches, &[], plan.session());
             let pieces = served.iter().enumerate().flat_map(|(s, spans)| spans.iter().map(move |x| (*x, s)));
             (pieces.collect(), vec![at])
         }
@@ -117,7 +117,7 @@ fn draw_proposal(
     lens: &SpliceLens,
     view: &View<'_>,
     p: &Proposal,
-    trial: Option<&Trial>,
+    trial: Option<&CutTrial>,
     mut canvas: Canvas<'_>,
 ) {
     let mut y = draw_seams(lens, p, trial, &mut canvas) + 1;
@@ -135,7 +135,7 @@ fn draw_proposal(
     }
 }
 
-fn draw_seams(lens: &SpliceLens, p: &Proposal, trial: Option<&Trial>, canvas: &mut Canvas<'_>) -> u16 {
+fn draw_seams(lens: &SpliceLens, p: &Proposal, trial: Option<&CutTrial>, canvas: &mut Canvas<'_>) -> u16 {
     if lens.cut().is_some() {
         match trial.and_then(|t| t.seam) {
             Some((seam, judged)) => draw_seam(p, &seam, Some(&judged), true, 0, canvas),
@@ -167,7 +167,7 @@ fn draw_seams(lens: &SpliceLens, p: &Proposal, trial: Option<&Trial>, canvas: &m
 fn draw_seam(
     p: &Proposal,
     seam: &Seam,
-    judged: Option<&Judged>,
+    judged: Option<&JudgedSeam>,
     chosen: bool,
     y: u16,
     canvas: &mut Canvas<'_>,
@@ -195,7 +195,7 @@ fn draw_seam(
 }
 
 /// The rows of each source and that they add up.
-fn draw_sum(view: &View<'_>, p: &Proposal, trial: Option<&Trial>, y: u16, canvas: &mut Canvas<'_>) {
+fn draw_sum(view: &View<'_>, p: &Proposal, trial: Option<&CutTrial>, y: u16, canvas: &mut Canvas<'_>) {
     let served = |s: usize| p.told.pieces.iter().filter(|x| x.source == s).map(|x| x.rows).sum::<u64>();
     let rows: Vec<u64> = match trial {
         Some(trial) => trial.rows.clone(),
@@ -293,7 +293,7 @@ fn draw_around(
     lens: &SpliceLens,
     view: &View<'_>,
     p: &Proposal,
-    trial: Option<&Trial>,
+    trial: Option<&CutTrial>,
     mut canvas: Canvas<'_>,
 ) {
     let Some((seam, _)) = lens.seam(p, trial) else { return };

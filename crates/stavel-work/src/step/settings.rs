@@ -12,10 +12,10 @@ use clap::{Arg, ArgAction, ArgMatches, Args, Command};
 use serde::{Deserialize, Serialize};
 
 use stavel_core::check::{Against, Mend};
-use stavel_core::deliver::Format;
+use stavel_core::deliver::FileFormat;
 use stavel_core::frames::can_build;
 use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, Side, Stamp};
-use stavel_core::splice::{Level, Rule};
+use stavel_core::splice::{Level, SpliceRule};
 use stavel_core::{Error, Result};
 
 /// Files to take in.
@@ -209,7 +209,7 @@ pub struct SpliceStep {
     /// 'hours=mon-fri 08:00-17:00 Europe/Oslo'.
     #[arg(long, default_value = "span")]
     #[serde(default = "span_rule", skip_serializing_if = "is_span_rule")]
-    pub rule: Rule,
+    pub rule: SpliceRule,
     /// Bring later series to the level of the first: none, shift or ratio.
     #[arg(long, default_value = "none")]
     #[serde(default, skip_serializing_if = "is_default")]
@@ -234,7 +234,7 @@ impl SpliceStep {
         SpliceStep {
             series,
             into: into.into(),
-            rule: Rule::Span,
+            rule: SpliceRule::Span,
             level: Level::None,
             carry_spread: false,
             layered: false,
@@ -405,9 +405,9 @@ pub struct DeliverStep {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub layout: Option<String>,
     /// The format of the files.
-    #[arg(long, default_value = "csv", value_parser = one_of::<Format>())]
+    #[arg(long, default_value = "csv", value_parser = one_of::<FileFormat>())]
     #[serde(default = "csv_format")]
-    pub format: Format,
+    pub format: FileFormat,
     /// Clock of the times in text formats.
     #[arg(long)]
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -524,14 +524,14 @@ fn is_default<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()
 }
 
-fn span_rule() -> Rule {
-    Rule::Span
+fn span_rule() -> SpliceRule {
+    SpliceRule::Span
 }
 
-fn is_span_rule(rule: &Rule) -> bool {
-    *rule == Rule::Span
+fn is_span_rule(rule: &SpliceRule) -> bool {
+    *rule == SpliceRule::Span
 }
 
-fn csv_format() -> Format {
-    Format::Csv
+fn csv_format() -> FileFormat {
+    FileFormat::Csv
 }

@@ -4,7 +4,7 @@ use stavel_core::check::{Finding, FindingKind, Mend, check_series};
 use stavel_core::job::Job;
 use stavel_core::model::{SeriesName, Span, time};
 use stavel_core::store::Shelf;
-use stavel_feed::{Spans, write_demo};
+use stavel_feed::{DemoSpans, write_demo};
 use stavel_work::{Recipe, Step, apply};
 
 #[test]
@@ -12,7 +12,7 @@ fn every_planted_defect_and_the_clock_are_found_in_other_markets_too() {
     for seed in [1, 22, 333] {
         let dir = tempfile::tempdir().unwrap();
         let raw = dir.path().join("raw");
-        let truth = write_demo(&raw, &Spans::small(), seed).unwrap();
+        let truth = write_demo(&raw, &DemoSpans::small(), seed).unwrap();
         let recipe = Recipe::read(&raw.join("noksek.toml")).unwrap();
         let mut shelf = Shelf::open_to_write(&dir.path().join("shelf")).unwrap();
         let job = Job::unwatched();

@@ -20,8 +20,8 @@ fn shelf_with_bars(dir: &Path) -> (Shelf, SeriesName) {
     (shelf, name)
 }
 
-fn order(series: SeriesName, format: Format) -> Order {
-    Order {
+fn order(series: SeriesName, format: FileFormat) -> DeliveryOrder {
+    DeliveryOrder {
         series,
         format,
         clock: "Europe/Oslo".parse().unwrap(),
@@ -36,7 +36,7 @@ fn order(series: SeriesName, format: Format) -> Order {
 fn every_format_is_proved_and_the_same_twice() {
     let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let (shelf, name) = shelf_with_bars(dir.path());
-    for &format in Format::ALL {
+    for &format in FileFormat::ALL {
         let order = order(name.clone(), format);
         let once = deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap();
         assert!(once.proved && once.rows == 300_000, "{format:?}");
@@ -47,7 +47,7 @@ fn every_format_is_proved_and_the_same_twice() {
     let csv = std::fs::read_to_string(out.path().join("NOKSEK_joined_1m.csv")).unwrap();
     assert!(csv.starts_with("time,open,close,volume\n2023-10-29T02:30:00+02:00,9.87650,-0.00005,0.0\n"));
     assert!(csv.contains("2023-10-29T02:00:00+01:00,"), "the hour that comes twice is told apart");
-    let last = Order { last: Some(3), ..order(name, Format::Csv) };
+    let last = DeliveryOrder { last: Some(3), ..order(name, FileFormat::Csv) };
     assert_eq!(deliver(&shelf, &last, &out.path().join("last.csv"), &Job::unwatched()).unwrap().rows, 3);
 }
 
@@ -55,8 +55,8 @@ fn every_format_is_proved_and_the_same_twice() {
 fn marks_asked_for_are_there_even_where_no_row_has_one() {
     let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let (shelf, name) = shelf_with_bars(dir.path());
-    for &format in Format::ALL {
-        let order = Order { origin: true, last: Some(2), ..order(name.clone(), format) };
+    for &format in FileFormat::ALL {
+        let order = DeliveryOrder { origin: true, last: Some(2), ..order(name.clone(), format) };
         let delivery = deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap();
         assert!(delivery.proved && delivery.rows == 2, "{format:?}");
         let lines = first_lines(&shelf, &order, 3).unwrap().join(" ");
@@ -71,7 +71,7 @@ fn a_file_that_was_changed_is_not_proved() {
     let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let (shelf, name) = shelf_with_bars(dir.path());
     let info = shelf.find(&name).unwrap();
-    for &format in Format::ALL {
+    for &format in FileFormat::ALL {
         let path = deliver(&shelf, &order(name.clone(), format), out.path(), &Job::unwatched()).unwrap().path;
         let holds = |path: &Path| {
             let rows = shelf.scan(&info.edition, Span::ALL, None).unwrap();
@@ -79,7 +79,7 @@ fn a_file_that_was_changed_is_not_proved() {
         };
         assert_eq!(holds(&path), Ok(true));
         let mut bytes = std::fs::read(&path).unwrap();
-        if format == Format::Parquet {
+        if format == FileFormat::Parquet {
             bytes.truncate(bytes.len() / 2);
         } else {
             let at = bytes.windows(7).position(|w| w == b"9.87600").unwrap();
@@ -96,7 +96,7 @@ fn nothing_is_left_of_a_delivery_that_fails() {
     let (shelf, name) = shelf_with_bars(dir.path());
     let job = Job::unwatched();
     job.stop();
-    assert!(deliver(&shelf, &order(name, Format::Csv), out.path(), &job).unwrap_err().is_cancelled());
+    assert!(deliver(&shelf, &order(name, FileFormat::Csv), out.path(), &job).unwrap_err().is_cancelled());
     assert_eq!(std::fs::read_dir(out.path()).unwrap().count(), 0);
 }
 
@@ -104,7 +104,7 @@ fn nothing_is_left_of_a_delivery_that_fails() {
 fn a_delivery_that_is_not_proved_leaves_the_old_file_and_is_kept_beside_it() {
     let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let (shelf, name) = shelf_with_bars(dir.path());
-    for format in [Format::Csv, Format::Json, Format::Ndjson] {
+    for format in [FileFormat::Csv, FileFormat::Json, FileFormat::Ndjson] {
         let path = out.path().join(format!("rows.{}", format.word()));
         std::fs::write(&path, "yesterday's").unwrap();
         let spoil = |file: &Path| {
@@ -147,7 +147,7 @@ fn numbers_that_no_float_holds_are_proved_digit_by_digit() {
         std::fs::write(file, text.replace("1234567890.12345679", "1234567890.12345680")).unwrap();
         Ok(())
     };
-    for format in [Format::Json, Format::Ndjson, Format::Csv] {
+    for format in [FileFormat::Json, FileFormat::Ndjson, FileFormat::Csv] {
         let order = order(name.clone(), format);
         assert!(deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap().proved);
         let done = deliver_changed(&shelf, &order, out.path(), &Job::unwatched(), one_digit).unwrap();

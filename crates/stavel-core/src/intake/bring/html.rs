@@ -12,7 +12,7 @@ use crate::{Error, Result};
 pub fn count_tables(member: &Member) -> Result<usize> {
     let mut tables = 0;
     walk(member.unpacked()?, |step| {
-        tables += usize::from(matches!(step, Step::Table));
+        tables += usize::from(matches!(step, TagStep::Table));
         Ok(true)
     })?;
     if tables == 0 {
@@ -31,39 +31,39 @@ pub fn to_lines(page: impl Read, wanted: usize, out: &mut dyn Write) -> Result<(
     walk(page, |step| {
         let here = begun == wanted + 1;
         match step {
-            Step::Table => begun += 1,
-            Step::Cell(text) if here => lines.cell(text.trim().as_bytes()),
-            Step::RowEnd if here => return lines.end(),
+            TagStep::Table => begun += 1,
+            TagStep::Cell(text) if here => lines.cell(text.trim().as_bytes()),
+            TagStep::RowEnd if here => return lines.end(),
             _ => {}
         }
         Ok(begun <= wanted + 1)
     })
 }
 
-enum Step<'a> {
+enum TagStep<'a> {
     Table,
     Cell(&'a str),
     RowEnd,
 }
 
 /// Goes through the tables of a page until `seen` says that it is enough.
-fn walk(page: impl Read, mut seen: impl FnMut(Step<'_>) -> Result<bool>) -> Result<()> {
+fn walk(page: impl Read, mut seen: impl FnMut(TagStep<'_>) -> Result<bool>) -> Result<()> {
     let mut cell: Option<String> = None;
     for token in Tokenizer::new(IoReader::new(page)) {
         let token = token.map_err(|e| Error::input(format!("the page cannot be read: {e}")))?;
         let go_on = match token {
             Token::StartTag(tag) => match &**tag.name {
-                b"table" => seen(Step::Table)?,
+                b"table" => seen(TagStep::Table)?,
                 b"td" | b"th" => {
                     let before = cell.replace(String::new());
-                    before.map_or(Ok(true), |text| seen(Step::Cell(&text)))?
+                    before.map_or(Ok(true), |text| seen(TagStep::Cell(&text)))?
                 }
                 // The ends of cells and rows may be left away.
                 b"tr" => end_row(&mut cell, &mut seen)?,
                 _ => true,
             },
             Token::EndTag(tag) => match &**tag.name {
-                b"td" | b"th" => cell.take().map_or(Ok(true), |text| seen(Step::Cell(&text)))?,
+                b"td" | b"th" => cell.take().map_or(Ok(true), |text| seen(TagStep::Cell(&text)))?,
                 b"tr" | b"table" => end_row(&mut cell, &mut seen)?,
                 _ => true,
             },
@@ -82,9 +82,9 @@ fn walk(page: impl Read, mut seen: impl FnMut(Step<'_>) -> Result<bool>) -> Resu
     Ok(())
 }
 
-fn end_row(cell: &mut Option<String>, seen: &mut impl FnMut(Step<'_>) -> Result<bool>) -> Result<bool> {
+fn end_row(cell: &mut Option<String>, seen: &mut impl FnMut(TagStep<'_>) -> Result<bool>) -> Result<bool> {
     if let Some(text) = cell.take() {
-        seen(Step::Cell(&text))?;
+        seen(TagStep::Cell(&text))?;
     }
-    seen(Step::RowEnd)
+    seen(TagStep::RowEnd)
 }

@@ -22,7 +22,7 @@ const NAMES_FROM: usize = 64;
 /// Where it is not JSON or holds no table, with line and column.
 pub fn to_lines(open: &dyn Fn() -> Result<Box<dyn Read + Send>>, out: &mut dyn Write) -> Result<()> {
     let mut table =
-        Table { lines: Lines::new(out), names: None, early: Vec::new(), columns: Vec::new(), read: true };
+        JsonTable { lines: Lines::new(out), names: None, early: Vec::new(), columns: Vec::new(), read: true };
     if is_line_by_line(BufReader::new(open()?))? {
         for (n, line) in BufReader::new(open()?).lines().enumerate() {
             let line = line?;
@@ -34,7 +34,7 @@ pub fn to_lines(open: &dyn Fn() -> Result<Box<dyn Read + Send>>, out: &mut dyn W
         }
     } else {
         let mut text = serde_json::Deserializer::from_reader(BufReader::new(open()?));
-        let seen = Part { name: String::new(), table: &mut table }.deserialize(&mut text);
+        let seen = JsonPart { name: String::new(), table: &mut table }.deserialize(&mut text);
         if table.read {
             seen.map_err(|e| Error::input(format!("it is not whole JSON: {e}")))?;
         }
@@ -50,7 +50,7 @@ fn is_line_by_line(mut text: impl BufRead) -> Result<bool> {
     Ok(serde_json::from_slice::<IgnoredAny>(&first).is_ok() && text.read(&mut next)? == 1)
 }
 
-struct Table<'a> {
+struct JsonTable<'a> {
     lines: Lines<'a>,
     names: Option<Vec<String>>,
     /// The first records, kept until the names are known.
@@ -60,7 +60,7 @@ struct Table<'a> {
     read: bool,
 }
 
-impl Table<'_> {
+impl JsonTable<'_> {
     /// Takes one element of an array: a record or a row of cells.
     fn row(&mut self, raw: &RawValue) -> Result<()> {
         let bad = |e: serde_json::Error| Error::input(format!("a record cannot be read: {e}"));
@@ -70,7 +70,7 @@ impl Table<'_> {
             self.read &= self.lines.end()?;
             return Ok(());
         }
-        let record: Record = serde_json::from_str(raw.get()).map_err(bad)?;
+        let record: JsonRecord = serde_json::from_str(raw.get()).map_err(bad)?;
         if self.names.is_some() {
             return self.write_record(&record.0);
         }
@@ -166,42 +166,42 @@ fn text_of(raw: &RawValue) -> String {
 }
 
 /// A record with its values in the order they are written.
-struct Record(Vec<(String, String)>);
+struct JsonRecord(Vec<(String, String)>);
 
-impl<'de> serde::Deserialize<'de> for Record {
-    fn deserialize<D: Deserializer<'de>>(from: D) -> std::result::Result<Record, D::Error> {
-        struct Values;
-        impl<'de> Visitor<'de> for Values {
-            type Value = Record;
+impl<'de> serde::Deserialize<'de> for JsonRecord {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> std::result::Result<JsonRecord, D::Error> {
+        struct RecordVisitor;
+        impl<'de> Visitor<'de> for RecordVisitor {
+            type Value = JsonRecord;
             fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
                 f.write_str("a record")
             }
-            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> std::result::Result<Record, A::Error> {
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> std::result::Result<JsonRecord, A::Error> {
                 let mut all = Vec::new();
                 while let Some((name, raw)) = map.next_entry::<String, Box<RawValue>>()? {
                     all.push((name, text_of(&raw)));
                 }
-                Ok(Record(all))
+                Ok(JsonRecord(all))
             }
         }
-        from.deserialize_map(Values)
+        from.deserialize_map(RecordVisitor)
     }
 }
 
 /// A part of the document; tables are looked for in it however deep they lie.
-struct Part<'t, 'a> {
+struct JsonPart<'t, 'a> {
     name: String,
-    table: &'t mut Table<'a>,
+    table: &'t mut JsonTable<'a>,
 }
 
-impl<'de> DeserializeSeed<'de> for Part<'_, '_> {
+impl<'de> DeserializeSeed<'de> for JsonPart<'_, '_> {
     type Value = ();
     fn deserialize<D: Deserializer<'de>>(self, from: D) -> std::result::Result<(), D::Error> {
         from.deserialize_any(self)
     }
 }
 
-impl<'de> Visitor<'de> for Part<'_, '_> {
+impl<'de> Visitor<'de> for JsonPart<'_, '_> {
     type Value = ();
 
     fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -225,7 +225,7 @@ impl<'de> Visitor<'de> for Part<'_, '_> {
 
     fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> std::result::Result<(), A::Error> {
         while let Some(name) = map.next_key::<String>()? {
-            map.next_value_seed(Part { name, table: self.table })?;
+            map.next_value_seed(JsonPart { name, table: self.table })?;
         }
         Ok(())
     }

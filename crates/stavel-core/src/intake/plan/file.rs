@@ -2,7 +2,7 @@
 
 use super::decisions::{self, ClockFrom};
 use super::seen::Seen;
-use super::{EACH, Preview};
+use super::{EACH, IntakePreview};
 use crate::intake::bring::Member;
 use crate::intake::preview::preview;
 use crate::intake::{ClockHint, Hints, grid, later, stamp};
@@ -26,7 +26,7 @@ pub(super) struct FilePlan {
     /// The end of a bar that its time names, and how it was found; none where this file does not tell.
     pub stamp: Option<(Stamp, String)>,
     pub decisions: Vec<Decision>,
-    pub preview: Preview,
+    pub preview: IntakePreview,
 }
 
 impl FilePlan {
@@ -63,7 +63,7 @@ impl FilePlan {
             clock_from,
             stamp,
             decisions: decided.into_iter().flatten().collect(),
-            preview: Preview {
+            preview: IntakePreview {
                 lines: preview(&seen.sample, &seen.layout, scale),
                 rows: seen.rows,
                 why: seen.why,

@@ -1,6 +1,6 @@
 //! Files whose decisions agree become one series.
 
-use super::Plan;
+use super::IntakePlan;
 use super::decisions;
 use super::file::FilePlan;
 use crate::intake::{Hints, later, stamp};
@@ -13,7 +13,7 @@ use crate::{Advice, Error, Result, Setting};
 ///
 /// # Errors
 /// A question, where files of one series do not agree on how they are to be read.
-pub(super) fn group(shelf: &Shelf, files: Vec<FilePlan>, hints: &Hints) -> Result<Vec<Plan>> {
+pub(super) fn group(shelf: &Shelf, files: Vec<FilePlan>, hints: &Hints) -> Result<Vec<IntakePlan>> {
     let mut groups: Vec<Vec<FilePlan>> = Vec::new();
     for file in files {
         let is_like =
@@ -62,7 +62,7 @@ fn agree(a: &FilePlan, b: &FilePlan) -> Result<()> {
 }
 
 /// Files that agree, as one plan.
-fn together(shelf: &Shelf, mut group: Vec<FilePlan>, hints: &Hints) -> Result<Plan> {
+fn together(shelf: &Shelf, mut group: Vec<FilePlan>, hints: &Hints) -> Result<IntakePlan> {
     // The first file that was named is the one that is shown.
     let mut preview = group[0].preview.clone();
     for other in &group[1..] {
@@ -79,7 +79,7 @@ fn together(shelf: &Shelf, mut group: Vec<FilePlan>, hints: &Hints) -> Result<Pl
     // Monthly files are in order of time whatever their names are.
     group.sort_by_key(|f| f.preview.scanned.ends.unwrap_or_default());
     let ends = |f: &FilePlan| (f.member.place(), f.preview.scanned.ends.unwrap_or_default());
-    Ok(Plan {
+    Ok(IntakePlan {
         series,
         by_symbol,
         order: group.iter().map(ends).collect(),

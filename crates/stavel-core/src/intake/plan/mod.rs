@@ -35,7 +35,7 @@ const EACH: &str = "each";
 
 /// Files that become one series, or one series for each symbol in them.
 #[derive(Debug, Clone)]
-pub struct Plan {
+pub struct IntakePlan {
     pub series: SeriesName,
     /// Where a column names the instrument: the symbols met so far.
     pub by_symbol: Option<Vec<String>>,
@@ -57,12 +57,12 @@ pub struct Plan {
     pub scale: Scale,
     /// True where the decimals of prices were said: finer prices are rounded to them.
     pub decimals_said: bool,
-    pub preview: Preview,
+    pub preview: IntakePreview,
 }
 
 /// The first file of a plan as it is and as understood.
 #[derive(Debug, Clone)]
-pub struct Preview {
+pub struct IntakePreview {
     pub lines: Vec<PreviewLine>,
     /// The rows of the sample, with times as written.
     pub rows: Columns,
@@ -77,7 +77,7 @@ pub struct Preview {
 /// What was understood of some files, and what was not.
 #[derive(Debug, Clone, Default)]
 pub struct Planned {
-    pub plans: Vec<Plan>,
+    pub plans: Vec<IntakePlan>,
     pub facts: Vec<FactsPlan>,
     /// Files of folders and archives that are passed over, with the reason.
     pub left: Vec<(String, String)>,
@@ -140,15 +140,15 @@ impl Planned {
     }
 }
 
-impl Plan {
+impl IntakePlan {
     /// Bytes to read.
     pub fn bytes(&self) -> u64 {
         self.files.iter().map(|(m, _)| m.bytes).sum()
     }
 
     /// The plan in parts whose files, in their order, follow each other in time.
-    pub fn without_overlap(&self) -> Vec<Plan> {
-        let mut parts: Vec<Plan> = Vec::new();
+    pub fn without_overlap(&self) -> Vec<IntakePlan> {
+        let mut parts: Vec<IntakePlan> = Vec::new();
         let mut latest = Micros::MIN;
         for file in &self.files {
             let (first, last) = self.order.get(&file.0.place()).copied().unwrap_or_default();
@@ -157,7 +157,7 @@ impl Plan {
                 Some(part) if first > latest || first == latest && !self.series.frame.is_bars() => {
                     part.files.push(file.clone());
                 }
-                _ => parts.push(Plan { files: vec![file.clone()], ..self.clone() }),
+                _ => parts.push(IntakePlan { files: vec![file.clone()], ..self.clone() }),
             }
             latest = latest.max(last);
         }

@@ -3,7 +3,7 @@
 use std::io::Read;
 
 use crate::intake::Hints;
-use crate::intake::blocks::{Block, skip_head};
+use crate::intake::blocks::{LineBlock, skip_head};
 use crate::intake::bring::Member;
 use crate::intake::cells;
 use crate::intake::naming::{Named, read_name};
@@ -142,7 +142,7 @@ fn scale_of(layout: &Layout) -> Scale {
 
 /// The lines of a sample after the header.
 fn body_of(layout: &Layout, sample: &[u8]) -> Vec<u8> {
-    let mut block = Block { text: sample.to_vec(), byte: 0 };
+    let mut block = LineBlock { text: sample.to_vec(), byte: 0 };
     skip_head(&mut block, layout);
     block.text
 }

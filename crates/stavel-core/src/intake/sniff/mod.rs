@@ -13,7 +13,7 @@ use marks::{CellShape, find_delimiter, find_number_marks, shape_of};
 use super::cells;
 use super::moment;
 use crate::model::DateOrder;
-use crate::model::layout::{Delimiter, Layout, Since1970, Spreads, Use};
+use crate::model::layout::{Delimiter, Layout, Since1970, SpreadUnit, Use};
 use crate::model::number_marks::{NumberMarks, decimals_of};
 use crate::model::price::{MAX_DECIMALS, parse_scaled, significant_decimals};
 use crate::model::time_marks::Marks;
@@ -38,7 +38,7 @@ pub struct Sniffed {
 }
 
 /// One line of the sample, cut into cells.
-type Row = Vec<Vec<u8>>;
+type CellRow = Vec<Vec<u8>>;
 
 /// Finds the layout from whole lines of a file. `name` is the file's own name, in which a date may stand;
 /// `side` is the side wanted where the columns hold more than one.
@@ -56,7 +56,7 @@ pub fn sniff(sample: &[u8], place: &str, name: &str, side: Option<Side>) -> Resu
         return Err(Error::input(format!("{place} has only blank lines; there is nothing to take in.")));
     }
     let delimiter = find_delimiter(&full);
-    let split = |line: &[u8]| -> Row { cells::of(line, delimiter).map(<[u8]>::to_vec).collect() };
+    let split = |line: &[u8]| -> CellRow { cells::of(line, delimiter).map(<[u8]>::to_vec).collect() };
     let body = &full[full.len() / 3..];
     let numbers = find_number_marks(body.iter().flat_map(|l| cells::of(l, delimiter)), delimiter);
     let begin = match first_row(&lines, comment, delimiter, numbers) {
@@ -69,7 +69,7 @@ pub fn sniff(sample: &[u8], place: &str, name: &str, side: Option<Side>) -> Resu
         None => 0,
     };
     let (header_at, header) = find_header(&lines, begin, comment, delimiter, numbers);
-    let rows: Vec<Row> = lines[begin..].iter().filter(|l| is_row(l)).map(|l| split(l)).collect();
+    let rows: Vec<CellRow> = lines[begin..].iter().filter(|l| is_row(l)).map(|l| split(l)).collect();
     let (columns, why, sides) = columns_of(header.as_deref(), &rows, numbers, name, side);
     let mut layout = Layout {
         delimiter,
@@ -90,7 +90,7 @@ pub fn sniff(sample: &[u8], place: &str, name: &str, side: Option<Side>) -> Resu
         Ok(found) => {
             layout.spreads = found.unwrap_or_default();
             // The tenth of a pip is a decimal finer than prices of four or two decimals.
-            let is_finer = layout.spreads == Spreads::Pips && layout.price_decimals.is_multiple_of(2);
+            let is_finer = layout.spreads == SpreadUnit::Pips && layout.price_decimals.is_multiple_of(2);
             layout.price_decimals += u8::from(is_finer);
         }
         Err(open) => question = Some(open),
@@ -105,7 +105,7 @@ pub fn sniff(sample: &[u8], place: &str, name: &str, side: Option<Side>) -> Resu
 /// What spreads are written in. Whole numbers are points; as many decimals as the prices have, or several of
 /// a number that is small beside them, make differences of prices; one decimal beside prices of five or
 /// three makes pips, and so it does beside four or two where it is too large to be a difference of prices.
-fn spreads_of(cells: &[&[u8]], layout: &Layout, rows: &[Row]) -> std::result::Result<Spreads, String> {
+fn spreads_of(cells: &[&[u8]], layout: &Layout, rows: &[CellRow]) -> std::result::Result<SpreadUnit, String> {
     let read = |c: &[u8]| parse_scaled(layout.numbers.plain(c, &mut Vec::new()), MAX_DECIMALS).ok();
     let places = |c: &&[u8]| significant_decimals(layout.numbers.plain(c, &mut Vec::new()));
     let decimals = cells.iter().filter(|c| read(c).is_some()).map(places).max().unwrap_or(0);
@@ -113,11 +113,11 @@ fn spreads_of(cells: &[&[u8]], layout: &Layout, rows: &[Row]) -> std::result::Re
     let price = layout.columns.iter().position(|u| matches!(u, Use::Field(f) if f.is_price()));
     let least = price.and_then(|at| column(rows, at).filter_map(read).map(i64::abs).min()).unwrap_or(0);
     match (decimals, layout.price_decimals) {
-        (0, _) => Ok(Spreads::Points),
-        (own, prices) if own == prices || own > 1 && largest < least / 50 => Ok(Spreads::Prices),
-        (1, 3 | 5) => Ok(Spreads::Pips),
+        (0, _) => Ok(SpreadUnit::Points),
+        (own, prices) if own == prices || own > 1 && largest < least / 50 => Ok(SpreadUnit::Prices),
+        (1, 3 | 5) => Ok(SpreadUnit::Pips),
         // Too large to be a difference of prices.
-        (1, 2 | 4) if largest > least / 50 => Ok(Spreads::Pips),
+        (1, 2 | 4) if largest > least / 50 => Ok(SpreadUnit::Pips),
         _ => Err(format!(
             "Its spreads, such as {}, may be points, pips or differences of prices; say a layout with spreads = \"points\", \"pips\" or \"prices\" (docs/layouts.md).",
             String::from_utf8_lossy(cells.iter().max_by_key(|c| places(c)).copied().unwrap_or_default())
@@ -127,7 +127,7 @@ fn spreads_of(cells: &[&[u8]], layout: &Layout, rows: &[Row]) -> std::result::Re
 
 /// Fills in what a layout leaves to the file: decimals, zones, the order of dates as far as the rows
 /// decide it.
-fn describe(layout: &mut Layout, rows: &[Row], name: &str) -> Option<Decided> {
+fn describe(layout: &mut Layout, rows: &[CellRow], name: &str) -> Option<Decided> {
     let numbers = layout.numbers;
     let decimals = |is: fn(Field) -> bool| {
         let wanted = layout.columns.iter().enumerate().filter(|(_, u)| matches!(u, Use::Field(f) if is(*f)));
@@ -170,7 +170,7 @@ pub fn fit(saved: &Layout, sample: &[u8], name: &str) -> Sniffed {
     let sample = sample.strip_prefix(b"\xef\xbb\xbf").unwrap_or(sample);
     let mut layout = saved.clone();
     let lead = saved.skip + usize::from(saved.header.is_some());
-    let rows: Vec<Row> = sample
+    let rows: Vec<CellRow> = sample
         .split(|&c| c == b'\n')
         .skip(lead)
         .map(<[u8]>::trim_ascii_end)
@@ -256,12 +256,12 @@ fn names_of(line: &[u8], delimiter: Delimiter, comment: Option<u8>) -> Vec<Strin
     cells::of(line, delimiter).map(|n| String::from_utf8_lossy(n).into_owned()).collect()
 }
 
-fn column(rows: &[Row], at: usize) -> impl Iterator<Item = &[u8]> {
+fn column(rows: &[CellRow], at: usize) -> impl Iterator<Item = &[u8]> {
     rows.iter().filter_map(move |r| r.get(at)).map(Vec::as_slice)
 }
 
 /// The shape most cells of a column have.
-fn column_shape(rows: &[Row], at: usize, numbers: NumberMarks) -> CellShape {
+fn column_shape(rows: &[CellRow], at: usize, numbers: NumberMarks) -> CellShape {
     use CellShape::*;
     let shapes: Vec<CellShape> = column(rows, at).map(|c| shape_of(c, numbers)).collect();
     [Moment, Date, Time, Number, Nothing, Words]
@@ -272,7 +272,7 @@ fn column_shape(rows: &[Row], at: usize, numbers: NumberMarks) -> CellShape {
 
 fn columns_of(
     header: Option<&[String]>,
-    rows: &[Row],
+    rows: &[CellRow],
     numbers: NumberMarks,
     name: &str,
     side: Option<Side>,
@@ -317,7 +317,13 @@ fn is_facts_beside_a_price(header: Option<&[String]>, uses: &[Use]) -> bool {
 
 /// Finds the time among columns that do not look like one: counted times, and times of day whose date
 /// stands in the file's name. A date alone is the whole moment (daily bars).
-fn settle_times(uses: &mut [Use], why: &mut [String], header: Option<&[String]>, rows: &[Row], name: &str) {
+fn settle_times(
+    uses: &mut [Use],
+    why: &mut [String],
+    header: Option<&[String]>,
+    rows: &[CellRow],
+    name: &str,
+) {
     let timed = uses.iter().any(|u| matches!(u, Use::Moment | Use::Date));
     if !timed {
         let called =
@@ -343,7 +349,7 @@ fn settle_times(uses: &mut [Use], why: &mut [String], header: Option<&[String]>,
 }
 
 /// What a column of numbers counts, where its numbers are of the size that times have now.
-fn counted_time(rows: &[Row], at: usize, date_in_name: bool) -> Option<(Use, String)> {
+fn counted_time(rows: &[CellRow], at: usize, date_in_name: bool) -> Option<(Use, String)> {
     let units = [Since1970::Seconds, Since1970::Millis, Since1970::Micros, Since1970::Nanos].map(Use::Unix);
     let fits = |u: &Use| {
         let read = |c: &[u8]| match u {

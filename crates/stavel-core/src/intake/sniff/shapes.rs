@@ -1,7 +1,7 @@
 //! What the columns of a table without a header are, by what the cells look like and how numbers relate.
 
 use super::marks::CellShape;
-use super::{Row, column};
+use super::{CellRow, column};
 use crate::intake::cells;
 use crate::model::Field::{self, *};
 use crate::model::layout::Use;
@@ -9,7 +9,7 @@ use crate::model::number_marks::NumberMarks;
 use crate::model::price::{MAX_DECIMALS, parse_scaled};
 
 /// The uses of columns by their shapes.
-pub fn by_shapes(rows: &[Row], shapes: &[CellShape], numbers: NumberMarks) -> Vec<Use> {
+pub fn by_shapes(rows: &[CellRow], shapes: &[CellShape], numbers: NumberMarks) -> Vec<Use> {
     let mut uses: Vec<Use> = Vec::new();
     for (i, shape) in shapes.iter().enumerate() {
         uses.push(match shape {
@@ -28,7 +28,7 @@ pub fn by_shapes(rows: &[Row], shapes: &[CellShape], numbers: NumberMarks) -> Ve
 }
 
 /// Names the number columns anew after one of them was found to be the time.
-pub fn renumber(uses: &mut [Use], rows: &[Row]) {
+pub fn renumber(uses: &mut [Use], rows: &[CellRow]) {
     let shapes: Vec<CellShape> = uses
         .iter()
         .map(|u| if matches!(u, Use::Field(_) | Use::Skip) { CellShape::Number } else { CellShape::Time })
@@ -42,10 +42,10 @@ pub fn renumber(uses: &mut [Use], rows: &[Row]) {
     name_numbers(uses, rows, &shapes, NumberMarks::PLAIN);
 }
 
-fn name_numbers(uses: &mut [Use], rows: &[Row], shapes: &[CellShape], numbers: NumberMarks) {
+fn name_numbers(uses: &mut [Use], rows: &[CellRow], shapes: &[CellShape], numbers: NumberMarks) {
     let places: Vec<usize> = (0..shapes.len()).filter(|&i| shapes[i] == CellShape::Number).collect();
     let value =
-        |r: &Row, i: usize| parse_scaled(numbers.plain(r.get(i)?, &mut Vec::new()), MAX_DECIMALS).ok();
+        |r: &CellRow, i: usize| parse_scaled(numbers.plain(r.get(i)?, &mut Vec::new()), MAX_DECIMALS).ok();
     let book = uses.contains(&Use::Field(Act)) || uses.contains(&Use::Field(Taker)) && places.len() == 3;
     let fields: &[Field] = match places.len() {
         3 if book => &[Level, Price, Size],
@@ -73,7 +73,7 @@ fn name_numbers(uses: &mut [Use], rows: &[Row], shapes: &[CellShape], numbers: N
 }
 
 /// True where the second number is the highest and the third the lowest of four, in nearly every row.
-fn is_ohlc(rows: &[Row], at: &[usize], value: &dyn Fn(&Row, usize) -> Option<i64>) -> bool {
+fn is_ohlc(rows: &[CellRow], at: &[usize], value: &dyn Fn(&CellRow, usize) -> Option<i64>) -> bool {
     let fits = rows
         .iter()
         .filter(|r| match (value(r, at[0]), value(r, at[1]), value(r, at[2]), value(r, at[3])) {
@@ -85,13 +85,13 @@ fn is_ohlc(rows: &[Row], at: &[usize], value: &dyn Fn(&Row, usize) -> Option<i64
 }
 
 /// True where two numbers are within a tenth of each other, in nearly every row, as bid and ask are.
-fn are_alike(rows: &[Row], a: usize, b: usize, value: &dyn Fn(&Row, usize) -> Option<i64>) -> bool {
-    let near = |r: &&Row| matches!((value(r, a), value(r, b)), (Some(x), Some(y)) if (x - y).abs() <= x.abs().max(y.abs()) / 10);
+fn are_alike(rows: &[CellRow], a: usize, b: usize, value: &dyn Fn(&CellRow, usize) -> Option<i64>) -> bool {
+    let near = |r: &&CellRow| matches!((value(r, a), value(r, b)), (Some(x), Some(y)) if (x - y).abs() <= x.abs().max(y.abs()) / 10);
     rows.iter().filter(near).count() * 10 >= rows.len() * 9
 }
 
 /// True where the first number is never below the second, and mostly above it, as the ask is to the bid.
-fn is_above(rows: &[Row], a: usize, b: usize, value: &dyn Fn(&Row, usize) -> Option<i64>) -> bool {
+fn is_above(rows: &[CellRow], a: usize, b: usize, value: &dyn Fn(&CellRow, usize) -> Option<i64>) -> bool {
     let pairs: Vec<(i64, i64)> = rows.iter().filter_map(|r| Some((value(r, a)?, value(r, b)?))).collect();
     let above = pairs.iter().filter(|(a, b)| a > b).count();
     let below = pairs.iter().filter(|(a, b)| a < b).count();
@@ -108,16 +108,16 @@ fn other_side(field: Field) -> Field {
     }
 }
 
-fn is_side(rows: &[Row], at: usize) -> bool {
+fn is_side(rows: &[CellRow], at: usize) -> bool {
     column(rows, at).all(|c| cells::side(c).is_some())
 }
 
-fn is_act(rows: &[Row], at: usize) -> bool {
+fn is_act(rows: &[CellRow], at: usize) -> bool {
     column(rows, at).all(|c| cells::act(c).is_some())
 }
 
 /// True for short words of capitals and digits, fewer kinds than rows.
-fn is_symbol(rows: &[Row], at: usize) -> bool {
+fn is_symbol(rows: &[CellRow], at: usize) -> bool {
     let is_word = |c: &[u8]| {
         (2..=24).contains(&c.len())
             && c.iter().all(|b| b.is_ascii_alphanumeric() || b"._-/#=".contains(b))

@@ -178,7 +178,7 @@ fn an_edition_is_stale_once_anything_it_was_made_of_changes() {
     weekly.provenance.inputs = vec![parent];
     let weekly = put_as(&mut shelf, "NOKSEK@quill:1w", weekly, 1);
     let stale = |shelf: &Shelf, info: &SeriesInfo| -> Vec<String> {
-        shelf.staleness(&info.edition).unwrap().iter().map(Change::to_string).collect()
+        shelf.staleness(&info.edition).unwrap().iter().map(StaleBecause::to_string).collect()
     };
     assert!(stale(&shelf, &built).is_empty() && stale(&shelf, &weekly).is_empty());
     put(&mut shelf, &bars("2024-01-01", 12));

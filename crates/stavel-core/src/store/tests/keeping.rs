@@ -164,7 +164,8 @@ fn a_rebuild_keeps_the_old_catalog_and_takes_over_what_only_it_knows() {
     let dir = tempfile::tempdir().unwrap();
     let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
     put(&mut shelf, &bars("2024-01-01", 10));
-    let fact = Fact { source: "quill".into(), time: 5, kind: "event".into(), values: Default::default() };
+    let fact =
+        InstrumentFact { source: "quill".into(), time: 5, kind: "event".into(), values: Default::default() };
     shelf.put_facts("BLY", std::slice::from_ref(&fact)).unwrap();
     shelf.note("", "", "something was done").unwrap();
     drop(shelf);

@@ -74,7 +74,7 @@ fn its_unknown_spreads_are_absent_and_what_made_it_is_typed() {
         sources.iter().map(SeriesName::to_string).collect::<Vec<_>>(),
         ["NOKSEK@tarn:1m", "NOKSEK@quill:1m"]
     );
-    assert_eq!(ask.rule, crate::splice::Rule::Span);
+    assert_eq!(ask.rule, crate::splice::SpliceRule::Span);
     assert_eq!(shelf.staleness(&joined.edition).unwrap().len(), 1, "quill:1m was undone");
     assert_eq!(shelf.instrument("NOKSEK").unwrap().values["commission"], "3.50");
 }

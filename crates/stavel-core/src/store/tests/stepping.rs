@@ -34,7 +34,12 @@ fn acts() -> Vec<fn(&mut Shelf)> {
         |shelf| drop(shelf.put_instrument("NOKSEK", &said("commission", "4")).unwrap()),
         |shelf| shelf.rename(&name(), &"NZDSEK@tarn:1m".parse().unwrap()).unwrap(),
         |shelf| {
-            let fact = Fact { source: "q".into(), time: 1, kind: "event".into(), values: Default::default() };
+            let fact = InstrumentFact {
+                source: "q".into(),
+                time: 1,
+                kind: "event".into(),
+                values: Default::default(),
+            };
             shelf.put_facts("BLY", &[fact]).unwrap();
         },
         |shelf| {

@@ -10,7 +10,7 @@ use crate::theme;
 use crate::view::View;
 
 /// The history that is shown.
-pub struct Shown<'a> {
+pub struct ShownHistory<'a> {
     pub series: &'a SeriesName,
     /// The place of the edition that is chosen.
     pub at: usize,
@@ -21,7 +21,7 @@ pub struct Shown<'a> {
 }
 
 /// Draws the history of a series.
-pub fn draw(view: &View<'_>, shown: &Shown<'_>, mut canvas: Canvas<'_>) {
+pub fn draw(view: &View<'_>, shown: &ShownHistory<'_>, mut canvas: Canvas<'_>) {
     let (at, series) = (shown.at, shown.series);
     let x = canvas.put(1, 0, "history of ", theme::faint());
     canvas.put(x, 0, &series.to_string(), theme::strong());

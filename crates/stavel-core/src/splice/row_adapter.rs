@@ -7,7 +7,7 @@ use crate::model::{Columns, Field, Micros, Scale};
 
 /// What is done to each row of a source on its way into a splice.
 #[derive(Clone)]
-pub struct Dress {
+pub struct RowAdapter {
     pub scale: Scale,
     /// Its place among the sources, from 1 on: the origin of its rows.
     pub origin: i64,
@@ -16,14 +16,14 @@ pub struct Dress {
     pub level: Option<(Level, LevelGap)>,
 }
 
-impl Dress {
+impl RowAdapter {
     /// Only its origin, at one scale.
-    pub fn plain(place: usize, scale: Scale) -> Dress {
-        Dress { scale, origin: place as i64 + 1, covers: 0, level: None }
+    pub fn plain(place: usize, scale: Scale) -> RowAdapter {
+        RowAdapter { scale, origin: place as i64 + 1, covers: 0, level: None }
     }
 
     /// Gives rows their form; they have the fields of the result already.
-    pub fn put_on(&self, rows: Columns) -> Columns {
+    pub fn adapt(&self, rows: Columns) -> Columns {
         let mut rows = rows.rescaled(self.scale);
         // First, since the level of a row depends on whether it is a bar or a tick.
         rows.column_mut(Field::Covers).into_iter().flatten().for_each(|c| *c = self.covers);
