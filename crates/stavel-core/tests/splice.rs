@@ -29,9 +29,9 @@ fn plan(rows: &[(Columns, Micros)], rule: &SpliceRule, grades: &[MonthGrades]) -
     SplicePlan::new(sources(rows), &JoinSettings { rule, grades, session: &Session::always() }).unwrap()
 }
 
-fn join(rows: &[Columns], rule: SpliceRule) -> (Columns, Spliced) {
+fn join(rows: &[Columns], rule: &SpliceRule) -> (Columns, Spliced) {
     let minutes: Vec<(Columns, Micros)> = rows.iter().map(|r| (r.clone(), MINUTE)).collect();
-    plan(&minutes, &rule, &[]).rows().unwrap()
+    plan(&minutes, rule, &[]).rows().unwrap()
 }
 
 fn meeting(first: &Columns, second: &Columns) -> Option<(Overlap, LevelGap)> {
@@ -48,7 +48,7 @@ fn times(rows: &Columns) -> Vec<i64> {
 fn the_first_owns_its_span_and_the_seams_are_told() {
     let broker = bars(&[(10, 100), (12, 102), (13, 101)]);
     let vendor = bars(&[(8, 90), (9, 95), (10, 100), (11, 99), (12, 103), (13, 101), (14, 110)]);
-    let (rows, told) = join(&[broker.clone(), vendor.clone()], SpliceRule::Span);
+    let (rows, told) = join(&[broker.clone(), vendor.clone()], &SpliceRule::Span);
     assert_eq!(times(&rows), [8, 9, 10, 12, 13, 14]);
     let pieces: Vec<(usize, u64)> = told.pieces.iter().map(|p| (p.source, p.rows)).collect();
     assert_eq!(pieces, [(1, 2), (0, 3), (1, 1)]);
@@ -56,9 +56,9 @@ fn the_first_owns_its_span_and_the_seams_are_told() {
     assert_eq!(steps, [(10, 5), (14, 9)]);
     let (overlap, _) = meeting(&broker, &vendor).unwrap();
     assert_eq!((overlap.rows, overlap.equal, overlap.histogram[4]), (3, 2, 1));
-    let (holes, _) = join(&[broker.clone(), vendor.clone()], SpliceRule::Holes);
+    let (holes, _) = join(&[broker.clone(), vendor.clone()], &SpliceRule::Holes);
     assert_eq!(times(&holes), [8, 9, 10, 11, 12, 13, 14]);
-    let (cut, told) = join(&[broker, vendor], SpliceRule::Cut(12 * MINUTE));
+    let (cut, told) = join(&[broker, vendor], &SpliceRule::Cut(12 * MINUTE));
     assert_eq!(times(&cut), [8, 9, 10, 11, 12, 13]);
     assert_eq!(told.pieces.len(), 2);
 }
@@ -109,7 +109,7 @@ proptest! {
             .map(|(m, s)| (m, s as i64 + 1))
             .collect();
         prop_assume!(!expected.is_empty());
-        let (rows, told) = join(&rows, rule);
+        let (rows, told) = join(&rows, &rule);
         let got: Vec<(i64, i64)> =
             times(&rows).into_iter().zip(rows.column(Field::Close).iter().copied()).collect();
         prop_assert_eq!(got, expected);
@@ -178,7 +178,7 @@ fn hours_of_the_week_and_months_have_their_owners_and_rows_know_where_they_come_
     let (a, b) = (minutes(40, false), minutes(40, false));
     let rule: SpliceRule = "hours=mon-fri 08:00-17:00 Europe/Oslo".parse().unwrap();
     assert_eq!(rule.to_string(), "hours=mon-fri 08:00-17:00 Europe/Oslo");
-    let (rows, _) = join(&[a.clone(), b.clone()], rule);
+    let (rows, _) = join(&[a.clone(), b.clone()], &rule);
     assert_eq!(rows.len(), 40 * 1440);
     let origin = rows.column(Field::Origin);
     let at = |t: &str| origin[rows.time.binary_search(&parse(t).unwrap()).unwrap()];
@@ -266,13 +266,13 @@ fn a_seam_in_a_storm_is_flagged_and_a_calm_place_named() {
         let jump = rng.i64(-300..=300);
         broker.data.iter_mut().for_each(|c| c[i] += jump);
     }
-    let (_, told) = join(&[broker.clone(), vendor.clone()], SpliceRule::Span);
+    let (_, told) = join(&[broker.clone(), vendor.clone()], &SpliceRule::Span);
     let (seam, judged) = (told.seams[0], told.judged[0]);
     let trouble = judged.trouble(&seam, told.usual_step, MINUTE).unwrap();
     assert!(trouble.contains("volatile hour"), "{trouble}: {judged:?}");
     let better = judged.better.unwrap() - seam.at;
     assert!((3 * HOUR..DAY).contains(&better), "{better}");
-    let (_, calm) = join(&[minutes(20, false).rows(14_400..28_800), minutes(20, false)], SpliceRule::Span);
+    let (_, calm) = join(&[minutes(20, false).rows(14_400..28_800), minutes(20, false)], &SpliceRule::Span);
     assert_eq!(calm.judged[0].trouble(&calm.seams[0], calm.usual_step, MINUTE), None);
     assert_eq!((calm.judged[0].gap, calm.judged[0].apart), (0, Some(0)));
     // A cut tried beforehand tells what the cut itself gives.

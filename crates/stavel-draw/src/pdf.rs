@@ -60,11 +60,12 @@ impl std::error::Error for Infallible {}
 
 type PdfResult = std::result::Result<(), DrawingErrorKind<Infallible>>;
 
-impl PdfPage {
-    fn x(&self, x: i32) -> f32 {
-        x as f32 / FINE as f32
-    }
+/// A length in [`FINE`] units as points.
+fn to_points(length: i32) -> f32 {
+    length as f32 / FINE as f32
+}
 
+impl PdfPage {
     fn y(&self, y: i32) -> f32 {
         self.size.1 as f32 - y as f32 / FINE as f32
     }
@@ -94,10 +95,10 @@ impl PdfPage {
     fn follow(&mut self, path: impl IntoIterator<Item = BackendCoord>) -> bool {
         let mut points = path.into_iter();
         let Some((x, y)) = points.next() else { return false };
-        let (x, y) = (self.x(x), self.y(y));
+        let (x, y) = (to_points(x), self.y(y));
         self.content.move_to(x, y);
         for (x, y) in points {
-            let (x, y) = (self.x(x), self.y(y));
+            let (x, y) = (to_points(x), self.y(y));
             self.content.line_to(x, y);
         }
         true
@@ -143,7 +144,7 @@ impl DrawingBackend for &mut PdfPage {
             let (r, g, b) = style.color().rgb;
             self.paper = [r, g, b];
         }
-        let (x, y) = (self.x(left), self.y(bottom));
+        let (x, y) = (to_points(left), self.y(bottom));
         let (wide, high) = ((right - left) as f32 / FINE as f32, (bottom - top) as f32 / FINE as f32);
         if fill {
             self.fill_colour(style.color());
@@ -197,7 +198,7 @@ impl DrawingBackend for &mut PdfPage {
             VPos::Bottom => 0.0,
         };
         self.fill_colour(style.color());
-        let (x, y) = (self.x(x) - left, self.y(y) - down);
+        let (x, y) = (to_points(x) - left, self.y(y) - down);
         self.content.begin_text().set_font(FONT, size).next_line(x, y).show(Str(&letters)).end_text();
         Ok(())
     }

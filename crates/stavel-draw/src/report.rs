@@ -50,7 +50,7 @@ struct PaperSheet {
 impl PaperSheet {
     /// Words that stand on the line reached.
     fn text(&mut self, x: f64, text: &str, size: f64, colour: RGBColor) {
-        self.words.push((LEFT + x, self.y, stavel_core::error::printable(text), size, colour));
+        self.words.push((LEFT + x, self.y, printable(text), size, colour));
     }
 
     fn block(&mut self, x: f64, y: f64, (width, height): (f64, f64), colour: RGBColor) {
@@ -220,7 +220,7 @@ fn numbers(sheet: &mut PaperSheet, page: &ReportPage<'_>) {
 fn week(sheet: &mut PaperSheet, report: &CheckReport) {
     sheet.heading("Hours of the week");
     let top = sheet.y;
-    let movement: Vec<f64> = report.hours.iter().map(|h| h.movement()).collect();
+    let movement: Vec<f64> = report.hours.iter().map(stavel_core::check::HourStats::movement).collect();
     let spread: Vec<f64> = report.hours.iter().map(|h| h.spread.unwrap_or(0) as f64).collect();
     for (x, title, hours) in
         [(0.0, "points moved an hour", &movement), (INSIDE / 2.0 + 10.0, "median spread in points", &spread)]

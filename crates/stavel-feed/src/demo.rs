@@ -98,7 +98,7 @@ pub fn write_demo(folder: &Path, spans: &DemoSpans, seed: u64) -> io::Result<Tru
             folder,
             name,
             Market::new(character, seed),
-            DemoHours { span, ticks: &spans.ticks, tarn },
+            &DemoHours { span, ticks: &spans.ticks, tarn },
             defects,
             &clock,
         )?;
@@ -133,7 +133,7 @@ fn write_pair(
     folder: &Path,
     name: &'static str,
     mut market: Market,
-    hours: DemoHours<'_>,
+    hours: &DemoHours<'_>,
     defects: Option<Defects>,
     clock: &Clock,
 ) -> io::Result<()> {

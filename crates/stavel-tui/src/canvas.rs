@@ -93,7 +93,7 @@ pub fn wrapped(text: &str, width: usize) -> Vec<String> {
         .word_separator(textwrap::WordSeparator::AsciiSpace)
         .word_splitter(textwrap::WordSplitter::NoHyphenation)
         .wrap_algorithm(textwrap::WrapAlgorithm::FirstFit);
-    let lines = textwrap::wrap(text, options).into_iter().map(|line| line.into_owned());
+    let lines = textwrap::wrap(text, options).into_iter().map(std::borrow::Cow::into_owned);
     lines.filter(|line| !line.is_empty()).collect()
 }
 

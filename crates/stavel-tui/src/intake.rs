@@ -284,7 +284,7 @@ mod tests {
         let mut form = IntakeForm { at: COLUMNS, ..Default::default() };
         form.typed[0] = Input::new(path.to_string_lossy().into_owned());
         form.typed[1] = Input::new("quill".into());
-        form.planned.value = Some(Ok(std::sync::Arc::new(planned)));
+        form.planned.value = Some(Ok(Arc::new(planned)));
         assert_eq!(form.step().layout, None);
         form.key_in_columns(KeyCode::Right);
         form.key_in_columns(KeyCode::Down);

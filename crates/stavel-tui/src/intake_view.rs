@@ -93,7 +93,7 @@ fn draw_planned(form: &IntakeForm, planned: &Planned, mut canvas: Canvas<'_>) {
     let shown = form.shown.min(planned.plans.len().saturating_sub(1));
     // One table to confirm: what becomes of which files.
     let room = (canvas.height() as usize / 4).max(2);
-    let first = crate::canvas::scroll(shown, room, planned.plans.len());
+    let first = canvas::scroll(shown, room, planned.plans.len());
     for (i, plan) in planned.plans.iter().enumerate().skip(first).take(room) {
         let style = if i == shown && planned.plans.len() > 1 { theme::chosen() } else { theme::strong() };
         let x = canvas.put(1, y, &format!("{:<22}", series_in_words(plan)), style);
@@ -168,8 +168,12 @@ fn draw_reasons(form: &IntakeForm, plan: &IntakePlan, y: u16, canvas: &mut Canva
         let end = if plan.stamp == Stamp::Open { "open" } else { "close" };
         let why = if plan.stamp_from.is_empty() { "nothing tells" } else { &plan.stamp_from };
         reasons.push(format!("stamped at the {end}: {why}"));
-        let lacking: Vec<&str> =
-            plan.fields().into_iter().filter(|f| !layout.fields().contains(f)).map(|f| f.name()).collect();
+        let lacking: Vec<&str> = plan
+            .fields()
+            .into_iter()
+            .filter(|f| !layout.fields().contains(f))
+            .map(stavel_core::model::Field::name)
+            .collect();
         if !lacking.is_empty() {
             reasons.push(format!("{} absent in this file", lacking.join(", ")));
         }
@@ -192,7 +196,7 @@ fn draw_reasons(form: &IntakeForm, plan: &IntakePlan, y: u16, canvas: &mut Canva
     let height = (canvas.height() / 5).clamp(1, canvas.height().saturating_sub(y).max(1));
     let text = reasons.join("  ·  ");
     canvas.part(1, y, width, height).paragraph(0, &text, theme::faint());
-    y + (crate::canvas::wrapped(&text, width as usize).len() as u16).min(height)
+    y + (canvas::wrapped(&text, width as usize).len() as u16).min(height)
 }
 
 fn marks_in_words(layout: &Layout) -> String {

@@ -116,7 +116,7 @@ fn broken() -> Error {
 /// A thread that panics must still say so: nothing waits for ever.
 fn caught<T>(work: impl FnOnce() -> Result<T>) -> Result<T> {
     std::panic::catch_unwind(std::panic::AssertUnwindSafe(work)).unwrap_or_else(|panic| {
-        let said = panic.downcast_ref::<&str>().map(|s| s.to_string());
+        let said = panic.downcast_ref::<&str>().map(ToString::to_string);
         let said = said.or_else(|| panic.downcast_ref::<String>().cloned());
         tracing::error!(said, "a thread panicked");
         Err(broken())

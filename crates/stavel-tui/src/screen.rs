@@ -71,7 +71,7 @@ pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
     match &app.overlay {
         // The form needs the room that facts have, and there are no facts of it.
         Some(Overlay::Intake(form)) => {
-            intake_view::draw(form, Canvas::new(buffer, places.lens.union(places.facts)))
+            intake_view::draw(form, Canvas::new(buffer, places.lens.union(places.facts)));
         }
         _ => {
             app.lens().draw(&app.view(), Canvas::new(buffer, places.lens));
@@ -104,7 +104,7 @@ fn title(app: &App, mut canvas: Canvas<'_>) {
         x = canvas.put(x, 0, " · ", theme::faint());
         x = canvas.put(x, 0, &info.name.short(), theme::words().fg(colour));
         x = canvas.put(x, 0, " · ", theme::faint());
-        let clock = info.edition.clock.as_ref().map_or("afloat".to_owned(), |c| c.to_string());
+        let clock = info.edition.clock.as_ref().map_or("afloat".to_owned(), ToString::to_string);
         let style = if info.is_afloat() { theme::words().fg(theme::WRONG) } else { theme::words() };
         x = canvas.put(x, 0, &clock, style) + 3;
         if canvas.width() >= 100 {

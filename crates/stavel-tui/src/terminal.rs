@@ -73,7 +73,7 @@ pub fn handle_mouse(app: &mut App, mouse: MouseEvent) {
     match mouse.kind {
         MouseEventKind::ScrollUp => app.act(Act::Common(if on_spine { Common::ZoomIn } else { Common::Up })),
         MouseEventKind::ScrollDown => {
-            app.act(Act::Common(if on_spine { Common::ZoomOut } else { Common::Down }))
+            app.act(Act::Common(if on_spine { Common::ZoomOut } else { Common::Down }));
         }
         MouseEventKind::Down(_) if on_spine => {
             let (left, columns) = spine::axis(area.width);

@@ -35,12 +35,12 @@ pub fn edit(line: &mut Input, key: KeyEvent) -> bool {
     let by_word = key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT);
     let request = match (key.code, by_word) {
         (KeyCode::Char('u'), true) => InputRequest::DeleteLine,
-        (KeyCode::Char('w'), true) | (KeyCode::Backspace, true) => InputRequest::DeletePrevWord,
+        (KeyCode::Char('w') | KeyCode::Backspace, true) => InputRequest::DeletePrevWord,
         (KeyCode::Char('k'), true) => InputRequest::DeleteTillEnd,
         (KeyCode::Char('a'), true) | (KeyCode::Home, _) => InputRequest::GoToStart,
         (KeyCode::Char('e'), true) | (KeyCode::End, _) => InputRequest::GoToEnd,
-        (KeyCode::Char('b'), true) | (KeyCode::Left, true) => InputRequest::GoToPrevWord,
-        (KeyCode::Char('f'), true) | (KeyCode::Right, true) => InputRequest::GoToNextWord,
+        (KeyCode::Char('b') | KeyCode::Left, true) => InputRequest::GoToPrevWord,
+        (KeyCode::Char('f') | KeyCode::Right, true) => InputRequest::GoToNextWord,
         (KeyCode::Left, false) => InputRequest::GoToPrevChar,
         (KeyCode::Right, false) => InputRequest::GoToNextChar,
         (KeyCode::Delete, _) => InputRequest::DeleteNextChar,

@@ -147,6 +147,19 @@ fn splice_lines(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
     for idle in (0..step.series.len()).filter(|i| !serves(i)) {
         lines.push(format!("  {} serves no row under the rule {}", step.series[idle].short(), step.rule));
     }
+    seam_lines(step, made, &mut lines);
+    lines.push(format!(
+        "  overlap {} rows, {} equal, median {} and p95 {} points apart",
+        made.overlap.rows, made.overlap.equal, made.overlap.median_diff, made.overlap.p95_diff
+    ));
+    level_lines(step, made, &mut lines);
+    edition_lines(made, &mut lines);
+    lines
+}
+
+/// How the sources meet.
+fn seam_lines(step: &SpliceStep, made: &SplicedSeries, lines: &mut Vec<String>) {
+    let (info, s) = (&made.info, &made.spliced);
     for (i, seam) in s.seams.iter().take(TOLD).enumerate() {
         lines.push(format!(
             "  seam {} {} -> {}: step {} points, usual {}",
@@ -169,10 +182,10 @@ fn splice_lines(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
             lines.push(format!("    {trouble}{gap}{better}"));
         }
     }
-    lines.push(format!(
-        "  overlap {} rows, {} equal, median {} and p95 {} points apart",
-        made.overlap.rows, made.overlap.equal, made.overlap.median_diff, made.overlap.p95_diff
-    ));
+}
+
+/// How far the levels of later sources lie from the first, and what was done about it.
+fn level_lines(step: &SpliceStep, made: &SplicedSeries, lines: &mut Vec<String>) {
     for (gap, series) in made.gaps.iter().zip(&step.series[1..]) {
         let Some(gap) = gap else { continue };
         if let Some(side) = gap.side {
@@ -193,6 +206,11 @@ fn splice_lines(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
             ));
         }
     }
+}
+
+/// What the new edition is beside the one before.
+fn edition_lines(made: &SplicedSeries, lines: &mut Vec<String>) {
+    let info = &made.info;
     if made.spliced.carried > 0 {
         lines
             .push(format!("  {} rows were given the spread of their hour of the week", made.spliced.carried));
@@ -215,8 +233,7 @@ fn splice_lines(step: &SpliceStep, made: &SplicedSeries) -> Vec<String> {
             format!("{}: nothing has changed since it was joined; no edition was made", info.name),
         );
     } else if made.kept > 0 {
-        let from = made.rebuilt_from.map(time::wall).unwrap_or_else(|| "nowhere".into());
+        let from = made.rebuilt_from.map_or_else(|| "nowhere".into(), time::wall);
         lines.push(format!("  {} rows were taken over; written anew from {from} on", made.kept));
     }
-    lines
 }

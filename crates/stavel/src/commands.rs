@@ -53,11 +53,11 @@ fn splice_step(a: &SpliceArgs, folder: &Path) -> Result<SpliceStep> {
 }
 
 /// Runs the command.
-pub fn run(args: Args) -> Result<Ending> {
+pub fn run(args: &Args) -> Result<Ending> {
     if let Some(path) = &args.log {
         log_to(path)?;
     }
-    let folder = shelf_folder(&args)?;
+    let folder = shelf_folder(args)?;
     tracing::info!(version = env!("CARGO_PKG_VERSION"), shelf = %folder.display(), "stavel");
     let step = match &args.command {
         None => {
@@ -158,9 +158,9 @@ fn run_recipe(folder: &Path, path: &Path, dry_run: bool, as_json: bool) -> Resul
     if dry_run {
         let lines: Vec<String> = recipe.step.iter().map(Step::command_line).collect();
         if as_json {
-            print_json(&json!({ "would_do": lines }))?
+            print_json(&json!({ "would_do": lines }))?;
         } else {
-            print_lines(&lines)?
+            print_lines(&lines)?;
         }
         return Ok(Ending::Done);
     }
@@ -199,9 +199,9 @@ fn run_recipe(folder: &Path, path: &Path, dry_run: bool, as_json: bool) -> Resul
     shelf.end_act("", if is_changed { &told } else { "" })?;
     drop(line);
     if as_json {
-        print_json(&json!({ "steps": documents }))?
+        print_json(&json!({ "steps": documents }))?;
     } else {
-        print_lines(&lines)?
+        print_lines(&lines)?;
     }
     outcome?;
     Ok(ending)
@@ -212,10 +212,8 @@ mod tests {
     use super::*;
     use clap::Parser;
 
-    /// What the bench shows as the command for a step must be that step when it is typed.
-    #[test]
-    fn every_step_is_told_as_the_command_that_does_it() {
-        let recipe = "
+    /// Every act with every setting.
+    const STEPS: &str = "
 [[step]]
 act = 'intake'
 paths = ['a b.csv', 'c.zip']
@@ -322,9 +320,13 @@ source = 'quill'
 act = 'undo'
 series = 'NOKSEK@quill:ticks'
 ";
+
+    /// What the bench shows as the command for a step must be that step when it is typed.
+    #[test]
+    fn every_step_is_told_as_the_command_that_does_it() {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("r.toml");
-        std::fs::write(&path, recipe).unwrap();
+        std::fs::write(&path, STEPS).unwrap();
         // Read where no folder is put before the paths.
         std::env::set_current_dir(dir.path()).unwrap();
         let recipe = Recipe::read(Path::new("r.toml")).unwrap();

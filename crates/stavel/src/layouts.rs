@@ -74,7 +74,7 @@ fn plan_lines(planned: &Planned) -> Vec<String> {
             });
         }
     }
-    lines.extend(planned.facts.iter().map(|f| f.in_words()));
+    lines.extend(planned.facts.iter().map(intake::FactsPlan::in_words));
     lines.extend(planned.left.iter().map(|(place, why)| format!("passed over {place}: {why}")));
     lines
 }

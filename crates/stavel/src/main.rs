@@ -32,7 +32,7 @@ fn main() -> ExitCode {
             return if err.use_stderr() { ExitCode::from(2) } else { ExitCode::SUCCESS };
         }
     };
-    match commands::run(args) {
+    match commands::run(&args) {
         Ok(output::Ending::Done) => ExitCode::SUCCESS,
         Ok(output::Ending::WantsPerson) => ExitCode::from(WANTS_PERSON),
         Err(err) => {

@@ -67,9 +67,9 @@ fn show_series(shelf: &Shelf, series: Option<&SeriesName>, as_json: bool) -> Res
         lines.push(format!("{} series, {}", all.len(), bytes_in_words(bytes)));
     }
     if as_json {
-        print_json(&json!({ "instruments": instruments }))?
+        print_json(&json!({ "instruments": instruments }))?;
     } else {
-        print_lines(&lines)?
+        print_lines(&lines)?;
     }
     Ok(Ending::Done)
 }

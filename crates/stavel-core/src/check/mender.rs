@@ -110,7 +110,7 @@ impl Mender {
                 self.drops.push((at, spans));
             }
             Mend::Kind(FindingKind::OutOfOrder) => {
-                self.counts[at] = found(FindingKind::OutOfOrder).map(|f| f.rows).sum()
+                self.counts[at] = found(FindingKind::OutOfOrder).map(|f| f.rows).sum();
             }
             Mend::Kind(FindingKind::ClockSlip) => {
                 let moves = found(FindingKind::ClockSlip).filter_map(|f| match f.remedy {

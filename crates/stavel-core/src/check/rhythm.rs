@@ -77,7 +77,7 @@ fn correlation(pairs: impl Iterator<Item = (f32, f32)>) -> f32 {
 
 /// True where New York is not five hours behind London in the week of a Monday.
 fn is_odd(monday: i64) -> bool {
-    let at = |zone: &str| Clock::zone(zone, 0).map(|c| c.offset_at((monday + 2) * DAY)).unwrap_or(0);
+    let at = |zone: &str| Clock::zone(zone, 0).map_or(0, |c| c.offset_at((monday + 2) * DAY));
     at("Europe/London") - at("America/New_York") != 5 * HOUR
 }
 

@@ -50,6 +50,7 @@ struct OpenBar {
 }
 
 /// One row as it goes into a bar.
+#[derive(Clone, Copy)]
 struct BarRow {
     time: Micros,
     bar: Bar,

@@ -229,7 +229,7 @@ mod tests {
         };
         let mut all: Vec<Named> = names.iter().map(named).collect();
         let mut places: Vec<(String, &mut Named)> =
-            names.iter().map(|n| n.to_string()).zip(&mut all).collect();
+            names.iter().map(ToString::to_string).zip(&mut all).collect();
         settle(&mut places)?;
         Ok(all.into_iter().map(|n| n.instrument).collect())
     }

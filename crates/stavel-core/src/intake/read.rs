@@ -47,7 +47,7 @@ pub fn read_files(
         rayon::scope(|s| {
             s.spawn(|_| next = feeder.next(TOGETHER));
             s.spawn(|_| {
-                taken = ready.into_iter().try_for_each(|block| ledger.take(block, plan, scale, taker, job))
+                taken = ready.into_iter().try_for_each(|block| ledger.take(block, plan, scale, taker, job));
             });
             for (raw, slot) in raw.iter().zip(&mut fresh) {
                 let parser = &parsers[raw.file];

@@ -105,7 +105,7 @@ impl<'a> Weave<'a> {
         if self.old.is_empty() && self.open.is_none() && self.carry.is_empty() {
             self.counts.kept += rows.len() as u64;
             self.gather()?;
-            return self.queue(Arc::new(rows));
+            return self.queue(&Arc::new(rows));
         }
         let mut rows = if self.carry.is_empty() {
             rows
@@ -375,7 +375,7 @@ impl<'a> Weave<'a> {
             }
             piece.truncate(left);
             left -= piece.len();
-            self.queue(Arc::new(piece))?;
+            self.queue(&Arc::new(piece))?;
         }
         Ok(())
     }
@@ -398,7 +398,7 @@ impl<'a> Weave<'a> {
         let Some(edition) = self.edition.clone() else { return Ok(()) };
         for piece in self.draft.scan_file(&file, &edition, Span::ALL) {
             let piece = piece?.with_fields(self.draft.fields()).rescaled(self.draft.scale());
-            self.queue(Arc::new(piece))?;
+            self.queue(&Arc::new(piece))?;
         }
         Ok(())
     }
@@ -419,10 +419,10 @@ impl<'a> Weave<'a> {
         }
         let empty = Columns::empty(&self.out.fields, self.out.scale);
         let rows = std::mem::replace(&mut self.out, empty);
-        self.queue(Arc::new(rows))
+        self.queue(&Arc::new(rows))
     }
 
-    fn queue(&mut self, rows: Arc<Columns>) -> Result<()> {
+    fn queue(&mut self, rows: &Arc<Columns>) -> Result<()> {
         self.work.extend(self.draft.queue(rows)?);
         // Old rows may come faster than they are asked for: they are encoded here before they fill the memory.
         if self.work.len() > MOST_WORK {

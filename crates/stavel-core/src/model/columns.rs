@@ -387,7 +387,7 @@ impl Columns {
             let rows = self.len();
             self.data = fields
                 .iter()
-                .map(|&f| self.column_mut(f).map(std::mem::take).unwrap_or_else(|| vec![blank(f); rows]))
+                .map(|&f| self.column_mut(f).map_or_else(|| vec![blank(f); rows], std::mem::take))
                 .collect();
             self.fields = fields.to_vec();
         }

@@ -78,9 +78,8 @@ pub fn read_orders(path: &Path) -> Result<Vec<ScriptOrder>> {
 pub fn orders_in(text: impl std::io::Read, place: &str) -> Result<Vec<ScriptOrder>> {
     let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::All).from_reader(text);
     let mut orders = Vec::new();
-    let cannot = |e: csv::Error| Error::input(format!("The orders {} cannot be read: {e}.", place));
-    let names: Vec<String> =
-        reader.headers().map_err(cannot)?.iter().map(|n| n.to_ascii_lowercase()).collect();
+    let cannot = |e: csv::Error| Error::input(format!("The orders {place} cannot be read: {e}."));
+    let names: Vec<String> = reader.headers().map_err(cannot)?.iter().map(str::to_ascii_lowercase).collect();
     let wanted = ["time", "side", "lots"];
     if let Some(odd) = names.iter().find(|n| !wanted.contains(&n.as_str())) {
         return Err(Error::input(format!(
@@ -92,15 +91,13 @@ pub fn orders_in(text: impl std::io::Read, place: &str) -> Result<Vec<ScriptOrde
     let column = |name: &str| names.iter().position(|n| n == name);
     let [Some(at_time), Some(at_side), Some(at_lots)] = wanted.map(column) else {
         return Err(Error::input(format!(
-            "The orders {} need a line of names with the columns time, side and lots.",
-            place
+            "The orders {place} need a line of names with the columns time, side and lots."
         )));
     };
     for record in reader.records() {
-        let record =
-            record.map_err(|e| Error::input(format!("The orders {} cannot be read: {e}.", place)))?;
+        let record = record.map_err(|e| Error::input(format!("The orders {place} cannot be read: {e}.")))?;
         let line = record.position().map_or(0, csv::Position::line);
-        let bad = |what: &str| Error::input(format!("{}, line {line}: {what}.", place));
+        let bad = |what: &str| Error::input(format!("{place}, line {line}: {what}."));
         let cell = |i: usize| record.get(i).unwrap_or_default();
         let direction = match cell(at_side) {
             "buy" => Direction::Buy,

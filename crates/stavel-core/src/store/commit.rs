@@ -54,7 +54,7 @@ pub fn commit_edition(db: &mut Connection, act: i64, new: &NewEdition<'_>) -> Re
             serde_json::to_string(new.provenance).unwrap_or_default(),
             new.provenance.fingerprint(),
             now(),
-            new.clock.map(|c| c.to_string()),
+            new.clock.map(ToString::to_string),
             new.like.scale.price,
             new.like.scale.volume,
             fields.join(","),

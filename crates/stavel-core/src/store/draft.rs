@@ -148,7 +148,7 @@ impl<'a> Draft<'a> {
 
     /// Adds rows at or after all rows added before.
     pub fn push(&mut self, rows: impl Into<Arc<Columns>>) -> Result<()> {
-        for work in self.queue(rows.into())? {
+        for work in self.queue(&rows.into())? {
             let encoded = work.group.encode()?;
             self.accept(work.place, encoded)?;
         }
@@ -157,7 +157,7 @@ impl<'a> Draft<'a> {
 
     /// Adds rows at or after all rows added before and gives the row groups they filled, to be encoded
     /// and given to [`Draft::accept`].
-    pub fn queue(&mut self, rows: Arc<Columns>) -> Result<Vec<Work>> {
+    pub fn queue(&mut self, rows: &Arc<Columns>) -> Result<Vec<Work>> {
         let Some((first, last)) = rows.ends() else { return Ok(Vec::new()) };
         if first < self.last || !rows.is_sorted() {
             return Err(Error::storage(format!("Rows for {} arrived out of order.", self.name)));

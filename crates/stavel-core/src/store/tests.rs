@@ -134,7 +134,7 @@ fn a_second_writer_a_newer_shelf_and_junk_are_told_in_a_sentence() {
     assert!(err.is_locked() && err.to_string().contains(&std::process::id().to_string()), "{err}");
     assert!(Shelf::open(dir.path()).is_ok(), "readers are welcome");
     drop(writer);
-    let db = rusqlite::Connection::open(dir.path().join("catalog.db")).unwrap();
+    let db = Connection::open(dir.path().join("catalog.db")).unwrap();
     db.pragma_update(None, "user_version", 99).unwrap();
     drop(db);
     assert!(Shelf::open(dir.path()).err().unwrap().to_string().contains("newer Stavel"));

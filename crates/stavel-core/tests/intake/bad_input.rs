@@ -11,7 +11,7 @@ use crate::support::{Desk, minutes, quill};
 fn refused(desk: &mut Desk, name: &str, bytes: impl AsRef<[u8]>) -> String {
     let path = desk.file(name, bytes);
     let told =
-        desk.take_all(&path, Hints { instrument: Some("X".into()), ..quill() }).unwrap_err().to_string();
+        desk.take_all(&path, &Hints { instrument: Some("X".into()), ..quill() }).unwrap_err().to_string();
     assert!(desk.shelf.series().unwrap().is_empty(), "{told}");
     assert!(!told.contains(['\u{1b}', '\n', '\0']) && told.ends_with('.'), "{told:?}");
     told

@@ -209,22 +209,26 @@ fn many_instruments_in_one_file_and_both_sides_side_by_side() {
         })
         .collect();
     let path = desk.file("all.csv", format!("time,symbol,bid,ask\n{rows}"));
-    let taken = desk.take_all(&path, quill()).unwrap();
+    let taken = desk.take_all(&path, &quill()).unwrap();
     let names: Vec<(&str, u64)> = taken.iter().map(|t| (t.series.as_str(), t.rows_kept)).collect();
     assert_eq!(names, [("NOKSEK@quill:ticks", 20), ("NZDSEK@quill:ticks", 20)]);
     assert_eq!(desk.rows("NZDSEK@quill:ticks").column(Field::Bid)[..2], [2, 4]);
 
     let text = "time,bid open,bid high,bid low,bid close,ask open,ask high,ask low,ask close\n\
         2024-03-14 10:00Z,1,4,1,2,3,6,3,4\n2024-03-14 10:01Z,1,4,1,2,3,6,3,4\n";
-    let taken = desk.take_all(&desk.dir.path().join(desk.file("BLY.csv", text)), quill()).unwrap();
+    let taken = desk.take_all(&desk.dir.path().join(desk.file("BLY.csv", text)), &quill()).unwrap();
     let names: Vec<&str> = taken.iter().map(|t| t.series.as_str()).collect();
     assert_eq!(names, ["BLY@quill:1m", "BLY@quill:1m.ask"]);
     assert_eq!(desk.rows("BLY@quill:1m.ask").column(Field::High), [6, 6]);
     // In two files the names tell the sides.
     desk.file("two/NZDSEK_bid.csv", minutes("2024-03-14 10:00", 5, 10));
     desk.file("two/NZDSEK_ask.csv", minutes("2024-03-14 10:00", 5, 20));
-    let names: Vec<String> =
-        desk.take_all(&desk.dir.path().join("two"), quill()).unwrap().into_iter().map(|t| t.series).collect();
+    let names: Vec<String> = desk
+        .take_all(&desk.dir.path().join("two"), &quill())
+        .unwrap()
+        .into_iter()
+        .map(|t| t.series)
+        .collect();
     assert_eq!(names, ["NZDSEK@quill:1m", "NZDSEK@quill:1m.ask"]);
 }
 
@@ -372,11 +376,11 @@ fn rejects_of_every_symbol_and_every_intake_are_kept() {
         "time,symbol,open,high,low,close\n".to_owned() + &(0..8).map(row).collect::<String>()
     };
     let first = desk.file("all.csv", file(1));
-    desk.take_all(&first, quill()).unwrap();
+    desk.take_all(&first, &quill()).unwrap();
     let second = desk.file("all.csv", file(2));
     let mut paths = Vec::new();
     for _ in 0..2 {
-        paths.extend(desk.take_all(&second, quill()).unwrap().into_iter().map(|t| t.rejects.unwrap()));
+        paths.extend(desk.take_all(&second, &quill()).unwrap().into_iter().map(|t| t.rejects.unwrap()));
     }
     let lines: Vec<usize> =
         paths.iter().map(|p| std::fs::read_to_string(p).unwrap().lines().count()).collect();
@@ -394,7 +398,7 @@ fn a_file_of_many_symbols_is_taken_whole_or_not_at_all() {
     let row = |i: usize| format!("2024-03-14 10:0{i}Z,{},1.5,1.6\n", if i < 4 { "AAA" } else { &long });
     let rows: String = (0..6).map(row).collect();
     let path = desk.file("all.csv", format!("time,symbol,bid,ask\n{rows}"));
-    assert!(desk.take_all(&path, quill()).unwrap_err().to_string().contains("cannot name"));
+    assert!(desk.take_all(&path, &quill()).unwrap_err().to_string().contains("cannot name"));
     assert!(desk.shelf.series().unwrap().is_empty());
 }
 

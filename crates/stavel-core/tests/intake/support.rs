@@ -29,12 +29,12 @@ impl Desk {
     }
 
     pub fn take(&mut self, path: &Path, hints: Hints) -> Result<Taken> {
-        Ok(self.take_all(path, hints)?.remove(0))
+        Ok(self.take_all(path, &hints)?.remove(0))
     }
 
     /// Takes every series of a path in.
-    pub fn take_all(&mut self, path: &Path, hints: Hints) -> Result<Vec<Taken>> {
-        let planned = plan(&self.shelf, &[path.to_owned()], &hints)?;
+    pub fn take_all(&mut self, path: &Path, hints: &Hints) -> Result<Vec<Taken>> {
+        let planned = plan(&self.shelf, &[path.to_owned()], hints)?;
         let mut all = Vec::new();
         for plan in &planned.plans {
             all.extend(take(&mut self.shelf, plan, &Job::unwatched())?);

@@ -173,8 +173,8 @@ fn pair<'a>(view: &View<'a>) -> Option<(&'a SeriesInfo, &'a SeriesInfo)> {
         let found: Vec<&'a SeriesInfo> = all.iter().copied().filter(|s| test(s)).collect();
         found.iter().copied().find(|s| Some(&s.name) == view.selected).or(found.first().copied())
     };
-    let subject =
-        candidates(|s| s.is_afloat()).or_else(|| candidates(|s| s.edition.provenance.made.is_aligned()))?;
+    let subject = candidates(SeriesInfo::is_afloat)
+        .or_else(|| candidates(|s| s.edition.provenance.made.is_aligned()))?;
     let fits = |s: &&&SeriesInfo| {
         !s.is_afloat() && s.name.source != subject.name.source && !s.edition.provenance.made.is_joined()
     };
@@ -285,7 +285,8 @@ impl AlignLens {
 
 /// Offsets shown: around the weeks' best, as many as there are lines.
 fn offsets_shown(found: &ClockStudy, fit: &Fit, lines: u16) -> Vec<Micros> {
-    let mut best: Vec<Micros> = found.weeks.iter().filter(|w| w.is_clear).map(|w| w.best_offset()).collect();
+    let mut best: Vec<Micros> =
+        found.weeks.iter().filter(|w| w.is_clear).map(stavel_core::align::WeekFit::best_offset).collect();
     best.extend(fit.weeks.first().map(|w| w.expected));
     best.sort_unstable();
     let (low, high) = (best.first().copied().unwrap_or(-4 * HOUR), best.last().copied().unwrap_or(4 * HOUR));

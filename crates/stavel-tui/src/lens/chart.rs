@@ -313,7 +313,7 @@ fn facts_of(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
     let instrument = view.snapshot.instrument(&drawn.series.instrument);
     let clock = instrument.map_or_else(Clock::utc, |i| i.sheet.session.clock.clone());
     let time = drawn.bars.time[at];
-    let afloat = view.snapshot.find(&drawn.series).is_some_and(|s| s.is_afloat());
+    let afloat = view.snapshot.find(&drawn.series).is_some_and(stavel_core::store::SeriesInfo::is_afloat);
     let mut out = vec![FactLine::heading(format!("bar of {}", drawn.frame))];
     if afloat {
         out.push(FactLine::Pair("written", wall(time)));

@@ -416,7 +416,7 @@ impl CheckLens {
         below.rule(0, theme::rule());
         let height = height.saturating_sub(1);
         if !self.mends.is_empty() {
-            let preview = self.preview.get().map(|p| p.as_ref());
+            let preview = self.preview.get().map(AsRef::as_ref);
             return check_mends::draw(&self.mends, preview, below.part(0, 1, width, height));
         }
         match self.below {

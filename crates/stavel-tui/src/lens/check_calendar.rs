@@ -55,7 +55,9 @@ fn draw_years(window: Span, report: &CheckReport, mut canvas: Canvas<'_>) -> u16
             let (from, to) = (day(column), day(column + 1).max(day(column) + 1));
             let at = report.days.partition_point(|d| d.day < from);
             let days = report.days[at..].iter().take_while(|d| d.day < to);
-            let Some(least) = days.map(|d| d.share()).min_by(f64::total_cmp) else { continue };
+            let Some(least) = days.map(stavel_core::check::DayCoverage::share).min_by(f64::total_cmp) else {
+                continue;
+            };
             let span = Span::new(from * DAY, to * DAY);
             let (mark, colour) = match worst(report, span) {
                 Some(finding) => theme::severity(finding.kind.severity()),

@@ -227,7 +227,7 @@ impl Lens for RehearseLens {
                 canvas.put(2, 5, hint, theme::words());
                 return;
             }
-            let text = if view.series().is_some_and(|s| s.is_afloat()) {
+            let text = if view.series().is_some_and(stavel_core::store::SeriesInfo::is_afloat) {
                 "This series is afloat: align it first (4), or choose another (])."
             } else {
                 "reading …"

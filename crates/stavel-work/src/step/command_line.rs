@@ -25,10 +25,10 @@ impl Step {
                 None => positional.extend(values),
                 Some(_) if is_default(arg, &values) => {}
                 Some(long) if matches!(arg.get_action(), ArgAction::SetTrue) => {
-                    options.push(format!("--{long}"))
+                    options.push(format!("--{long}"));
                 }
                 Some(long) => {
-                    options.extend(values.into_iter().flat_map(|value| [format!("--{long}"), value]))
+                    options.extend(values.into_iter().flat_map(|value| [format!("--{long}"), value]));
                 }
             }
         }
@@ -42,7 +42,9 @@ impl Step {
         } else {
             words.extend(positional.into_iter().chain(options));
         }
-        let quoted = |word: &String| shlex::try_quote(word).map_or_else(|_| word.clone(), |q| q.into_owned());
+        let quoted = |word: &String| {
+            shlex::try_quote(word).map_or_else(|_| word.clone(), std::borrow::Cow::into_owned)
+        };
         words.iter().map(quoted).collect::<Vec<_>>().join(" ")
     }
 }

@@ -8,7 +8,7 @@ fn week(name: &str, changed: &[(i64, &str)]) -> Desk {
     for i in 0..4 * 1440 {
         match changed.iter().find(|(at, _)| *at == i) {
             Some((_, lines)) => {
-                lines.split('|').for_each(|cells| text += &format!("{},{cells}\n", minute(i)))
+                lines.split('|').for_each(|cells| text += &format!("{},{cells}\n", minute(i)));
             }
             None => {
                 let p = 8_340 + (i * 7_919) % 11;

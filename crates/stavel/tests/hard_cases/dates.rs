@@ -93,7 +93,7 @@ fn a_month_stamped_at_its_close_becomes_that_month() {
         ["2023-11-01", "2023-12-01", "2024-01-01", "2024-02-01", "2024-03-01"],
     ] {
         let desk = Desk::new();
-        let found = times(&desk, ends.iter().map(|d| d.to_string()), &["--stamp", "close"]).ok().unwrap();
+        let found = times(&desk, ends.iter().map(ToString::to_string), &["--stamp", "close"]).ok().unwrap();
         let months: Vec<&str> = found.iter().map(|t| &t[..10]).collect();
         assert_eq!(months, ["2023-10-01", "2023-11-01", "2023-12-01", "2024-01-01", "2024-02-01"]);
     }
@@ -103,7 +103,7 @@ fn a_month_stamped_at_its_close_becomes_that_month() {
 fn months_written_as_their_last_days_are_stamped_at_the_close_by_themselves() {
     let desk = Desk::new();
     let ends = ["2023-10-31", "2023-11-30", "2023-12-29", "2024-01-31", "2024-02-29", "2024-03-14"];
-    let found = times(&desk, ends.iter().map(|d| d.to_string()), &["--clock", "UTC"]).ok().unwrap();
+    let found = times(&desk, ends.iter().map(ToString::to_string), &["--clock", "UTC"]).ok().unwrap();
     assert_eq!(&found[0][..10], "2023-10-01");
     assert_eq!(&found[5][..10], "2024-03-01", "the month that still runs");
 }

@@ -190,7 +190,7 @@ fn add_path(path: &Path, is_named: bool, out: &mut Vec<Member>) -> Result<()> {
     }
     if head.starts_with(b"PK") {
         let _ = file.rewind();
-        return add_archive(member, file, out);
+        return add_archive(&member, file, out);
     }
     add_unpacked(member, &head, out)
 }
@@ -255,7 +255,7 @@ fn is_page(start: &[u8]) -> bool {
         || has(b"</")
 }
 
-fn add_archive(member: Member, file: File, out: &mut Vec<Member>) -> Result<()> {
+fn add_archive(member: &Member, file: File, out: &mut Vec<Member>) -> Result<()> {
     let path = member.path.clone();
     let bad = |e: zip::result::ZipError| bad_archive(&path, &e);
     let mut archive = zip::ZipArchive::new(file).map_err(bad)?;

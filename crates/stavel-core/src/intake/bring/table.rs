@@ -75,7 +75,7 @@ impl SheetLines<'_> {
             DataRef::Int(n) => self.lines.cell(n.to_string().as_bytes()),
             DataRef::Float(f) => self.lines.cell_with(|out| push_float(out, *f)),
             DataRef::String(s) | DataRef::DateTimeIso(s) | DataRef::DurationIso(s) => {
-                self.lines.cell(s.as_bytes())
+                self.lines.cell(s.as_bytes());
             }
             DataRef::SharedString(s) => self.lines.cell(s.as_bytes()),
             DataRef::Bool(b) => self.lines.cell(b.to_string().as_bytes()),

@@ -105,9 +105,7 @@ fn frame_of(seen: &Seen, hints: &Hints, shape: Shape) -> Result<Frame> {
     };
     match (hints.frame.or(seen.named.frame), shape) {
         (Some(frame), Shape::Bars) if frame.is_bars() => Ok(frame),
-        (Some(Frame::Ticks), Shape::Quotes | Shape::Trades) | (None, Shape::Quotes | Shape::Trades) => {
-            Ok(Frame::Ticks)
-        }
+        (Some(Frame::Ticks) | None, Shape::Quotes | Shape::Trades) => Ok(Frame::Ticks),
         (Some(Frame::Depth) | None, Shape::Depth) => Ok(Frame::Depth),
         (Some(frame), _) => Err(Error::arguments(format!("{place} holds {kind}, so it cannot be {frame}."))),
         (None, Shape::Layered) => Err(Error::input(format!("{place} holds layers, which are not taken in."))),

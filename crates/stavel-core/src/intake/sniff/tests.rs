@@ -5,7 +5,7 @@ fn found(text: &str, name: &str) -> Result<Sniffed> {
 }
 
 fn words(text: &str) -> String {
-    found(text, "a.csv").map(|s| s.layout.in_words()).unwrap_or_else(|e| e.to_string())
+    found(text, "a.csv").map_or_else(|e| e.to_string(), |s| s.layout.in_words())
 }
 
 #[test]

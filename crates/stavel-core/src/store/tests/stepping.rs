@@ -43,7 +43,7 @@ fn acts() -> Vec<fn(&mut Shelf)> {
             shelf.put_facts("BLY", &[fact]).unwrap();
         },
         |shelf| {
-            let layout = crate::model::Layout::plain(&[crate::model::Use::Moment]);
+            let layout = Layout::plain(&[crate::model::Use::Moment]);
             shelf.save_layout("mine", &layout).unwrap();
         },
         |shelf| shelf.remove(&"NZDSEK@tarn:1m".parse().unwrap()).unwrap(),
