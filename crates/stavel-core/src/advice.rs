@@ -12,7 +12,12 @@ pub enum Advice {
     /// Find the clock of this series.
     Align(String),
     /// Give a value to a key of the spec sheet of an instrument.
-    SetValue { instrument: String, key: &'static str },
+    SetValue {
+        /// The instrument whose value it is.
+        instrument: String,
+        /// The key of the spec sheet.
+        key: &'static str,
+    },
     /// Look at the editions of this series.
     ListEditions(String),
     /// Build frames first.
@@ -28,14 +33,22 @@ pub enum Advice {
 /// A setting of an act that a person can give.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Setting {
+    /// The clock of the written times.
     Clock,
+    /// The order of day, month and year.
     Dates,
+    /// The frame of the rows.
     Frame,
+    /// The instrument of a file.
     Instrument,
+    /// Whether ticks and minutes are kept as layers of one series.
     Layered,
+    /// How the columns are understood.
     Layout,
+    /// Whether later sources are brought to the level of the first.
     Level,
     /// Patterns of file names.
     Names,
+    /// Which end of a bar its time names.
     Stamp,
 }

@@ -4,6 +4,8 @@
 //! and prices scaled by ten to the power of the series' decimals. Histories live in a
 //! [`store::Shelf`]; every stage of the work is a module with plain functions over columns.
 
+#![warn(missing_docs, clippy::missing_errors_doc)]
+
 pub mod advice;
 pub mod align;
 pub mod check;

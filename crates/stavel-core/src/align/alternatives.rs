@@ -13,7 +13,9 @@ const MOST: usize = 6;
 /// Another clock that explains the weeks nearly as well.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Alternative {
+    /// The other clock.
     pub clock: Clock,
+    /// Share of the correlation within reach that it gets, 0 to 1.
     pub score: f64,
     /// Weeks (begin, as written) in which it says another offset than the clock found and which the data
     /// cover.

@@ -16,6 +16,7 @@ pub struct Mover {
 }
 
 impl Mover {
+    /// For rows written in a clock, with bars stamped at one of their ends.
     pub fn new(clock: &Clock, stamp: Stamp, frame: Frame) -> Mover {
         Mover { unfold: Unfold::new(Some(clock), frame), stamp, frame, back: stamp.back(frame), held: None }
     }

@@ -30,8 +30,11 @@ const CLOSED: Micros = 12 * HOUR;
 /// The rows of both sides: high, low and close, in order of time; `subject` as written in bars of `step`, `reference`
 /// in UTC in bars of `step` or shorter.
 pub struct Sides<'a> {
+    /// Rows of the series whose clock is sought, at times as written.
     pub subject: &'a Columns,
+    /// Rows of the anchored series, at UTC.
     pub reference: &'a Columns,
+    /// The frame at which both are compared, in microseconds.
     pub step: Micros,
     /// True where the second is quoted the other way round.
     pub inverse: bool,

@@ -30,7 +30,9 @@ const NEIGHBOURS: usize = 6;
 /// beyond a whole number of steps.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Offsets {
+    /// From one offset to the next, in microseconds.
     pub step: Micros,
+    /// What all offsets are moved by from whole steps, in microseconds.
     pub phase: Micros,
 }
 
@@ -59,7 +61,9 @@ impl Offsets {
 pub struct WeekFit {
     /// When the week (of bars of many hours: the fortnight) begins, as written, and how long it is.
     pub start: Micros,
+    /// Its length in microseconds.
     pub length: Micros,
+    /// The offsets that were tried.
     pub offsets: Offsets,
     /// From -1 to 1, for each offset.
     pub correlation: Vec<f32>,

@@ -22,11 +22,21 @@ pub enum Doubt {
     /// The clock gets less of what the weeks give than [`BEYOND_DOUBT`], or single weeks against it are many.
     Faint,
     /// The clock stands minutes off whole quarters of an hour from this day on.
-    OffQuarter { from: i64, offset: Micros },
+    OffQuarter {
+        /// When it begins: the start of its week, as written.
+        from: i64,
+        /// The offset from UTC, in microseconds.
+        offset: Micros,
+    },
     /// The offsets are one bar short of whole quarters: the other series may be stamped at its close.
     OtherAtClose,
     /// Parts of a clock that was changed, by the day each begins, are known by so few weeks at most.
-    FewWeeks { parts: Vec<i64>, weeks: usize },
+    FewWeeks {
+        /// When each of them begins, as written.
+        parts: Vec<i64>,
+        /// Weeks in all of them.
+        weeks: usize,
+    },
     /// The clock was changed at this moment (UTC), while the market was open.
     MidWeek(Micros),
     /// Rows of these days were compared with nothing, and another clock that fits as well would differ there.

@@ -10,10 +10,13 @@ use crate::stats::median;
 /// A long bar of the series and the bar of the reference at the same moment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Evidence {
+    /// When the bar of the reference begins, UTC.
     pub utc: Micros,
+    /// When the bar of the series begins, as written.
     pub written: Micros,
     /// High minus low in points, of the series and of the reference (0 where that has no bar).
     pub range_here: i64,
+    /// High minus low of the bar of the reference in points; 0 where it has none.
     pub range_there: i64,
     /// The range of the reference at the written time taken for UTC: what one would have compared without a clock.
     pub range_before: i64,
@@ -69,11 +72,15 @@ pub fn longest_bars(
 /// When most weeks begin and end, and how many do: minutes since Monday 00:00 on a wall.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct WeekEdges {
+    /// When most weeks open.
     pub opens: i64,
+    /// When most weeks close.
     pub closes: i64,
     /// Weeks that open, and close, within a quarter of an hour of that.
     pub keep_open: usize,
+    /// Weeks that close then.
     pub keep_close: usize,
+    /// Weeks that were read.
     pub weeks: usize,
     /// Weeks with a Saturday or Sunday of six hours or less.
     pub stubs: usize,
@@ -121,7 +128,9 @@ pub fn week_edges(times: impl Iterator<Item = Micros>, bar: Micros) -> WeekEdges
 /// close within a twentieth of the usual range.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Dailies {
+    /// Days that both series have.
     pub days: usize,
+    /// How many of them have the same open, high, low and close.
     pub same: [usize; 4],
 }
 

@@ -21,6 +21,7 @@ pub struct WeekVerdict {
     pub start: Micros,
     /// Its own best offset, written minus UTC.
     pub offset: Micros,
+    /// The correlation at that offset, -1 to 1.
     pub correlation: f64,
     /// The offset of the clock found, with the bar that stamps at the close add.
     pub expected: Micros,
@@ -33,12 +34,15 @@ pub struct WeekVerdict {
 /// The clock found.
 #[derive(Debug, Clone)]
 pub struct Fit {
+    /// The clock that fits best.
     pub clock: Clock,
     /// Whether bars are stamped where they open or where they close.
     pub stamp: Stamp,
     /// Share of the correlation within reach that the clock gets, 0 to 1; 0 where no week speaks.
     pub confidence: f64,
+    /// What each week says of it.
     pub weeks: Vec<WeekVerdict>,
+    /// Other clocks that were tried, best first.
     pub alternatives: Vec<Alternative>,
     /// The score of every rule that was tried, best first.
     pub scan: Vec<(Clock, f64)>,

@@ -16,15 +16,21 @@ use crate::{Error, Result};
 
 /// Everything found out about the clock of a series.
 pub struct ClockStudy {
+    /// The series whose clock is sought.
     pub subject: SeriesInfo,
+    /// The anchored series it is compared with.
     pub reference: SeriesInfo,
     /// True where the second is quoted the other way round.
     pub inverse: bool,
+    /// The correlation of each week at all offsets.
     pub weeks: Vec<WeekFit>,
+    /// The clock found, with what speaks for and against it.
     pub fit: Fit,
     /// True where a person chose the clock.
     pub chosen: bool,
+    /// The longest bars, side by side.
     pub evidence: Vec<Evidence>,
+    /// When weeks begin and end, by several clocks.
     pub edges: WeekEnds,
     /// Daily bars of both on the instrument's clock, written times taken for UTC, and by the clock.
     pub dailies: (Dailies, Dailies),
@@ -40,14 +46,18 @@ pub struct WeekEnds {
     /// On the clock of the instrument's session days: written times taken for UTC, by the clock, and of the
     /// other series.
     pub before: WeekEdges,
+    /// By the clock found.
     pub after: WeekEdges,
+    /// Of the reference.
     pub reference: WeekEdges,
 }
 
 /// What a person says of the clock beforehand.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct AlignWishes {
+    /// The clock a person says it is.
     pub clock: Option<Clock>,
+    /// Which end of a bar its time names, where a person says it.
     pub stamp: Option<Stamp>,
 }
 

@@ -20,6 +20,7 @@ pub struct Agreement {
     pub apart: u64,
     /// Bars only the first has, and only the second.
     pub only_here: u64,
+    /// Bars that only the other series has.
     pub only_there: u64,
     changes: Correlation,
 }
@@ -38,6 +39,7 @@ pub struct Cross {
     pub months: Vec<((i64, i64), Agreement)>,
     /// The ten days with most bars apart or on one side only, worst first.
     pub worst_days: Vec<(i64, Agreement)>,
+    /// The whole time both have.
     pub all: Agreement,
     /// Usual level of the second less the first, in points.
     pub level: i64,
@@ -75,6 +77,7 @@ const FACTOR: i64 = 6;
 const KEPT: usize = 1_000_000;
 
 impl SeriesComparer {
+    /// For bars of a length in microseconds; `same` where both are made of the same rows.
     pub fn new(step: Micros, same: bool) -> SeriesComparer {
         SeriesComparer {
             step,
@@ -131,6 +134,7 @@ impl SeriesComparer {
         }
     }
 
+    /// What was found, once all bars were compared.
     pub fn finish(mut self) -> Cross {
         let equal = self.seen - self.offs.total();
         // Of all bars, the equal ones too.

@@ -16,6 +16,7 @@ use crate::{Advice, Error, Result};
 /// What a series is held against.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Against {
+    /// Another series.
     Series(SeriesName),
     /// An edition of the same series, by number.
     Edition(i64),
@@ -44,7 +45,9 @@ impl std::str::FromStr for Against {
 
 /// A cross-check with what it was made of.
 pub struct Crossed {
+    /// The series that is checked.
     pub checked: SeriesInfo,
+    /// The series it is compared with.
     pub other: SeriesInfo,
     /// The frame at which bars were compared.
     pub frame: Frame,
@@ -52,6 +55,7 @@ pub struct Crossed {
     pub decimals: u8,
     /// Where both have rows.
     pub span: Span,
+    /// What the comparison gave.
     pub cross: Cross,
 }
 

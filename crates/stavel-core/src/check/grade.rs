@@ -5,7 +5,9 @@ use super::{CheckReport, FindingKind};
 /// A reason for points taken off.
 #[derive(Debug, Clone, PartialEq)]
 pub struct GradeLoss {
+    /// Points of 100 that are taken off.
     pub points: f64,
+    /// What for, in a few words.
     pub why: String,
 }
 
@@ -14,6 +16,7 @@ pub struct GradeLoss {
 pub struct Grade {
     /// 0 to 100.
     pub points: u8,
+    /// What was taken off, the most first.
     pub losses: Vec<GradeLoss>,
 }
 

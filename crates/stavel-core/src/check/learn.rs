@@ -16,9 +16,11 @@ const CLEARLY: f64 = 0.002;
 /// A session week as the rows have it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Learned {
+    /// The session week, in the clock it fits best.
     pub week: SessionWeek,
     /// How steady the weeks are on that wall, 0 to 1: 1 where every week has rows in the same slots.
     pub steadiness: f64,
+    /// Weeks it was read from.
     pub weeks: usize,
 }
 

@@ -14,7 +14,9 @@ use crate::{Error, Result};
 /// Which of several rows at one time is kept.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Keep {
+    /// The row that stands first.
     First,
+    /// The row that stands last.
     Last,
     /// The row whose close is the median of theirs (the lower of two).
     Median,
@@ -35,9 +37,19 @@ pub enum Mend {
     /// value.
     Safe,
     /// Move the rows of a span later by a duration, or earlier.
-    Move { span: Span, by: Micros },
+    Move {
+        /// The rows, by time.
+        span: Span,
+        /// How far, in microseconds; below 0 for earlier.
+        by: Micros,
+    },
     /// Multiply the prices and spreads of a span.
-    Rescale { span: Span, factor: Decimal },
+    Rescale {
+        /// The rows, by time.
+        span: Span,
+        /// What prices and spreads are multiplied by.
+        factor: Decimal,
+    },
 }
 
 impl Mend {
@@ -154,6 +166,7 @@ impl TryFrom<String> for Mend {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct MendList {
+    /// The mends, in the order they are done.
     pub mend: Vec<Mend>,
 }
 

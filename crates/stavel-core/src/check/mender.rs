@@ -43,7 +43,9 @@ pub struct Mender {
 
 /// What a mender must know of the series.
 pub struct MendSubject<'a> {
+    /// When the market is open.
     pub session: &'a Session,
+    /// The frame of the rows.
     pub frame: Frame,
     /// The span of the rows.
     pub span: Span,

@@ -54,10 +54,13 @@ use crate::model::{Micros, Span};
 /// One thing found. Times are those of the series: UTC, or as written while afloat.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Finding {
+    /// What is wrong.
     pub kind: FindingKind,
     /// From the first row concerned to after the last.
     pub span: Span,
+    /// Rows it concerns.
     pub rows: u64,
+    /// What is wrong with it, with numbers, in a few words.
     pub detail: String,
     /// What its mend needs to know, where it cannot be seen from the rows.
     pub remedy: Option<Remedy>,
@@ -77,6 +80,7 @@ pub enum Remedy {
 /// Open time without rows, longer than a quiet market explains.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct MissingSpan {
+    /// From the end of the last row before to the first row after.
     pub span: Span,
     /// Open time in it.
     pub open: Micros,
@@ -85,7 +89,9 @@ pub struct MissingSpan {
 /// A value with when it was seen.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Extreme {
+    /// How large, in points.
     pub points: i64,
+    /// When.
     pub at: Micros,
 }
 
@@ -118,40 +124,57 @@ impl DayCoverage {
 /// Spread quantiles in points.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
 pub struct SpreadStats {
+    /// The middle spread, in points.
     pub median: i64,
+    /// The spread that 90 % of the rows do not exceed, in points.
     pub p90: i64,
+    /// The spread that 99 % of the rows do not exceed, in points.
     pub p99: i64,
+    /// The widest spread, in points.
     pub max: i64,
 }
 
 /// Everything a check has to say.
 #[derive(Debug, Clone)]
 pub struct CheckReport {
+    /// Rows that were read.
     pub rows: u64,
+    /// The time of the first row.
     pub first: Micros,
+    /// The time of the last row.
     pub last: Micros,
     /// Share of open time that has rows, 0 to 1.
     pub coverage: f64,
+    /// How full each session day is.
     pub days: Vec<DayCoverage>,
+    /// Open time without rows.
     pub gaps: Vec<MissingSpan>,
     /// By kind, then by time.
     pub findings: Vec<Finding>,
+    /// The longest bar, high minus low.
     pub max_range: Extreme,
+    /// The longest way from open to close.
     pub max_body: Extreme,
+    /// The longest step from a close to the next open.
     pub max_gap: Extreme,
+    /// Spreads, where the rows know them.
     pub spread: Option<SpreadStats>,
     /// Each hour of the week on the wall of the session's clock, from Monday 00:00 on.
     pub hours: Vec<HourStats>,
-    /// Flat rows without volume in closed and in open hours.
+    /// Flat rows without volume in closed hours.
     pub filler_closed: u64,
+    /// The same in open hours.
     pub filler_open: u64,
+    /// How fit the series is for a test.
     pub grade: Grade,
 }
 
 /// How full a month is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct MonthCoverage {
+    /// The year, as 2024.
     pub year: i64,
+    /// The month, 1 to 12.
     pub month: i64,
     /// Open time of the month within the series, microseconds.
     pub expected: Micros,

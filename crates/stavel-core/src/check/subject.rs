@@ -4,7 +4,9 @@ use crate::model::{Frame, Session, Span};
 
 /// What is known of a series before its rows are read.
 pub struct CheckSubject<'a> {
+    /// When the market is open.
     pub session: &'a Session,
+    /// The frame of the rows.
     pub frame: Frame,
     /// The span the rows lie in.
     pub span: Span,

@@ -13,6 +13,7 @@ use crate::{Error, Result};
 /// An instrument to make or change.
 #[derive(Debug, Clone, Default)]
 pub struct ComposeRequest {
+    /// The instrument's name.
     pub name: String,
     /// The instrument it is like; may be left out to change one that is there.
     pub like: Option<String>,
@@ -26,8 +27,11 @@ pub struct ComposeRequest {
 
 /// What was composed.
 pub struct Composed {
+    /// The instrument as it is now.
     pub instrument: Instrument,
+    /// The series its rows came to, where it has some.
     pub series: Option<SeriesInfo>,
+    /// What was done, in a few words each.
     pub notes: Vec<String>,
 }
 

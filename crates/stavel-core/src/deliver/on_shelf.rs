@@ -15,12 +15,15 @@ use crate::{Advice, Error, Result, fingerprint};
 /// What to deliver, and how.
 #[derive(Debug, Clone)]
 pub struct DeliveryOrder {
+    /// The series.
     pub series: SeriesName,
+    /// The format of the file.
     pub format: FileFormat,
     /// How lines are written, instead of the format's own way; CSV only.
     pub layout: Option<Layout>,
     /// The clock of the times in text formats.
     pub clock: Clock,
+    /// The rows that are wanted, by time.
     pub span: Span,
     /// Only so many rows, the last ones.
     pub last: Option<u64>,
@@ -31,9 +34,13 @@ pub struct DeliveryOrder {
 /// A file that was delivered.
 #[derive(Debug, Clone)]
 pub struct Delivery {
+    /// The file.
     pub path: PathBuf,
+    /// Rows in it.
     pub rows: u64,
+    /// Its length.
     pub bytes: u64,
+    /// SHA-256 of its bytes, in hexadecimal digits.
     pub sha256: String,
     /// True where the file, read back, holds exactly the rows of the series.
     pub proved: bool,

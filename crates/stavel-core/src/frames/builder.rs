@@ -26,8 +26,11 @@ pub struct Builder {
 
 /// Bars and whether the first and last of them lack rows at their outer ends.
 pub struct Built {
+    /// The bars.
     pub bars: Columns,
+    /// True where the rows begin within the first bar.
     pub partial_first: bool,
+    /// True where the rows may end within the last bar.
     pub partial_last: bool,
     /// Bars of days on which the session does not open.
     pub on_closed_days: u64,

@@ -11,8 +11,11 @@ use crate::{Error, Result};
 
 /// A series of bars that was built.
 pub struct BuiltSeries {
+    /// The series that was built.
     pub info: SeriesInfo,
+    /// True where the rows begin within the first bar.
     pub partial_first: bool,
+    /// True where the rows may end within the last bar.
     pub partial_last: bool,
     /// As in [`Built`].
     pub on_closed_days: u64,
@@ -22,7 +25,9 @@ pub struct BuiltSeries {
 pub struct FrameSettings<'a> {
     /// Of the session days; none means the one of the sheet.
     pub clock: Option<&'a Clock>,
+    /// Which price of ticks makes the bars.
     pub side: Side,
+    /// The rows that are wanted, by time.
     pub span: Span,
 }
 

@@ -19,8 +19,11 @@ use crate::{Advice, Error, Result, Setting};
 /// A table of facts to take in.
 #[derive(Debug, Clone)]
 pub struct FactsPlan {
+    /// The file.
     pub member: Member,
+    /// How its columns are understood.
     pub layout: Layout,
+    /// The vendor or broker it came from.
     pub source: String,
     /// None where a column names the instrument.
     pub instrument: Option<String>,
@@ -31,14 +34,21 @@ pub struct FactsPlan {
 /// What became of the facts of one instrument. Read = kept + rejected + already there.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FactsTaken {
+    /// The instrument the facts are of.
     pub instrument: String,
+    /// What they are: dividends, splits, events.
     pub kind: String,
+    /// Rows in the file.
     pub rows_read: u64,
+    /// Facts that are new on the shelf.
     pub rows_kept: u64,
+    /// Rows that could not be understood.
     pub rows_rejected: u64,
+    /// Facts that were known.
     pub rows_already_there: u64,
     /// RFC 3339.
     pub first: String,
+    /// The latest date, as written in RFC 3339.
     pub last: String,
 }
 

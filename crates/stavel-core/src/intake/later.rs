@@ -11,6 +11,9 @@ use crate::store::{EditionInfo, SeriesInfo, Shelf};
 use crate::{Advice, Error, Result, Setting};
 
 /// The stamp of a series' bars, where an earlier file or a comparison has told it.
+///
+/// # Errors
+/// Where the catalog cannot be read.
 pub fn known_stamp(shelf: &Shelf, series: &SeriesName) -> Result<Option<Stamp>> {
     let named = |word: &str| [Stamp::Open, Stamp::Close].into_iter().find(|s| s.word() == word);
     if shelf.current_own(series)?.is_none() {

@@ -47,13 +47,19 @@ use crate::model::{Clock, DateOrder, Frame, Layout, Side, Stamp};
 /// What was said about files beforehand; whatever is not said is found in them.
 #[derive(Debug, Clone, Default)]
 pub struct Hints {
+    /// The vendor or broker the files came from.
     pub source: String,
+    /// The instrument, instead of what names and columns say.
     pub instrument: Option<String>,
     /// None: found in the file, else the series' own, else afloat.
     pub clock: Option<ClockHint>,
+    /// The frame, instead of what the times say.
     pub frame: Option<Frame>,
+    /// The price of single prices and of bars.
     pub side: Option<Side>,
+    /// Decimals of the prices, instead of those written.
     pub decimals: Option<u8>,
+    /// The order of day, month and year.
     pub dates: Option<DateOrder>,
     /// None: found in the file, else at the open.
     pub stamp: Option<Stamp>,
@@ -75,17 +81,24 @@ pub struct Hints {
 pub enum ClockHint {
     /// Keep times as written; align finds the clock.
     Afloat,
+    /// The times are written in this clock.
     Known(Clock),
 }
 
 /// What one intake did to one series. Counts: read = kept + rejected + already there.
 #[derive(Debug, Clone, Serialize, Deserialize, PartialEq)]
 pub struct Taken {
+    /// The series, as it is written.
     pub series: String,
+    /// The number of the new edition.
     pub edition: i64,
+    /// Rows in the files.
     pub rows_read: u64,
+    /// Rows that are new in the series.
     pub rows_kept: u64,
+    /// Rows that could not be understood.
     pub rows_rejected: u64,
+    /// Rows that were there already, equal in every value.
     pub rows_already_there: u64,
     /// Of the rejected: those whose time an older bar with other values has.
     pub rows_conflicting: u64,
@@ -93,6 +106,7 @@ pub struct Taken {
     pub rows_replaced: u64,
     /// RFC 3339; as written (but marked UTC) while afloat.
     pub first: String,
+    /// The time of the last row, in RFC 3339.
     pub last: String,
     /// A clock, or `afloat`.
     pub clock: String,
@@ -114,7 +128,9 @@ pub struct Taken {
     pub reasons: std::collections::BTreeMap<String, u64>,
     /// The file of rejected rows, where there are any.
     pub rejects: Option<String>,
+    /// Files that were read.
     pub files: usize,
+    /// How long it took.
     pub seconds: f64,
 }
 

@@ -15,6 +15,7 @@ const LINES: usize = 60;
 pub struct PreviewLine {
     /// Its cells, fit to be shown.
     pub cells: Vec<String>,
+    /// What it was understood as.
     pub is: Understood,
 }
 
@@ -24,7 +25,12 @@ pub enum Understood {
     /// Stands before the rows: a header, a title, a comment.
     Head,
     /// A row: its time, as written, then for each field (in the order of [`Layout::fields`]) its value.
-    Row { time: String, values: Vec<String> },
+    Row {
+        /// Its time, as it is told.
+        time: String,
+        /// Its values, as they are told, by field.
+        values: Vec<String>,
+    },
     /// No row, for this reason.
     Not(String),
 }

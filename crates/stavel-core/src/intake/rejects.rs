@@ -9,12 +9,15 @@ use crate::{Error, Result};
 /// One row that was not taken.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Rejected {
+    /// The file it stood in.
     pub file: String,
     /// From 1; 0 where the row is not a line of a file.
     pub line: u64,
     /// From 0.
     pub byte: u64,
+    /// Why it was rejected.
     pub reason: String,
+    /// The row as it came, without its line end.
     pub raw: Vec<u8>,
 }
 

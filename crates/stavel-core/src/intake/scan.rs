@@ -24,7 +24,9 @@ const PIECE: usize = 64 << 10;
 pub struct Scanned {
     /// Rows, those that would be rejected included; an estimate where the file was not read whole.
     pub rows: u64,
+    /// Rows that could not be understood.
     pub rejected: u64,
+    /// True where only a part was read, and the numbers are told from it.
     pub is_estimate: bool,
     /// First and last time, as written.
     pub ends: Option<(Micros, Micros)>,

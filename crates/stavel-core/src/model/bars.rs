@@ -7,9 +7,13 @@ use super::time::Micros;
 /// Prices of one bar.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Bar {
+    /// The first price, in points.
     pub open: i64,
+    /// The highest price, in points.
     pub high: i64,
+    /// The lowest price, in points.
     pub low: i64,
+    /// The last price, in points.
     pub close: i64,
 }
 
@@ -34,9 +38,12 @@ impl Bar {
 /// Bars of columns.
 #[derive(Debug, Clone, Copy)]
 pub struct BarView<'a> {
+    /// When each bar begins.
     pub time: &'a [Micros],
     prices: [&'a [i64]; 4],
+    /// Volume, in units of its scale.
     pub volume: Cells<'a>,
+    /// Spread in points.
     pub spread: Cells<'a>,
 }
 
@@ -123,10 +130,15 @@ impl Columns {
 /// Quotes of columns. Either side of a quote may be absent.
 #[derive(Debug, Clone, Copy)]
 pub struct QuoteView<'a> {
+    /// When each quote came.
     pub time: &'a [Micros],
+    /// Bid in points.
     pub bid: Cells<'a>,
+    /// Ask in points.
     pub ask: Cells<'a>,
+    /// Volume at the bid, in units of its scale.
     pub bid_volume: Cells<'a>,
+    /// Volume at the ask, in units of its scale.
     pub ask_volume: Cells<'a>,
 }
 

@@ -35,9 +35,17 @@ pub enum Wall {
     /// It happened once.
     Once(Micros),
     /// The clock was set back and showed it twice.
-    Twice { first: Micros, second: Micros },
+    Twice {
+        /// The earlier moment, UTC.
+        first: Micros,
+        /// The later moment, UTC.
+        second: Micros,
+    },
     /// The clock was set forward and never showed it; `at` is the moment of the jump.
-    Never { at: Micros },
+    Never {
+        /// The moment at which the clock was set on, UTC.
+        at: Micros,
+    },
 }
 
 impl Wall {
@@ -61,6 +69,7 @@ pub struct Walls {
 }
 
 impl Walls {
+    /// Between UTC and the wall times of a clock.
     pub fn new(clock: Clock) -> Walls {
         Walls { clock, plain: (Span::new(0, 0), 0) }
     }

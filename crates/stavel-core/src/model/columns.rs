@@ -7,20 +7,31 @@ use super::time::{Micros, Span};
 /// What a column holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Field {
+    /// The first price of a bar.
     Open,
+    /// The highest price of a bar.
     High,
+    /// The lowest price of a bar.
     Low,
+    /// The last price of a bar.
     Close,
+    /// Volume of a bar or a trade.
     Volume,
     /// Ask less bid, a difference of prices in the scale of the prices.
     Spread,
+    /// Bid of a quote.
     Bid,
+    /// Ask of a quote.
     Ask,
+    /// Volume at the bid.
     BidVolume,
+    /// Volume at the ask.
     AskVolume,
+    /// Price of a trade.
     Last,
     /// Number of ticks in a bar.
     TickCount,
+    /// Contracts that are open.
     OpenInterest,
     /// The close with corporate actions worked in, as the source has it.
     AdjustedClose,
@@ -152,7 +163,9 @@ impl Field {
 /// Decimals of the prices and of the volumes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub struct Scale {
+    /// Decimals of prices.
     pub price: u8,
+    /// Decimals of volumes.
     pub volume: u8,
 }
 
@@ -201,9 +214,11 @@ pub enum Shape {
 pub struct Columns {
     /// Microseconds, in UTC where anchored, as written where afloat.
     pub time: Vec<Micros>,
+    /// The columns beside the time, in the order of `values`.
     pub fields: Vec<Field>,
     /// One column for each of `fields`; a value that is not known is [`ABSENT`].
     pub data: Vec<Vec<i64>>,
+    /// Decimals of prices and volumes.
     pub scale: Scale,
 }
 

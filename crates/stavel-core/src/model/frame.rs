@@ -9,22 +9,31 @@ use crate::{Error, Result};
 /// Unit of a time frame.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Unit {
+    /// Minutes.
     Minute,
+    /// Hours.
     Hour,
+    /// Session days.
     Day,
+    /// Weeks of session days.
     Week,
+    /// Calendar months of session days.
     Month,
 }
 
 /// Ticks, rows of the order book, or bars of a number of minutes, hours, days, weeks or months.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Frame {
+    /// Single quotes or trades.
     Ticks,
     /// Changes of the order book (level 2).
     Depth,
     // The unit stands first so that frames sort by their length.
+    /// Bars of equal length.
     Bars {
+        /// What is counted.
         unit: Unit,
+        /// How many make one bar.
         count: u16,
     },
 }

@@ -18,6 +18,7 @@ use crate::{Error, Result};
 
 /// One line of a spec sheet.
 pub struct Key {
+    /// As it is written.
     pub name: &'static str,
     /// What it says, with its unit.
     pub about: &'static str,
@@ -64,11 +65,17 @@ pub const KEYS: [Key; 16] = [
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::EnumString, strum::VariantNames)]
 #[strum(serialize_all = "lowercase", parse_err_ty = Error, parse_err_fn = not_a_kind)]
 pub enum InstrumentKind {
+    /// A pair of currencies.
     Forex,
+    /// A metal in a currency.
     Metal,
+    /// A contract with a month.
     Futures,
+    /// An index, or a contract on one.
     Index,
+    /// A share of a company.
     Share,
+    /// A coin.
     Crypto,
     /// Nobody has said.
     Other,
@@ -104,31 +111,44 @@ pub struct OwnValues {
 /// What is traded: a name, the values it owns, and the sheet they resolve to.
 #[derive(Debug, Clone)]
 pub struct Instrument {
+    /// As it is written.
     pub name: String,
+    /// The values it owns.
     pub own: OwnValues,
     /// Every value in force, as written.
     pub values: BTreeMap<String, String>,
     /// How each value in force is known; what is inherited is known as it is there.
     pub standings: BTreeMap<String, Standing>,
+    /// The values in force, as numbers.
     pub sheet: SpecSheet,
 }
 
 /// The values in force, typed.
 #[derive(Debug, Clone)]
 pub struct SpecSheet {
+    /// The broad sort.
     pub kind: InstrumentKind,
+    /// The currency or good that is traded.
     pub base: String,
+    /// The currency of price, costs and P&L.
     pub quote: String,
+    /// Decimals of the price.
     pub decimals: u8,
+    /// The smallest step of the price.
     pub tick_size: Decimal,
+    /// What one step of one lot is worth, in the quote currency.
     pub tick_value: Decimal,
+    /// A lot and side, in the quote currency.
     pub commission: Decimal,
+    /// A lot and night held long, in the quote currency.
     pub swap_long: Decimal,
+    /// A lot and night held short, in the quote currency.
     pub swap_short: Decimal,
     /// The weekday (0 is Monday) whose session day pays three nights of swap; none pays one each.
     pub swap_triple: Option<i64>,
     /// Fixed spread in points, where the sheet has one.
     pub spread: Option<i64>,
+    /// When it trades.
     pub session: Session,
 }
 

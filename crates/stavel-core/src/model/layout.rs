@@ -19,9 +19,13 @@ use crate::{Error, Result};
 /// The unit of a time counted from 1970-01-01 UTC.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Since1970 {
+    /// Whole seconds.
     Seconds,
+    /// Thousandths of a second.
     Millis,
+    /// Millionths of a second.
     Micros,
+    /// Billionths of a second.
     Nanos,
 }
 
@@ -50,9 +54,11 @@ impl SpreadUnit {
 /// What a column of the file is used for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Use {
+    /// It is passed over.
     Skip,
     /// Date and time in one column.
     Moment,
+    /// The date, beside a time of day in another column.
     Date,
     /// Time of day beside a [`Use::Date`], or beside a date in the file's name.
     Time,
@@ -64,6 +70,7 @@ pub enum Use {
     DayMillis,
     /// The instrument of the row.
     Symbol,
+    /// A value of the row.
     Field(Field),
     /// Of a table of dated facts: a value with this name.
     Value(String),
@@ -124,6 +131,7 @@ impl Use {
 /// What stands between cells.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Delimiter {
+    /// This byte.
     Mark(u8),
     /// One blank or more.
     Blanks,
@@ -168,6 +176,7 @@ pub const CELLS: u8 = 0x1f;
 pub struct Layout {
     /// The name it is saved under.
     pub name: Option<String>,
+    /// What stands between cells.
     pub delimiter: Delimiter,
     /// Lines before the header or the first row.
     pub skip: usize,
@@ -177,9 +186,11 @@ pub struct Layout {
     pub comment: Option<u8>,
     /// How numbers are written.
     pub numbers: NumberMarks,
+    /// What each column is used for, from the left.
     pub columns: Vec<Use>,
     /// What the spreads of the file are written in.
     pub spreads: SpreadUnit,
+    /// The order of day, month and year.
     pub dates: DateOrder,
     /// How dates and times are written.
     pub marks: Marks,

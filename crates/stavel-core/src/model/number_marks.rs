@@ -190,6 +190,9 @@ pub fn without_tail(text: &[u8]) -> Option<(u8, i64)> {
 }
 
 /// A plain number rounded to some decimals, halves away from zero.
+///
+/// # Errors
+/// Where the text is no number, or too large for the column.
 #[cold]
 pub fn rounded(text: &[u8], decimals: u8) -> Result<i64, NumberFault> {
     let dot = text.iter().position(|c| *c == b'.').unwrap_or(text.len());

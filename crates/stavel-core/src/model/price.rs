@@ -59,6 +59,9 @@ pub enum NumberFault {
 ///
 /// Zeros after the last decimal are dropped, other digits there are [`NumberFault::TooFine`]:
 /// nothing is rounded.
+///
+/// # Errors
+/// Where the text is no number, or has more decimals than are kept.
 #[inline]
 pub fn parse_scaled(text: &[u8], decimals: u8) -> Result<i64, NumberFault> {
     let (negative, digits) = match text.first() {

@@ -14,7 +14,9 @@ use super::{Decision, Frame, Micros, SeriesName, Side};
 /// What made an edition, and what that act read.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Provenance {
+    /// What was done.
     pub made: Made,
+    /// What it was done with.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub inputs: Vec<Input>,
     /// Version of the act's method: it grows whenever the same inputs would give other rows.
@@ -26,20 +28,38 @@ pub struct Provenance {
 #[serde(rename_all = "snake_case")]
 pub enum Input {
     /// An edition, with the name its series had.
-    Edition { id: i64, series: SeriesName },
+    Edition {
+        /// Its number in the catalog.
+        id: i64,
+        /// The series it is of.
+        series: SeriesName,
+    },
     /// A value of a spec sheet, as written; none where the sheet had none.
-    Sheet { instrument: String, key: String, value: Option<String> },
+    Sheet {
+        /// The instrument.
+        instrument: String,
+        /// The key of its spec sheet.
+        key: String,
+        /// Its value then, as written; none where it had none.
+        value: Option<String>,
+    },
 }
 
 /// The act that made an edition, with its settings and its outcome.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "act", rename_all = "lowercase")]
 pub enum Made {
+    /// Files were taken in.
     Intake(Box<TakenIn>),
+    /// Findings were mended.
     Check(Mending),
+    /// The series was anchored.
     Align(Anchoring),
+    /// Sources were joined.
     Splice(Joining),
+    /// Bars were built.
     Frames(Framing),
+    /// The rows of another instrument were taken over.
     Compose(Composing),
     /// The files say nothing about how they were made.
     Unknown,
@@ -49,6 +69,7 @@ pub enum Made {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct TakenIn {
+    /// The files, in order of time.
     pub files: Vec<TakenFile>,
     /// The layout in words.
     pub layout: String,
@@ -56,23 +77,35 @@ pub struct TakenIn {
     pub clock: String,
     /// `open` or `close`.
     pub stamp: String,
+    /// The span that the new rows cover was replaced.
     pub replace: bool,
+    /// Of two bars at one time the new one was kept.
     pub prefer_new: bool,
+    /// Rows in the files.
     pub rows_read: u64,
+    /// Rows that were new.
     pub rows_kept: u64,
+    /// Rows that could not be understood.
     pub rows_rejected: u64,
+    /// Rows that were there already, equal in every value.
     pub rows_already_there: u64,
+    /// Bars that stood at the time of another with other values.
     pub rows_conflicting: u64,
+    /// Older rows that gave way.
     pub rows_replaced: u64,
     /// Rejected rows by reason.
     pub reasons: BTreeMap<String, u64>,
     /// The file of rejected rows.
     pub rejects: Option<String>,
+    /// Rows in an hour that the clock showed twice.
     pub times_shown_twice: u64,
+    /// Rows at times that the clock never showed.
     pub times_never_shown: u64,
+    /// Runs of rows that stood before rows they follow.
     pub disorder: Vec<Disorder>,
     /// What was decided about the files, and how it is known.
     pub decisions: Vec<Decision>,
+    /// How long it took.
     pub seconds: f64,
 }
 
@@ -82,8 +115,11 @@ pub struct TakenIn {
 pub struct TakenFile {
     /// The file, and within an archive its member.
     pub name: String,
+    /// Where it lay.
     pub path: String,
+    /// Its length.
     pub bytes: u64,
+    /// BLAKE3 of its bytes, in hexadecimal digits.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub blake3: Option<String>,
     /// Of files taken in by earlier versions.
@@ -96,11 +132,15 @@ pub struct TakenFile {
 /// Rows of a file whose times lie before that of a row above them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Disorder {
+    /// The file.
     pub file: String,
+    /// The line of its first row, from 1.
     pub line: u64,
     /// As the rows are stored: UTC where the clock is known, else as written.
     pub from: Micros,
+    /// The time of its last row.
     pub to: Micros,
+    /// How many rows.
     pub rows: u64,
 }
 
@@ -108,6 +148,7 @@ pub struct Disorder {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Mending {
+    /// The mends as they are written.
     pub mends: Vec<String>,
     /// Rows each mend changed.
     pub counts: Vec<(String, u64)>,
@@ -127,6 +168,7 @@ pub struct Anchoring {
     pub confidence: Option<f64>,
     /// `open` or `close`.
     pub stamp: String,
+    /// Rows at written times that the clock showed twice or never.
     pub doubtful_times: u64,
     /// What intake noted of rows out of order, in UTC.
     pub disorder: Vec<Disorder>,
@@ -138,8 +180,11 @@ pub struct Anchoring {
 pub struct Joining {
     /// The rule, level and layer in their notation.
     pub rule: String,
+    /// How levels were brought together, as it is written.
     pub level: String,
+    /// Spreads of the first source were put on rows that knew none.
     pub carry_spread: bool,
+    /// Ticks and minutes were kept as layers.
     pub layered: bool,
     /// Median difference and ratio by which each later source was brought to level.
     pub gaps: Option<Vec<Option<(i64, f64)>>>,
@@ -156,6 +201,7 @@ pub struct Joining {
 /// Bars that were built of shorter ones or of ticks.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Framing {
+    /// The frame that was built.
     pub frame: Frame,
     /// Of quotes, the side the bars follow.
     pub side: Side,
@@ -163,6 +209,7 @@ pub struct Framing {
     pub clock: Option<String>,
     /// True where rows are missing at the outer end of the first bar, or of the last.
     pub partial_first: bool,
+    /// True where the rows may end within the last bar.
     pub partial_last: bool,
 }
 

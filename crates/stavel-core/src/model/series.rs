@@ -27,8 +27,11 @@ pub enum Side {
     /// Bid prices where there are two sides, else the only price there is.
     #[default]
     Bid,
+    /// Ask prices.
     Ask,
+    /// Half way between bid and ask.
     Mid,
+    /// Prices of trades.
     Last,
 }
 
@@ -46,8 +49,11 @@ fn not_a_side(text: &str) -> Error {
 /// One instrument from one source at one frame.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct SeriesName {
+    /// What is traded.
     pub instrument: String,
+    /// Where the history came from.
     pub source: String,
+    /// The frame of its rows.
     pub frame: Frame,
     /// Only ask and mid are part of the written name.
     pub side: Side,

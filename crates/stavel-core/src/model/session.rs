@@ -18,6 +18,7 @@ const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SessionWeek {
     text: String,
+    /// The clock its hours are told in.
     pub zone: Clock,
     /// Sorted, apart from each other; a span may end after the week does, never start there.
     spans: Vec<(u32, u32)>,
@@ -127,6 +128,7 @@ fn joined(mut spans: Vec<(u32, u32)>) -> Vec<(u32, u32)> {
 /// When an instrument trades: its session week, its holidays and the clock of its session days.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Session {
+    /// The usual week.
     pub week: SessionWeek,
     /// On whose wall a session day is a calendar day.
     pub clock: Clock,
@@ -142,15 +144,20 @@ pub struct Session {
 pub struct Holiday {
     /// Days since 1970-01-01.
     pub day: i64,
+    /// What trades on it.
     pub hours: DayHours,
 }
 
 /// Hours of one day in minutes of the wall's day.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum DayHours {
+    /// Nothing trades.
     Closed,
+    /// It closes early, at this minute of the day.
     Until(u32),
+    /// It opens late, at this minute of the day.
     From(u32),
+    /// It trades between these minutes of the day.
     Only(u32, u32),
 }
 

@@ -11,8 +11,10 @@ use super::{Frame, Micros, Unit};
 #[derive(strum::EnumString, strum::IntoStaticStr, strum::VariantNames)]
 #[strum(serialize_all = "lowercase")]
 pub enum Stamp {
+    /// When it begins.
     #[default]
     Open,
+    /// When it ends.
     Close,
 }
 

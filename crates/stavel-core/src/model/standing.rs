@@ -37,7 +37,9 @@ impl Standing {
 pub struct Decision {
     /// What was decided: `clock`, `stamp`, `frame`, `decimals`, `side`, …
     pub what: String,
+    /// What it was decided to be, as written.
     pub value: String,
+    /// How that is known.
     pub standing: Standing,
     /// The evidence, or why nothing speaks.
     pub why: String,

@@ -27,7 +27,9 @@ pub const LATEST: Micros = days_from_civil(2200, 1, 1) * DAY;
 /// A half-open span of time, `from <= t < to`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Span {
+    /// The first moment in it.
     pub from: Micros,
+    /// The first moment after it.
     pub to: Micros,
 }
 

@@ -8,8 +8,11 @@ use serde::{Deserialize, Serialize};
 #[derive(strum::EnumString, strum::IntoStaticStr, strum::VariantNames)]
 #[strum(serialize_all = "kebab-case")]
 pub enum DateOrder {
+    /// 2024-03-05.
     YearFirst,
+    /// 05.03.2024.
     DayFirst,
+    /// 03/05/2024.
     MonthFirst,
 }
 
@@ -33,9 +36,13 @@ impl DateOrder {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Precision {
+    /// `12:34`.
     Minutes,
+    /// `12:34:56`.
     Seconds,
+    /// `12:34:56.789`.
     Millis,
+    /// `12:34:56.789012`.
     Micros,
 }
 
@@ -48,6 +55,7 @@ pub struct Marks {
     pub between: u8,
     /// Between hours, minutes and seconds; none where they stand side by side (`134500`).
     pub time: Option<u8>,
+    /// The finest part that is always written.
     pub precision: Precision,
 }
 

@@ -25,6 +25,7 @@ pub struct Unfold {
     /// The row before, as written and in UTC.
     before: (Micros, Micros),
     order: HourOrder,
+    /// Rows at times that the clock showed twice or never, so far.
     pub doubtful: Doubtful,
 }
 

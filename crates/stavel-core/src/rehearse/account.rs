@@ -28,19 +28,24 @@ pub fn money_sheet(instrument: &Instrument, decimals: u8) -> (SpecSheet, bool) {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Direction {
+    /// Bought, at the ask.
     Buy,
+    /// Sold, at the bid.
     Sell,
 }
 
 /// A market order that was filled.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Deal {
+    /// When it was filled.
     pub time: Micros,
+    /// Bought or sold.
     pub direction: Direction,
     /// Hundredths of a lot.
     pub lots: i64,
     /// In points.
     pub price: i64,
+    /// What it cost, in the quote currency.
     pub commission: Decimal,
     /// Profit of the part of the position that the deal closed.
     pub profit: Decimal,

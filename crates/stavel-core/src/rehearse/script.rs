@@ -16,7 +16,9 @@ use crate::{Error, Result};
 /// A market order to be given at a time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct ScriptOrder {
+    /// When it is given.
     pub time: Micros,
+    /// Buy or sell.
     pub direction: Direction,
     /// Hundredths of a lot.
     pub lots: i64,
@@ -24,9 +26,13 @@ pub struct ScriptOrder {
 
 /// How a scripted rehearsal ended.
 pub struct ScriptOutcome {
+    /// The account at the end.
     pub account: Account,
+    /// Quotes that were played.
     pub quotes: u64,
+    /// The last quote.
     pub last: super::TradeQuote,
+    /// Where spreads came from.
     pub spreads: SpreadsUsed,
     /// Orders that were not filled.
     pub unfilled: usize,
@@ -119,9 +125,11 @@ pub fn orders_in(text: impl std::io::Read, place: &str) -> Result<Vec<ScriptOrde
 
 /// What is played, and the spread of rows that do not say theirs.
 pub struct Played {
+    /// The frame of the rows.
     pub frame: Frame,
     /// Decimals of the prices.
     pub decimals: u8,
+    /// The spread of rows that do not say theirs.
     pub spreads: SpreadRule,
 }
 

@@ -97,8 +97,11 @@ impl SpreadRule {
 /// How many quotes had their spread from where.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct SpreadsUsed {
+    /// Rows that say their own spread.
     pub own: u64,
+    /// Rows given the spread measured for their hour of the week.
     pub measured: u64,
+    /// Rows given the fixed spread of the spec sheet.
     pub sheet: u64,
 }
 

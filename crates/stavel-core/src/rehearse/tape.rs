@@ -8,9 +8,11 @@ use crate::{Error, Result};
 /// What could be traded at a moment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct TradeQuote {
+    /// When it stands.
     pub time: Micros,
     /// In points.
     pub bid: i64,
+    /// In points.
     pub ask: i64,
 }
 
@@ -20,7 +22,10 @@ pub enum FillPrice {
     /// At a quote, this time at or just after the moment asked for.
     At(Micros),
     /// There is nothing to play near the moment; the nearest time with data is this.
-    Nothing { nearest: Micros },
+    Nothing {
+        /// The nearest moment that has a quote.
+        nearest: Micros,
+    },
 }
 
 /// A history that plays forward. A tick is one quote; a bar is two, its open when it begins and its

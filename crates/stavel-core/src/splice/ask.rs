@@ -8,7 +8,9 @@ use crate::{Error, Result};
 /// How series are to be joined.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SpliceWishes {
+    /// Which source owns which time.
     pub rule: SpliceRule,
+    /// Whether later sources are brought to the level of the first.
     pub level: Level,
     /// Put the first source's spread by hour of the week on rows that do not know theirs.
     pub carry_spread: bool,

@@ -12,6 +12,7 @@ const BLOCK: usize = 32 * 1024;
 
 /// Rows of a joined history that follow each other.
 pub struct JoinedRows {
+    /// The rows, in order of time.
     pub rows: Columns,
     /// Runs of rows of one source: the source and how many.
     pub runs: Vec<(usize, usize)>,
@@ -43,6 +44,9 @@ pub struct Join {
 
 impl Join {
     /// Begins to read. `claims` are the spans each source may serve; `adapters` bring its rows into one form.
+    ///
+    /// # Errors
+    /// Where a source cannot be read.
     pub fn begin(
         sources: &[Source],
         claims: &[Vec<Span>],

@@ -19,11 +19,13 @@ pub struct LevelGap {
 /// Which sides of the market two sources follow, by the level between them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SideGuess {
-    /// The second lies half a spread above the first, or below.
+    /// The second lies half a spread above the first.
     MidAboveBid,
+    /// The second lies half a spread below the first.
     BidBelowMid,
-    /// The second lies a whole spread above the first, or below.
+    /// The second lies a whole spread above the first.
     AskAboveBid,
+    /// The second lies a whole spread below the first.
     BidBelowAsk,
 }
 

@@ -37,9 +37,11 @@ use crate::model::Micros;
 pub struct OwnedSpan {
     /// From its first row to its last.
     pub from: Micros,
+    /// The time of its last row.
     pub to: Micros,
     /// Place in the list of sources.
     pub source: usize,
+    /// How many rows.
     pub rows: u64,
 }
 
@@ -48,7 +50,9 @@ pub struct OwnedSpan {
 pub struct Seam {
     /// Time of the first row after it.
     pub at: Micros,
+    /// The source of the row before, by its place from 0.
     pub before: usize,
+    /// The source of the row after, by its place from 0.
     pub after: usize,
     /// First price after less last price before, in points.
     pub step: i64,
@@ -74,8 +78,11 @@ pub struct Overlap {
 /// What is told of a joined history.
 #[derive(Debug, Clone)]
 pub struct Spliced {
+    /// Rows of the joined history.
     pub rows: u64,
+    /// Who serves which time, in order.
     pub pieces: Vec<OwnedSpan>,
+    /// Where the source changes, in order.
     pub seams: Vec<Seam>,
     /// What is to be said of the first seams.
     pub judged: Vec<JudgedSeam>,

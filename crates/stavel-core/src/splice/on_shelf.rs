@@ -26,6 +26,7 @@ const SAME_RATIO: f64 = 1e-7;
 
 /// A splice that is ready to be read.
 pub struct Prepared {
+    /// What is joined, and how.
     pub plan: SplicePlan,
     /// The first source's name at the frame of the result.
     pub like: SeriesName,
@@ -42,11 +43,15 @@ pub struct Prepared {
 
 /// A joined series and how it came about.
 pub struct SplicedSeries {
+    /// The joined series.
     pub info: SeriesInfo,
+    /// What the join gave.
     pub spliced: Spliced,
     /// As in [`Prepared`].
     pub overlap: Overlap,
+    /// How far each later source lies from the first; none where they share no time.
     pub gaps: Vec<Option<LevelGap>>,
+    /// True where levels and spreads are those of the edition before, though they would be others now.
     pub keeps_older: bool,
     /// True where nothing had changed, so that no edition was made.
     pub is_unchanged: bool,

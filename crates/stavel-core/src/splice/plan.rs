@@ -17,9 +17,11 @@ const JUDGED: usize = 100;
 
 /// How sources are joined.
 pub struct JoinSettings<'a> {
+    /// Which source owns which time.
     pub rule: &'a SpliceRule,
     /// For [`SpliceRule::Grade`]: one for each source.
     pub grades: &'a [MonthGrades],
+    /// When the market is open.
     pub session: &'a Session,
 }
 
@@ -28,10 +30,13 @@ pub struct JoinSettings<'a> {
 /// A field that a source does not have is absent in its rows. Each row knows the place of its source, from 1 on, in
 /// its origin. Where ticks and bars are joined, each row also knows what it covers.
 pub struct SplicePlan {
+    /// The sources, in order of precedence.
     pub sources: Vec<Source>,
+    /// What gives the rows of each source the form of the result.
     pub adapters: Vec<RowAdapter>,
     /// Spreads for rows of later sources that do not know theirs, and the clock of their hours.
     pub spreads: Option<(HourSpreads, Clock)>,
+    /// Decimals of the result.
     pub scale: Scale,
     claims: Vec<Vec<Span>>,
     cell: Micros,
@@ -111,6 +116,9 @@ impl SplicePlan {
     }
 
     /// Begins to join these fields of the rows within a span.
+    ///
+    /// # Errors
+    /// Where a source cannot be read.
     pub fn join(&self, fields: &[Field], span: Span) -> Result<Join> {
         let wanted = JoinedSpan { fields, scale: self.scale, span, cell: self.cell };
         let join = Join::begin(&self.sources, &self.claims, &self.adapters, &wanted)?;
@@ -182,6 +190,9 @@ impl SplicePlan {
 
     /// What a cut at a moment would give; `usual` are the step and the hour that are usual, in points. Only
     /// what lies around the moment is read.
+    ///
+    /// # Errors
+    /// Where a source cannot be read.
     pub fn try_cut(&self, at: Micros, usual: (i64, f64)) -> Result<CutTrial> {
         let reaches: Vec<Span> = self.sources.iter().map(|s| s.span).collect();
         let claims = claims(&SpliceRule::Cut(at), &reaches, &[], &self.session);

@@ -8,11 +8,13 @@ use crate::model::{Columns, Field, Micros, Scale};
 /// What is done to each row of a source on its way into a splice.
 #[derive(Clone)]
 pub struct RowAdapter {
+    /// Decimals of the result.
     pub scale: Scale,
     /// Its place among the sources, from 1 on: the origin of its rows.
     pub origin: i64,
     /// What its rows cover, where the result has layers.
     pub covers: Micros,
+    /// How prices are moved, and by what; none where they stay.
     pub level: Option<(Level, LevelGap)>,
 }
 

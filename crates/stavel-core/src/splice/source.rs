@@ -23,7 +23,9 @@ pub struct Source {
     pub span: Span,
     /// The length of a bar; 0 for ticks.
     pub length: Micros,
+    /// The columns it has.
     pub fields: Vec<Field>,
+    /// Decimals of its prices and volumes.
     pub scale: Scale,
 }
 
@@ -53,6 +55,9 @@ impl Source {
     }
 
     /// A series of the shelf; ticks become bars of `framed`, where that is given.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn stored(
         shelf: &Shelf,
         info: &SeriesInfo,
@@ -84,6 +89,9 @@ impl Source {
     }
 
     /// These fields of its rows within a span; a field that it does not have is absent.
+    ///
+    /// # Errors
+    /// Where a file of it cannot be opened; what fails later comes as an item.
     pub fn pieces(&self, fields: &[Field], span: Span) -> Result<RowPieces> {
         Ok(match &self.rows {
             Rows::Held(rows) => Box::new(chunks(rows.clone(), fields.to_vec(), span)),
@@ -93,6 +101,9 @@ impl Source {
     }
 
     /// The same as bars: ticks become minutes.
+    ///
+    /// # Errors
+    /// As [`Source::pieces`].
     pub fn bars(&self, fields: &[Field], span: Span) -> Result<RowPieces> {
         match &self.rows {
             Rows::Stored(reader) if self.is_ticks() => {
@@ -125,6 +136,9 @@ impl Source {
     }
 
     /// [`Source::bars`] in one piece.
+    ///
+    /// # Errors
+    /// Where a file of it cannot be read.
     pub fn window(&self, fields: &[Field], span: Span) -> Result<Columns> {
         let mut all = Columns::empty(fields, self.scale);
         for piece in self.bars(fields, span)? {
@@ -134,12 +148,18 @@ impl Source {
     }
 
     /// Opens and closes of all its bars within a span, in one piece; a close that has no open is both.
+    ///
+    /// # Errors
+    /// Where a file of it cannot be read.
     pub fn opens_and_closes(&self, span: Span) -> Result<Columns> {
         let fields = [Field::Open, Field::Close];
         Ok(self.window(&fields, span)?.with_whole_bars().with_fields(&fields))
     }
 
     /// The number of its rows within a span.
+    ///
+    /// # Errors
+    /// Where a file of it cannot be read.
     pub fn count(&self, span: Span) -> Result<u64> {
         match &self.rows {
             Rows::Held(rows) => Ok(rows.range_of(span).len() as u64),

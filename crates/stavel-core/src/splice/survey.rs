@@ -9,8 +9,11 @@ use crate::model::{Cells, Columns, Field, Micros};
 /// Gathers what is told of a joined history while its rows go by.
 #[derive(Default)]
 pub struct Survey {
+    /// Who serves which time, in order.
     pub pieces: Vec<OwnedSpan>,
+    /// Where the source changes, in order.
     pub seams: Vec<Seam>,
+    /// Rows of the joined history.
     pub rows: u64,
     /// Rows that were given a spread.
     pub carried: u64,

@@ -20,7 +20,9 @@ pub struct Origin {
     pub provenance: Provenance,
     /// The clock its times were written in; none for afloat.
     pub clock: Option<Clock>,
+    /// The columns of the rows.
     pub fields: Vec<Field>,
+    /// Decimals of prices and volumes.
     pub scale: Scale,
 }
 
@@ -33,13 +35,17 @@ pub struct FileAbout {
     pub series: SeriesName,
     /// The edition it was written for, and that edition's number within the series.
     pub edition: i64,
+    /// The edition's number within its series.
     pub number: i64,
     /// When it was written, UTC microseconds.
     pub made: Micros,
     /// The clock the times were written in; none while afloat.
     pub clock: Option<Clock>,
+    /// Decimals of its prices.
     pub price_decimals: u8,
+    /// Decimals of its volumes.
     pub volume_decimals: u8,
+    /// What the edition was made from.
     pub provenance: Provenance,
     /// True where the provenance was known in full, outcome included.
     pub is_whole: bool,

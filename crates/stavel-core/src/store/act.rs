@@ -42,23 +42,34 @@ pub enum SubjectState {
 pub enum Stepped {
     /// A series: its name before and now, and its edition now; none where it is off the shelf.
     Series {
+        /// Its name before.
         was: SeriesName,
+        /// Its name now.
         name: SeriesName,
+        /// The edition it has now; none where it is off the shelf.
         edition: Option<Box<EditionInfo>>,
     },
     /// A spec sheet, and whether the instrument is there now.
     Instrument {
+        /// Its name now.
         name: String,
+        /// True where it is there now.
         is_there: bool,
     },
+    /// A saved layout.
     Layout {
+        /// Its name now.
         name: String,
+        /// True where it is there now.
         is_there: bool,
     },
     /// Dated facts that came or went.
     Facts {
+        /// The instrument they are of.
         instrument: String,
+        /// How many.
         count: usize,
+        /// True where they are there now.
         are_there: bool,
     },
 }
@@ -68,6 +79,7 @@ pub enum Stepped {
 pub struct SteppedAct {
     /// What the journal says of the act.
     pub text: String,
+    /// What it changed, each as it stands now.
     pub changes: Vec<Stepped>,
 }
 
@@ -178,6 +190,9 @@ impl Shelf {
 
     /// Ends an act with a sentence for the journal. An act that changed nothing and has nothing to say leaves
     /// no line.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be written.
     pub fn end_act(&mut self, series: &str, text: &str) -> Result<()> {
         self.depth = self.depth.saturating_sub(1);
         let Some(act) = self.act.filter(|_| self.depth == 0) else { return Ok(()) };
@@ -194,6 +209,9 @@ impl Shelf {
     }
 
     /// Ends an act that failed: what it changed is as it was before.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be written.
     pub fn abandon_act(&mut self) -> Result<()> {
         self.depth = self.depth.saturating_sub(1);
         let Some(act) = self.act.filter(|_| self.depth == 0) else { return Ok(()) };
@@ -207,6 +225,9 @@ impl Shelf {
     }
 
     /// The steps of all acts that were done and not undone, the first first, as they were noted.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn steps_done(&self) -> Result<Vec<String>> {
         let mut query = self.db.prepare(
             "SELECT step FROM journal j WHERE step <> '' AND (

@@ -12,7 +12,9 @@ pub struct EditionDiff {
     pub same: u64,
     /// Rows of one at whose time the other has other values.
     pub changed: u64,
+    /// Rows that only the first has.
     pub only_first: u64,
+    /// Rows that only the second has.
     pub only_second: u64,
     /// From the first to the last difference.
     pub differs: Option<(Micros, Micros)>,
@@ -20,6 +22,9 @@ pub struct EditionDiff {
 
 impl Shelf {
     /// Compares two editions (of one series, or of two).
+    ///
+    /// # Errors
+    /// Where a file cannot be read, or the person stops it.
     pub fn compare(&self, first: &EditionInfo, second: &EditionInfo, job: &Job) -> Result<EditionDiff> {
         let fields: Vec<Field> = first.fields.iter().copied().filter(|f| second.fields.contains(f)).collect();
         let scale = first.scale.finer(&second.scale);
@@ -46,6 +51,9 @@ impl Shelf {
 impl Shelf {
     /// The time of the first row in which two editions differ; none where they hold the same rows. Files that
     /// both have are not read.
+    ///
+    /// # Errors
+    /// Where a file cannot be read.
     pub fn first_difference(&self, a: &EditionInfo, b: &EditionInfo) -> Result<Option<Micros>> {
         if a.id == b.id {
             return Ok(None);

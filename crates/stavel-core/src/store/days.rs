@@ -8,6 +8,7 @@ use crate::model::time::{DAY, day_of};
 pub struct RowsByDay {
     /// Days since 1970-01-01.
     pub first: i64,
+    /// Rows of each day from `first` on.
     pub rows: Vec<u32>,
 }
 

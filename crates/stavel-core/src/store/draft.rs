@@ -56,7 +56,9 @@ struct OpenFile {
 
 /// A row group to encode on any thread and to give back to [`Draft::accept`].
 pub struct Work {
+    /// Where the row group belongs.
     pub place: GroupPlace,
+    /// Its rows.
     pub group: Group,
 }
 
@@ -124,6 +126,9 @@ impl<'a> Draft<'a> {
 
     /// Takes over, unread, the files of the current edition whose whole span passes `keep`; gives the
     /// spans of those that did not.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn keep_files(&mut self, keep: impl Fn(Micros, Micros) -> bool) -> Result<Vec<(Micros, Micros)>> {
         let current = editions::exactly(&self.shelf.db, &self.name, self.name.built)?;
         let Some(current) = current else { return Ok(Vec::new()) };
@@ -147,6 +152,9 @@ impl<'a> Draft<'a> {
     }
 
     /// Adds rows at or after all rows added before.
+    ///
+    /// # Errors
+    /// Where rows come out of order, or a file cannot be written.
     pub fn push(&mut self, rows: impl Into<Arc<Columns>>) -> Result<()> {
         for work in self.queue(&rows.into())? {
             let encoded = work.group.encode()?;
@@ -157,6 +165,9 @@ impl<'a> Draft<'a> {
 
     /// Adds rows at or after all rows added before and gives the row groups they filled, to be encoded
     /// and given to [`Draft::accept`].
+    ///
+    /// # Errors
+    /// Where rows come out of order, or a file cannot be written.
     pub fn queue(&mut self, rows: &Arc<Columns>) -> Result<Vec<Work>> {
         let Some((first, last)) = rows.ends() else { return Ok(Vec::new()) };
         if first < self.last || !rows.is_sorted() {
@@ -210,6 +221,9 @@ impl<'a> Draft<'a> {
     }
 
     /// Writes a row group that was encoded elsewhere, once those before it are written.
+    ///
+    /// # Errors
+    /// Where a file cannot be written.
     pub fn accept(&mut self, place: GroupPlace, encoded: Encoded) -> Result<()> {
         if let Some(file) = self.open.iter_mut().find(|f| f.number == place.file) {
             file.early.insert(place.group, encoded);

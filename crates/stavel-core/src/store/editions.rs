@@ -14,8 +14,11 @@ use crate::{Advice, Error, Result};
 /// A series and its current edition.
 #[derive(Debug, Clone)]
 pub struct SeriesInfo {
+    /// Its number in the catalog.
     pub id: i64,
+    /// Its name.
     pub name: SeriesName,
+    /// Its current edition.
     pub edition: EditionInfo,
 }
 
@@ -53,11 +56,17 @@ pub struct EditionInfo {
     pub made: Micros,
     /// The clock the times were written in; none while afloat.
     pub clock: Option<Clock>,
+    /// Decimals of prices and volumes.
     pub scale: Scale,
+    /// The columns beside the time.
     pub fields: Vec<Field>,
+    /// Rows in it.
     pub rows: u64,
+    /// The time of its first row; as written while it is afloat.
     pub first: Micros,
+    /// The time of its last row; as written while it is afloat.
     pub last: Micros,
+    /// Bytes of its files.
     pub bytes: u64,
 }
 
@@ -79,16 +88,23 @@ impl SegmentFormat {
 /// A segment as the catalog knows it.
 #[derive(Debug, Clone)]
 pub struct SegmentInfo {
+    /// Its number in the catalog.
     pub id: i64,
     /// Relative to one of the folders of the shelf; see [`super::home::Home`].
     pub path: String,
+    /// Rows in it.
     pub rows: u64,
+    /// The time of its first row.
     pub first: Micros,
+    /// The time of its last row.
     pub last: Micros,
+    /// Its length.
     pub bytes: u64,
     /// Of the file, as [`super::segment::WrittenFile`] has it; none for files of a first catalog.
     pub hash: Option<String>,
+    /// Rows by day.
     pub days: RowsByDay,
+    /// How absent values are written in it.
     pub format: SegmentFormat,
 }
 

@@ -79,11 +79,17 @@ impl Shelf {
     }
 
     /// Every series that has a current edition, by name.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn series(&self) -> Result<Vec<SeriesInfo>> {
         editions::all_series(&self.db)
     }
 
     /// A number that changes with every change of the catalog.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn version(&self) -> Result<i64> {
         catalog::version(&self.db)
     }
@@ -113,21 +119,33 @@ impl Shelf {
     }
 
     /// A series' current edition, or none.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn current(&self, name: &SeriesName) -> Result<Option<SeriesInfo>> {
         editions::one_series(&self.db, name)
     }
 
     /// The current edition of what a source itself says, never of bars that were built; or none.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn current_own(&self, name: &SeriesName) -> Result<Option<SeriesInfo>> {
         editions::exactly(&self.db, name, false)
     }
 
     /// The current edition of bars that were built, or none.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn current_built(&self, name: &SeriesName) -> Result<Option<SeriesInfo>> {
         editions::exactly(&self.db, name, true)
     }
 
     /// All editions of a series, newest first.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn editions(&self, name: &SeriesName) -> Result<Vec<EditionInfo>> {
         let id = match self.current(name)? {
             Some(info) => Some(info.id),
@@ -137,11 +155,17 @@ impl Shelf {
     }
 
     /// An edition by its id, if it was not tidied away.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn edition(&self, id: i64) -> Result<Option<EditionInfo>> {
         Ok(editions::edition(&self.db, id)?.map(|found| found.1))
     }
 
     /// Every instrument, by name.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn instruments(&self) -> Result<Vec<Instrument>> {
         records::instruments(&self.db)
     }
@@ -157,6 +181,9 @@ impl Shelf {
     }
 
     /// Makes an instrument with default values where there is none of that name.
+    ///
+    /// # Errors
+    /// Where the name cannot be one, or the catalog cannot be written.
     pub fn ensure_instrument(&mut self, name: &str) -> Result<Instrument> {
         match records::instrument(&self.db, name)? {
             Some(found) => Ok(found),
@@ -165,16 +192,25 @@ impl Shelf {
     }
 
     /// Rows of an edition piece by piece, in order; only `fields` are read (all where none are given).
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn scan(&self, edition: &EditionInfo, span: Span, fields: Option<&[Field]>) -> Result<Scan> {
         Ok(self.reader(edition)?.scan(span, fields))
     }
 
     /// An edition to be read from any thread.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn reader(&self, edition: &EditionInfo) -> Result<Reader> {
         Ok(Reader::new(&self.root, editions::segments(&self.db, edition.id)?, edition))
     }
 
     /// All rows of an edition within a span, in one piece.
+    ///
+    /// # Errors
+    /// Where a file cannot be read.
     pub fn read(&self, edition: &EditionInfo, span: Span) -> Result<Columns> {
         let mut all = Columns::empty(&edition.fields, edition.scale);
         for piece in self.scan(edition, span, None)? {
@@ -184,28 +220,43 @@ impl Shelf {
     }
 
     /// True where the shelf has an instrument of that name.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn has_instrument(&self, name: &str) -> Result<bool> {
         records::has_instrument(&self.db, name)
     }
 
     /// The number the next edition of a source's own series gets.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn next_edition(&self, name: &SeriesName) -> Result<i64> {
         editions::next_number(&self.db, name, false)
     }
 
     /// The files of an edition, in order of time.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn segments(&self, edition: &EditionInfo) -> Result<Vec<SegmentInfo>> {
         editions::segments(&self.db, edition.id)
     }
 
     /// Begins a new edition of a series. What is taken in, joined or composed is the source's own; what is
     /// framed is built and kept apart from it; a mend or a clock stays with the series it is of.
+    ///
+    /// # Errors
+    /// Where a file cannot be made.
     pub fn draft(&mut self, name: &SeriesName, origin: Origin) -> Result<Draft<'_>> {
         self.must_write()?;
         Draft::begin(self, name, origin)
     }
 
     /// The saved layouts, by name.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn layouts(&self) -> Result<Vec<Layout>> {
         records::layouts(&self.db)?
             .into_iter()
@@ -259,6 +310,9 @@ impl Shelf {
     }
 
     /// Adds dated facts of an instrument; gives the number of those that were not there before.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be written.
     pub fn put_facts(&mut self, instrument: &str, facts: &[InstrumentFact]) -> Result<u64> {
         self.must_write()?;
         self.begin_act("")?;
@@ -277,32 +331,50 @@ impl Shelf {
     }
 
     /// The dated facts of an instrument, in order of time.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn facts(&self, instrument: &str) -> Result<Vec<InstrumentFact>> {
         records::facts(&self.db, instrument)
     }
 
     /// The series of one instrument.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn series_of(&self, instrument: &str) -> Result<Vec<SeriesInfo>> {
         editions::series_of_instrument(&self.db, instrument)
     }
 
     /// The latest lines of the journal, newest first.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn journal(&self, lines: usize) -> Result<Vec<JournalLine>> {
         records::journal(&self.db, lines)
     }
 
     /// Writes a line into the journal that is no act.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be written.
     pub fn note(&mut self, series: &str, step: &str, text: &str) -> Result<()> {
         self.must_write()?;
         sql::journal_line(&self.db, series, step, text).map(drop)
     }
 
     /// What a step with this key gave when it was done before.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn done_before(&self, key: &str) -> Result<Option<String>> {
         records::done_before(&self.db, key)
     }
 
     /// Remembers what a step gave.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be written.
     pub fn remember_done(&mut self, key: &str, report: &str) -> Result<()> {
         self.must_write()?;
         records::remember_done(&self.db, key, report)

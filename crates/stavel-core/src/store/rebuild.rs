@@ -24,8 +24,11 @@ use crate::{Error, Result};
 /// What was made anew.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Rebuilt {
+    /// Series that are in the catalog again.
     pub series: u64,
+    /// Files that were read.
     pub files: u64,
+    /// Rows in them.
     pub rows: u64,
     /// Where the catalog that was there is now.
     pub old_catalog: Option<String>,

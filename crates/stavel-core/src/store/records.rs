@@ -11,8 +11,11 @@ use crate::{Error, Result};
 /// What is known of an instrument on a date: a dividend, a statement, an event.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct InstrumentFact {
+    /// The vendor or broker that says it.
     pub source: String,
+    /// The day or moment it holds for, UTC.
     pub time: Micros,
+    /// What it is: `dividend`, `split`, …
     pub kind: String,
     /// Names and values, as the file has them.
     pub values: BTreeMap<String, String>,
@@ -21,10 +24,13 @@ pub struct InstrumentFact {
 /// One act as the journal keeps it.
 #[derive(Debug, Clone)]
 pub struct JournalLine {
+    /// When it was done, UTC.
     pub made: Micros,
+    /// The series it changed; empty where it was none.
     pub series: String,
     /// The act with all its settings, as TOML.
     pub step: String,
+    /// What was done, in a few words.
     pub text: String,
 }
 

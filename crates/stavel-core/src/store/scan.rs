@@ -16,6 +16,9 @@ use crate::model::{ABSENT, Columns, Field, Scale, Span};
 use crate::{Error, Result};
 
 /// Reads a Parquet file written by a [`super::SegmentWriter`].
+///
+/// # Errors
+/// Where the file cannot be read, or is none of a shelf.
 pub fn read_file(path: &Path, fields: &[Field], scale: Scale, span: Span) -> Result<Columns> {
     let mut all = Columns::empty(fields, scale);
     let file = File::open(path).map_err(|e| Error::io("Cannot read", path, &e))?;
@@ -145,6 +148,9 @@ pub struct ScanFile {
 
 impl ScanFile {
     /// Opens a file to read these fields within a span.
+    ///
+    /// # Errors
+    /// Where the file cannot be opened, or is none of a shelf.
     pub fn open(path: &Path, fields: &[Field], scale: Scale, span: Span) -> Result<ScanFile> {
         let file = File::open(path).map_err(|e| Error::io("Cannot read", path, &e))?;
         let (fields, format) = (fields.to_vec(), SegmentFormat::Nulls);
@@ -152,6 +158,9 @@ impl ScanFile {
     }
 
     /// Opens a segment of a shelf, wherever it lies.
+    ///
+    /// # Errors
+    /// Where a file cannot be opened.
     pub fn of_shelf(
         root: &Path,
         segment: &SegmentInfo,
@@ -192,6 +201,7 @@ impl Iterator for ScanFile {
 pub struct Reader {
     root: PathBuf,
     files: Vec<SegmentInfo>,
+    /// The edition that is read.
     pub edition: EditionInfo,
 }
 
@@ -206,6 +216,9 @@ impl Reader {
     }
 
     /// The number of rows within a span: whole days are known, only what the span cuts is read.
+    ///
+    /// # Errors
+    /// Where a file cannot be read.
     pub fn count(&self, span: Span) -> Result<u64> {
         let mut rows = 0;
         let mut cut: Vec<Span> = Vec::new();

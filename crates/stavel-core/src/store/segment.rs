@@ -68,7 +68,9 @@ fn properties(fields: &[Field]) -> Arc<WriterProperties> {
 /// Some neighbouring rows of shared columns.
 #[derive(Clone)]
 pub struct SharedRows {
+    /// The columns.
     pub rows: Arc<Columns>,
+    /// Which of their rows.
     pub range: Range<usize>,
 }
 
@@ -98,6 +100,9 @@ impl Group {
     }
 
     /// Encodes and compresses one column (0 is the time).
+    ///
+    /// # Errors
+    /// Where a value does not fit the column.
     pub fn encode_column(&self, column: usize) -> Result<(Bytes, ColumnCloseResult)> {
         let mut out = TrackedWrite::new(Vec::new());
         let pages = Box::new(SerializedPageWriter::new(&mut out));
@@ -120,6 +125,9 @@ impl Group {
     }
 
     /// Encodes all columns, side by side.
+    ///
+    /// # Errors
+    /// Where a value does not fit its column.
     pub fn encode(&self) -> Result<Encoded> {
         let columns = (0..self.width()).into_par_iter().map(|c| self.encode_column(c));
         Ok(Encoded { columns: columns.collect::<Result<_>>()? })
@@ -169,12 +177,17 @@ impl Write for Hashing {
 /// What a finished file holds.
 #[derive(Debug, Clone, Default)]
 pub struct WrittenFile {
+    /// Rows in it.
     pub rows: u64,
+    /// The time of its first row.
     pub first: Micros,
+    /// The time of its last row.
     pub last: Micros,
+    /// Its length.
     pub bytes: u64,
     /// Of the whole file, by XXH3 with 128 bits, in hexadecimal.
     pub hash: String,
+    /// Rows by day.
     pub days: RowsByDay,
 }
 
@@ -211,6 +224,9 @@ pub struct SegmentWriter {
 
 impl SegmentWriter {
     /// Begins a file for rows with these fields; `anchored` times are marked as UTC.
+    ///
+    /// # Errors
+    /// Where the file cannot be made.
     pub fn create(path: &Path, fields: &[Field], scale: Scale, anchored: bool) -> Result<SegmentWriter> {
         if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
             make_folders(folder)?;
@@ -242,6 +258,9 @@ impl SegmentWriter {
     }
 
     /// Adds rows that follow those already there.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
     pub fn push(&mut self, rows: impl Into<Arc<Columns>>) -> Result<()> {
         let rows = rows.into();
         let range = 0..rows.len();
@@ -285,6 +304,9 @@ impl SegmentWriter {
     }
 
     /// Writes an encoded row group.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
     pub fn append(&mut self, encoded: Encoded) -> Result<()> {
         debug_assert_eq!(encoded.columns.len(), self.coding.schema.get_fields().len());
         let mut group = self.writer.next_row_group()?;
@@ -296,6 +318,9 @@ impl SegmentWriter {
     }
 
     /// Writes the rest and the footer.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
     pub fn end(mut self) -> Result<Unsynced> {
         if let Some(group) = self.rest() {
             self.append(group.encode()?)?;
@@ -307,6 +332,9 @@ impl SegmentWriter {
     }
 
     /// Ends the file, syncs it and gives it its final name.
+    ///
+    /// # Errors
+    /// Where the file cannot be written or named.
     pub fn finish(self, to: &Path) -> Result<WrittenFile> {
         self.end()?.settle(to)
     }

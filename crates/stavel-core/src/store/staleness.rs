@@ -11,11 +11,24 @@ use crate::model::{Input, SeriesName};
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum StaleBecause {
     /// A source has another edition now, or is off the shelf.
-    Source { series: SeriesName, is_there: bool },
+    Source {
+        /// The source.
+        series: SeriesName,
+        /// False where it is off the shelf.
+        is_there: bool,
+    },
     /// A source is itself stale.
-    StaleSource { series: SeriesName },
+    StaleSource {
+        /// The source.
+        series: SeriesName,
+    },
     /// A value of the spec sheet is another now.
-    Sheet { instrument: String, key: String },
+    Sheet {
+        /// The instrument.
+        instrument: String,
+        /// The key of its spec sheet.
+        key: String,
+    },
     /// This program would make other rows of the same sources.
     Method,
 }
@@ -37,11 +50,17 @@ impl fmt::Display for StaleBecause {
 impl Shelf {
     /// What has changed of all that went into an edition; nothing where it is up to date. An edition that was
     /// mended or otherwise made from one before it is as stale as that one.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn staleness(&self, edition: &EditionInfo) -> Result<Vec<StaleBecause>> {
         StalenessSearch { shelf: self, seen: HashMap::new() }.at(edition)
     }
 
     /// The stale ones among the current editions, by edition.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
     pub fn stale_editions(&self) -> Result<HashMap<i64, Vec<StaleBecause>>> {
         let mut looking = StalenessSearch { shelf: self, seen: HashMap::new() };
         let mut stale = HashMap::new();

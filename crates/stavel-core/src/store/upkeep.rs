@@ -19,8 +19,11 @@ use crate::{Error, Result};
 /// What verifying found.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Verified {
+    /// Files that were read.
     pub files: u64,
+    /// Rows in them.
     pub rows: u64,
+    /// Bytes of the files.
     pub bytes: u64,
     /// Sentences, one for each file that is not as the catalog has it.
     pub faults: Vec<String>,
@@ -34,8 +37,11 @@ pub struct Verified {
 /// What tidying did away with.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Tidied {
+    /// Older editions that are gone.
     pub editions: u64,
+    /// Files that are gone.
     pub files: u64,
+    /// Bytes that are free again.
     pub bytes: u64,
     /// Files spared by joining small ones.
     pub joined: u64,
@@ -113,6 +119,9 @@ impl Shelf {
 
     /// Does away with all editions but the current ones, of one series or of all, and with removed series, and
     /// joins the small files of those that stay: there is no undo after this.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be written, or the person stops it.
     pub fn tidy(&mut self, only: Option<&SeriesName>, job: &Job) -> Result<Tidied> {
         self.must_write()?;
         let series = match only {
@@ -154,6 +163,9 @@ impl Shelf {
 
     /// Compares every file of every edition, of one series or of all, with what the catalog says of it: that it
     /// is there, its size and hash, its rows, their order and their ends. Also names files nobody knows.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read, or the person stops it; files that are not as they should be are told.
     pub fn verify(&self, only: Option<&SeriesName>, job: &Job) -> Result<Verified> {
         let stored = only.map(|name| self.find(name)).transpose()?;
         let stored = stored.map(|info| editions::stored_name(&self.db, info.id)).transpose()?;

@@ -28,8 +28,8 @@ impl Desk {
         path
     }
 
-    pub fn take(&mut self, path: &Path, hints: Hints) -> Result<Taken> {
-        Ok(self.take_all(path, &hints)?.remove(0))
+    pub fn take(&mut self, path: &Path, hints: impl std::borrow::Borrow<Hints>) -> Result<Taken> {
+        Ok(self.take_all(path, hints.borrow())?.remove(0))
     }
 
     /// Takes every series of a path in.

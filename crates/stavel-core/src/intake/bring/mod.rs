@@ -44,6 +44,7 @@ enum Form {
 /// A table to read: a file, a file inside an archive, a sheet, a table of a page.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Member {
+    /// The file, or the archive it lies in.
     pub path: PathBuf,
     /// Its place and name in the archive, where it is in one.
     inside: Option<(usize, String)>,
@@ -118,6 +119,9 @@ impl Member {
     }
 
     /// A file that is known to be plain text.
+    ///
+    /// # Errors
+    /// Where the file cannot be opened.
     pub fn plain(path: &Path) -> Result<Member> {
         Member::of_file(path, true)
     }

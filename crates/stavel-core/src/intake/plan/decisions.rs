@@ -16,8 +16,11 @@ pub fn of_clock(clock: Option<&Clock>, from: ClockFrom) -> Decision {
 /// Where the clock of a file comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum ClockFrom {
+    /// A person says it.
     Said,
+    /// The file says it, in a name or in its times.
     File,
+    /// The layout says it.
     Layout,
     /// The file is silent; the rows that are there have a clock, or are afloat.
     Series,

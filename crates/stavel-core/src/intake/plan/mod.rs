@@ -36,6 +36,7 @@ const EACH: &str = "each";
 /// Files that become one series, or one series for each symbol in them.
 #[derive(Debug, Clone)]
 pub struct IntakePlan {
+    /// The series the rows go to.
     pub series: SeriesName,
     /// Where a column names the instrument: the symbols met so far.
     pub by_symbol: Option<Vec<String>>,
@@ -47,22 +48,28 @@ pub struct IntakePlan {
     pub clock: Option<Clock>,
     /// Where the clock comes from.
     pub clock_from: ClockFrom,
+    /// Which end of a bar its time names.
     pub stamp: Stamp,
     /// How the stamp was found, in words; empty where nothing tells.
     pub stamp_from: String,
     /// Everything that was decided about the files, and how it is known.
     pub decisions: Vec<Decision>,
+    /// The new rows replace the span they cover.
     pub replace: bool,
+    /// Of two bars at one time the new one is kept.
     pub prefer_new: bool,
+    /// Decimals of prices and volumes.
     pub scale: Scale,
     /// True where the decimals of prices were said: finer prices are rounded to them.
     pub decimals_said: bool,
+    /// The first rows, as they are and as understood.
     pub preview: IntakePreview,
 }
 
 /// The first file of a plan as it is and as understood.
 #[derive(Debug, Clone)]
 pub struct IntakePreview {
+    /// The first lines.
     pub lines: Vec<PreviewLine>,
     /// The rows of the sample, with times as written.
     pub rows: Columns,
@@ -77,7 +84,9 @@ pub struct IntakePreview {
 /// What was understood of some files, and what was not.
 #[derive(Debug, Clone, Default)]
 pub struct Planned {
+    /// One for each series, in order of name.
     pub plans: Vec<IntakePlan>,
+    /// Files of dated facts.
     pub facts: Vec<FactsPlan>,
     /// Files of folders and archives that are passed over, with the reason.
     pub left: Vec<(String, String)>,
@@ -171,6 +180,9 @@ impl IntakePlan {
     }
 
     /// The series that the rows of a symbol go into.
+    ///
+    /// # Errors
+    /// Where the symbol makes no name of an instrument.
     pub fn series_of_symbol(&self, symbol: &str) -> Result<SeriesName> {
         if self.by_symbol.is_none() {
             return Ok(self.series.clone());
