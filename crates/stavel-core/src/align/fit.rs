@@ -203,9 +203,12 @@ pub fn fit_to(weeks: &[WeekFit], bar: Micros, found: &Fit, clock: &Clock, stamp:
     Fit { clock, stamp, confidence, weeks, alternatives, scan, is_bar_behind, mid_week }
 }
 
-/// Bars shorter than a quarter of an hour whose best offsets lie one bar beyond a quarter are stamped at
-/// their close; a bar before it, those of the other series are. (Longer bars give the same picture either
-/// way; then the clock alone is given.)
+/// Tells from the best offsets of weeks whether bars are stamped at their close, and whether those of the
+/// reference seem to be.
+///
+/// Clocks stand on whole quarters of an hour. So offsets one bar above a quarter mean that these bars are
+/// stamped at their close, and one bar below it that those of the reference are. Bars of a quarter of an hour and
+/// longer look the same either way: they count as stamped at their open.
 fn stamp_of(weeks: &[&WeekFit], bar: Micros) -> (Stamp, bool) {
     if bar >= QUARTER || bar == 0 || weeks.is_empty() {
         return (Stamp::Open, false);

@@ -96,7 +96,7 @@ pub fn study(
         true => correlate_finely(&mine, &theirs, (step, fine), inverse, job),
         false => correlate(&mine, &theirs, step, inverse, job),
     };
-    let turned = is_turned(shelf, name, to);
+    let turned = is_inverse_pair(shelf, name, to);
     let mut weeks = compare(turned)?;
     let mut inverse = turned;
     if !weeks.iter().any(|w| w.is_clear)
@@ -174,8 +174,8 @@ pub fn agreement(
     Ok((speaking.len(), speaking.len() - apart.len(), most))
 }
 
-/// True where two pairs have each other's currencies.
-fn is_turned(shelf: &Shelf, a: &SeriesName, b: &SeriesName) -> bool {
+/// True where one pair is the other quoted the other way round: the base of each is the quote of the other.
+fn is_inverse_pair(shelf: &Shelf, a: &SeriesName, b: &SeriesName) -> bool {
     let sheet = |n: &SeriesName| shelf.instrument(&n.instrument).ok().map(|i| i.sheet);
     match (sheet(a), sheet(b)) {
         (Some(a), Some(b)) => a.base == b.quote && a.quote == b.base && !a.quote.is_empty(),

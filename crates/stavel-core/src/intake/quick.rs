@@ -113,7 +113,8 @@ impl Digits {
         ))
     }
 
-    /// The value of the digits in a word of text.
+    /// The value of the digits in a word of eight characters, the first in its lowest byte: three multiplications add
+    /// up pairs, fours and eights of digits at once (arithmetic on several numbers within one register).
     #[inline(always)]
     pub fn value(&self, word: u64) -> i64 {
         // What stands behind the point closes the gap.

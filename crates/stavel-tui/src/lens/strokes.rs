@@ -18,7 +18,7 @@ fn prices(rows: &Columns) -> Vec<Option<(i64, i64)>> {
     (0..rows.len()).map(|i| bars.bar(i).map(|b| (b.high, b.low)).or_else(|| of_tick(i))).collect()
 }
 
-/// The lowest and highest price of both.
+/// The lowest and highest price in two sets of rows, in points; the first is above the second where there is none.
 pub fn scale_of(before: &Columns, after: &Columns) -> (i64, i64) {
     let both = [before, after].into_iter().flat_map(prices).flatten();
     both.fold((i64::MAX, i64::MIN), |(a, b), (high, low)| (a.min(low), b.max(high)))

@@ -7,7 +7,7 @@ use crate::model::columns::shape_of;
 use crate::model::layout::Use;
 use crate::model::{Clock, Decision, Field, SeriesName, Shape, Standing};
 
-/// The clock of the times; `from` says where it comes from.
+/// The decision which clock the times are written in; no clock means afloat. `from` says who decided it.
 pub fn of_clock(clock: Option<&Clock>, from: ClockFrom) -> Decision {
     let value = clock.map_or("afloat".to_owned(), Clock::to_string);
     Decision::new("clock", value, from.standing(), from.in_words())

@@ -386,7 +386,7 @@ fn day_in_name(name: &str) -> Option<i64> {
     })
 }
 
-/// Says no to a table in which the time or the prices are not found.
+/// Fails where a layout has no column of times, or none of prices; `first` is the file's first line, to be shown.
 pub fn require_prices(layout: &Layout, place: &str, first: &[u8]) -> Result<()> {
     let has = |f: Field| layout.columns.contains(&Use::Field(f));
     let timed = layout.columns.iter().any(|u| matches!(u, Use::Moment | Use::Unix(_) | Use::DayNumber))

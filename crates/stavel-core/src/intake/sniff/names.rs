@@ -62,7 +62,7 @@ fn is_tick_volume(word: &str) -> bool {
     matches!(word, "tickvolume" | "tickvol" | "volumeticks")
 }
 
-/// True where a column is called a volume that is no count of ticks.
+/// True where one of the names of columns is that of a volume of trades, not of a count of ticks.
 fn has_traded_volume(words: &[String]) -> bool {
     let is_volume =
         |w: &String| field_named(w).is_some_and(|(f, _)| f == Field::Volume) && !is_tick_volume(w);
