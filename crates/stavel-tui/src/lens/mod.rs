@@ -18,6 +18,7 @@ mod rehearse;
 mod shelf;
 mod splice;
 mod splice_facts;
+mod splice_rules;
 mod splice_state;
 mod splice_view;
 mod strokes;

@@ -8,7 +8,8 @@ use stavel_core::splice::{Level, SpliceRule, SpliceWishes, ask_of, prepare};
 use stavel_core::store::SeriesInfo;
 use stavel_work::{SpliceStep, Step};
 
-use super::splice_state::{Choice, INTO, Proposal, SeamBars, SpliceLens, has_layers};
+use super::splice_rules::RuleChoice;
+use super::splice_state::{INTO, Proposal, SeamBars, SpliceLens, has_layers};
 use super::{FactLine, Lens, splice_facts, splice_view, step};
 use crate::act::TableRow;
 use crate::canvas::Canvas;
@@ -106,9 +107,9 @@ impl Lens for SpliceLens {
     /// The time of the cut, or the hours of the week, as typed.
     fn answer(&mut self, typed: &str, _view: &View<'_>) -> Effects {
         let taken = match self.choice {
-            Choice::Hours => typed.parse().map(|week| self.hours = Some(week)),
+            RuleChoice::Hours => typed.parse().map(|week| self.hours = Some(week)),
             _ => stavel_core::model::time::parse(typed).map(|at| {
-                self.choice = Choice::Cut;
+                self.choice = RuleChoice::Cut;
                 self.cut = Some(at);
             }),
         };
@@ -203,17 +204,11 @@ impl SpliceLens {
     }
 
     fn next_rule(&mut self, view: &View<'_>) {
-        self.choice = match self.choice {
-            Choice::Span => Choice::Holes,
-            Choice::Holes => Choice::Grade,
-            Choice::Grade => Choice::Cut,
-            Choice::Cut => Choice::Hours,
-            Choice::Hours => Choice::Span,
-        };
-        if self.choice == Choice::Cut && self.cut.is_none() {
+        self.choice = self.choice.next();
+        if self.choice == RuleChoice::Cut && self.cut.is_none() {
             self.cut = self.room_for_cut(view).map(|room| room.from);
         }
-        if self.choice == Choice::Hours && self.hours.is_none() {
+        if self.choice == RuleChoice::Hours && self.hours.is_none() {
             self.hours = "mon-fri 08:00-17:00 UTC".parse().ok();
         }
     }
@@ -243,7 +238,7 @@ impl SpliceLens {
         let Some(better) = judged.and_then(|j| j.better) else {
             return say("the place is calm, or no calmer one is near");
         };
-        self.choice = Choice::Cut;
+        self.choice = RuleChoice::Cut;
         self.cut = Some(better);
         say(format!("cut at {}", wall(better)))
     }
@@ -251,7 +246,7 @@ impl SpliceLens {
     /// Asks for the time of the cut, or for the hours of the week.
     fn ask_for_rule(&self, view: &View<'_>) -> Effects {
         let (label, now) = match self.choice {
-            Choice::Hours => ("hours of the first", self.hours.as_ref().map(SessionWeek::to_string)),
+            RuleChoice::Hours => ("hours of the first", self.hours.as_ref().map(SessionWeek::to_string)),
             _ => ("cut at", self.cut.or_else(|| Some(self.room_for_cut(view)?.from)).map(rfc3339)),
         };
         ask(label, now.unwrap_or_default())

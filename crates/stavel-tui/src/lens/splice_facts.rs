@@ -1,9 +1,9 @@
 //! Splice in words: the rule, the levels, the order, and the series joined before.
 
-use stavel_core::model::time::wall;
 use stavel_core::splice::{SpliceRule, SpliceWishes};
 
 use super::FactLine;
+use super::splice_rules::{RuleChoice, rule_in_words};
 use super::splice_state::{SpliceLens, has_layers};
 use crate::canvas::thousands;
 use crate::view::View;
@@ -12,23 +12,12 @@ use crate::view::View;
 pub fn facts(lens: &SpliceLens, view: &View<'_>) -> Vec<FactLine> {
     let ask = lens.ask();
     let mut out = vec![FactLine::heading(format!("rule {}", rule_in_words(&ask.rule)))];
-    out.push(FactLine::words(match ask.rule {
-        SpliceRule::Span => {
-            "The first source owns all from its first to its last row; the next only what lies outside."
-        }
-        SpliceRule::Holes => "As span, and the next source also fills open minutes that the first lacks.",
-        SpliceRule::Grade => "Each month belongs to the source that is the cleaner in it.",
-        SpliceRule::Cut(_) => "The first owns what is at or after the cut, the others what is before.",
-        SpliceRule::Hours(_) => "The first owns these hours of the week, the next all others.",
-    }));
+    let choice = RuleChoice::of(&ask.rule);
+    out.push(FactLine::words(choice.about()));
     if let SpliceRule::Hours(week) = &ask.rule {
         out.push(FactLine::words(week.to_string()));
     }
-    out.push(FactLine::words(match ask.rule {
-        SpliceRule::Cut(_) => "r: next rule  , . an hour  < > far  t: type it",
-        SpliceRule::Hours(_) => "r: next rule  t: type the hours",
-        _ => "r: next rule",
-    }));
+    out.push(FactLine::words(choice.keys()));
     level_facts(lens, &ask, &mut out);
     out.push(FactLine::Gap);
     out.push(FactLine::heading("order"));
@@ -46,14 +35,6 @@ pub fn facts(lens: &SpliceLens, view: &View<'_>) -> Vec<FactLine> {
     out.push(FactLine::Gap);
     joined_facts(lens, view, &mut out);
     out
-}
-
-fn rule_in_words(rule: &SpliceRule) -> String {
-    match rule {
-        SpliceRule::Cut(at) => format!("cut {}", wall(*at)),
-        SpliceRule::Hours(_) => "hours".into(),
-        rule => rule.to_string(),
-    }
 }
 
 fn joined_facts(lens: &SpliceLens, view: &View<'_>, out: &mut Vec<FactLine>) {

@@ -7,6 +7,7 @@ use stavel_core::splice::{
 };
 use stavel_core::store::SeriesInfo;
 
+use super::splice_rules::RuleChoice;
 use crate::jobs::Slot;
 use crate::view::View;
 
@@ -34,24 +35,13 @@ pub struct SeamBars {
     pub after: Columns,
 }
 
-/// The rule that is chosen.
-#[derive(Clone, Copy, Default, PartialEq)]
-pub enum Choice {
-    #[default]
-    Span,
-    Holes,
-    Grade,
-    Cut,
-    Hours,
-}
-
 /// The lens.
 #[derive(Default)]
 pub struct SpliceLens {
     pub proposal: Slot<Proposal>,
     pub trial: Slot<CutTrial>,
     pub around: Slot<SeamBars>,
-    pub(super) choice: Choice,
+    pub(super) choice: RuleChoice,
     pub(super) cut: Option<Micros>,
     pub(super) hours: Option<SessionWeek>,
     pub(super) level: Level,
@@ -68,13 +58,7 @@ pub struct SpliceLens {
 impl SpliceLens {
     /// How series are to be joined, as chosen here.
     pub fn ask(&self) -> SpliceWishes {
-        let rule = match (self.choice, self.cut, &self.hours) {
-            (Choice::Holes, ..) => SpliceRule::Holes,
-            (Choice::Grade, ..) => SpliceRule::Grade,
-            (Choice::Cut, Some(at), _) => SpliceRule::Cut(at),
-            (Choice::Hours, _, Some(week)) => SpliceRule::Hours(week.clone()),
-            _ => SpliceRule::Span,
-        };
+        let rule = self.choice.rule(self.cut, self.hours.as_ref());
         SpliceWishes {
             rule,
             level: self.level,
@@ -86,25 +70,19 @@ impl SpliceLens {
 
     /// Goes on with what a series was joined by.
     pub(super) fn take_over(&mut self, ask: SpliceWishes) {
-        self.choice = match ask.rule {
-            SpliceRule::Span => Choice::Span,
-            SpliceRule::Holes => Choice::Holes,
-            SpliceRule::Grade => Choice::Grade,
-            SpliceRule::Cut(at) => {
-                self.cut = Some(at);
-                Choice::Cut
-            }
-            SpliceRule::Hours(week) => {
-                self.hours = Some(week);
-                Choice::Hours
-            }
-        };
+        self.choice = RuleChoice::of(&ask.rule);
+        // What the rule does not need stays as it was chosen.
+        if let SpliceRule::Cut(at) = ask.rule {
+            self.cut = Some(at);
+        } else if let SpliceRule::Hours(week) = ask.rule {
+            self.hours = Some(week);
+        }
         (self.level, self.carry_spread, self.layered) = (ask.level, ask.carry_spread, ask.layered);
     }
 
     /// The cut that is tried, while that is the rule.
     pub fn cut(&self) -> Option<Micros> {
-        self.cut.filter(|_| self.choice == Choice::Cut)
+        self.cut.filter(|_| self.choice == RuleChoice::Cut)
     }
 
     /// The seam looked at and what is said of it.
@@ -115,17 +93,6 @@ impl SpliceLens {
         let told: &'a Spliced = &p.told;
         let at = self.at.min(told.seams.len().checked_sub(1)?);
         Some((told.seams[at], told.judged.get(at).copied()))
-    }
-
-    /// The rule in a word.
-    pub fn rule_word(&self) -> &'static str {
-        match self.choice {
-            Choice::Span => "span",
-            Choice::Holes => "holes",
-            Choice::Grade => "grade",
-            Choice::Cut => "cut",
-            Choice::Hours => "hours",
-        }
     }
 
     /// The series that can be joined, the shortest history first: a broker's own comes before a vendor's. In layers

@@ -60,7 +60,7 @@ fn draw_lanes(
     canvas: &mut Canvas<'_>,
 ) {
     let whole = view.whole();
-    canvas.put(1, 0, &format!("rule {}", lens.rule_word()), theme::words());
+    canvas.put(1, 0, &format!("rule {}", lens.choice.word()), theme::words());
     for (column, label) in spine::labels(whole, columns) {
         canvas.put(LEFT + column, 0, &label, theme::faint());
     }
