@@ -67,8 +67,8 @@ fn check(rows: &Columns) -> CheckReport {
 fn mend(rows: &Columns, report: &CheckReport, mends: &[Mend]) -> (Columns, Mended) {
     let (first, last) = rows.ends().unwrap();
     let session = session();
-    let patient = MendSubject { session: &session, frame: Frame::M1, span: Span::new(first, last) };
-    let mut mender = Mender::new(&patient, report, mends, Span::ALL).unwrap();
+    let subject = MendSubject { session: &session, frame: Frame::M1, span: Span::new(first, last) };
+    let mut mender = Mender::new(&subject, report, mends, Span::ALL).unwrap();
     for span in mender.spans_moved() {
         mender.take_moved(rows.rows(rows.range_of(span)));
     }
@@ -268,15 +268,15 @@ fn two_series_are_held_against_each_other() {
     let day = parse("2024-01-17").unwrap();
     let times = there.time.clone();
     there.retain(|i| !(day..day + DAY).contains(&times[i]));
-    let mut crosser = SeriesComparer::new(MINUTE, false);
+    let mut comparer = SeriesComparer::new(MINUTE, false);
     let prices = |rows: &Columns, i: usize| [0, 1, 2, 3].map(|c| rows.data[c][i]);
     for (i, t) in here.time.iter().enumerate() {
         match there.time.binary_search(t) {
-            Ok(j) => crosser.both(*t, prices(&here, i), prices(&there, j)),
-            Err(_) => crosser.alone(*t, true),
+            Ok(j) => comparer.both(*t, prices(&here, i), prices(&there, j)),
+            Err(_) => comparer.alone(*t, true),
         }
     }
-    let cross = crosser.finish();
+    let cross = comparer.finish();
     assert_eq!((cross.level, cross.all.only_here, cross.all.only_there, cross.all.apart), (7, 1440, 0, 60));
     assert_eq!(
         cross.findings.iter().map(|f| (f.span.from, f.rows)).collect::<Vec<_>>(),

@@ -19,7 +19,7 @@ pub struct Checker {
     clock: Clock,
     rows: u64,
     disorder: Vec<(Span, u64, String)>,
-    readier: RowPreparer,
+    preparer: RowPreparer,
     /// Rows that are ready and not yet looked at.
     waiting: Option<Ready>,
     /// Rows that were looked at: their room is used again.
@@ -48,7 +48,7 @@ impl Checker {
             frame: subject.frame,
             clock: subject.session.clock.clone(),
             rows: 0,
-            readier: RowPreparer::new(&subject),
+            preparer: RowPreparer::new(&subject),
             waiting: None,
             room: Ready::default(),
             detectors: Detectors {
@@ -70,10 +70,10 @@ impl Checker {
         let rows = rows.into();
         self.rows += rows.len() as u64;
         let join = self.join_within();
-        let (readier, detectors) = (&mut self.readier, &mut self.detectors);
+        let (preparer, detectors) = (&mut self.preparer, &mut self.detectors);
         let (waiting, room) = (self.waiting.take(), std::mem::take(&mut self.room));
         let (ready, ()) = rayon::join(
-            || readier.take(rows, room, join),
+            || preparer.take(rows, room, join),
             || waiting.iter().for_each(|ready| detectors.look(ready, join)),
         );
         self.room = waiting.unwrap_or_default();
@@ -89,7 +89,7 @@ impl Checker {
     pub fn finish(mut self) -> CheckReport {
         let (length, join) = (self.frame.length(), self.join_within());
         self.waiting.iter().for_each(|ready| self.detectors.look(ready, join));
-        let RowPreparer { order, place, spreads, .. } = self.readier;
+        let RowPreparer { order, place, spreads, .. } = self.preparer;
         let found = self.detectors;
         let (filler_closed, filler_open) = (place.filler_closed, place.filler_open);
         let placed = place.finish();

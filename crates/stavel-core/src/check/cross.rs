@@ -218,7 +218,7 @@ fn next_bar<I: Iterator<Item = crate::Result<Columns>>>(
 /// # Errors
 /// Where a piece cannot be read, or `counts` fails.
 pub fn walk<I, J>(
-    crosser: &mut SeriesComparer,
+    comparer: &mut SeriesComparer,
     mut here: Cursor<I>,
     mut there: Cursor<J>,
     factors: (i64, i64),
@@ -239,9 +239,9 @@ where
         }
         match (a, b) {
             (Some((_, x)), Some((_, y))) => {
-                crosser.both(now, x.map(|v| v * factors.0), y.map(|v| v * factors.1));
+                comparer.both(now, x.map(|v| v * factors.0), y.map(|v| v * factors.1));
             }
-            (here, _) => crosser.alone(now, here.is_some()),
+            (here, _) => comparer.alone(now, here.is_some()),
         }
     }
 }

@@ -107,7 +107,7 @@ pub fn cross_check(
     let same = checked.name.source == other.name.source;
     let (a, b) = (checked.edition.scale.price, other.edition.scale.price);
     let decimals = a.max(b);
-    let mut crosser = SeriesComparer::new(frame.length(), same);
+    let mut comparer = SeriesComparer::new(frame.length(), same);
     job.begin(format!("check {name} against {}", other.name), checked.edition.rows + other.edition.rows);
     let factors = (unit(decimals - a), unit(decimals - b));
     let (left, right) =
@@ -115,14 +115,14 @@ pub fn cross_check(
     // Rows of closed hours are a matter of one series alone.
     let mut open = OpenHours::new(&session_of(shelf, &checked, job)?.0, span);
     let mut n = 0u32;
-    walk(&mut crosser, Cursor::new(left), Cursor::new(right), factors, |t| {
+    walk(&mut comparer, Cursor::new(left), Cursor::new(right), factors, |t| {
         n += 1;
         if n.is_multiple_of(1 << 16) {
             job.advance(1 << 16)?;
         }
         Ok(open.is_open(t))
     })?;
-    let mut cross = crosser.finish();
+    let mut cross = comparer.finish();
     if !same && frame.length() <= HOUR {
         cross.findings.extend(slips(shelf, &checked, &other, span, job)?);
     }

@@ -57,18 +57,18 @@ impl Mender {
     /// # Errors
     /// Where ticks are to be filled, or a kind has no mend.
     pub fn new(
-        patient: &MendSubject<'_>,
+        subject: &MendSubject<'_>,
         report: &CheckReport,
         mends: &[Mend],
         within: Span,
     ) -> Result<Mender> {
-        let reach = Span::new(patient.span.from, patient.span.to + 1);
+        let reach = Span::new(subject.span.from, subject.span.to + 1);
         let mut mender = Mender {
             mends: mends.to_vec(),
             counts: vec![0; mends.len()],
             within,
-            frame: patient.frame,
-            open: OpenHours::new(patient.session, reach),
+            frame: subject.frame,
+            open: OpenHours::new(subject.session, reach),
             drops: Vec::new(),
             rescales: Vec::new(),
             moves: Vec::new(),
@@ -84,7 +84,7 @@ impl Mender {
         for (at, mend) in mends.iter().enumerate() {
             mender.plan(at, mend, report)?;
         }
-        if mends.contains(&Mend::Kind(FindingKind::Missing)) && !patient.frame.is_bars() {
+        if mends.contains(&Mend::Kind(FindingKind::Missing)) && !subject.frame.is_bars() {
             return Err(Error::arguments(
                 "Only bars can be filled; ticks that are missing cannot be made up.",
             ));

@@ -188,8 +188,8 @@ fn mender_for(
         fields.push(Field::Origin);
     }
     let span = Span::new(info.edition.first, info.edition.last);
-    let patient = MendSubject { session: &session, frame: info.name.frame, span };
-    let mut mender = Mender::new(&patient, report, mends, within)?;
+    let subject = MendSubject { session: &session, frame: info.name.frame, span };
+    let mut mender = Mender::new(&subject, report, mends, within)?;
     for span in mender.spans_moved() {
         mender.take_moved(shelf.read(&info.edition, span)?);
     }
