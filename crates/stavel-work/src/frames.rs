@@ -16,13 +16,13 @@ pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<S
     let side = step.side.unwrap_or(Side::Bid);
     let frames: Vec<_> = step.frames.iter().flat_map(|f| f.built_from(step.series.frame)).collect();
     let (mut json, mut lines, mut changed) = (Vec::new(), Vec::new(), Vec::new());
-    let mut on_closed_days = 0;
+    let (mut on_closed_days, mut too_large) = (0, 0);
     for built in build_series(shelf, &step.series, &frames, step.clock.as_ref(), side, job)? {
         let (name, e) = (&built.info.name, &built.info.edition);
         json.push(json!({
             "series": name, "edition": e.number, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last),
             "partial_first": built.partial_first, "partial_last": built.partial_last,
-            "on_closed_days": built.on_closed_days,
+            "on_closed_days": built.on_closed_days, "too_large": built.too_large,
         }));
         lines.push(format!("{name}: {} bars from {} to {}", e.rows, time::wall(e.first), time::wall(e.last)));
         if built.on_closed_days > 0 {
@@ -32,10 +32,17 @@ pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<S
                 built.on_closed_days, step.series
             ));
         }
+        if built.too_large > 0 {
+            too_large += built.too_large;
+            lines.push(format!(
+                "  ▲ {} values are more than a column holds (18 digits) and are absent; look at the volumes and prices of {}",
+                built.too_large, step.series
+            ));
+        }
         changed.push(name.clone());
     }
     let report = StepReport { changed, ..StepReport::new(json!({ "series": json }), lines) };
-    let mut report = StepReport { wants_person: on_closed_days > 0, ..report };
+    let mut report = StepReport { wants_person: on_closed_days + too_large > 0, ..report };
     let instrument = shelf.instrument(&step.series.instrument)?;
     let is_of_days = frames.iter().any(|f| f.length() >= DAY);
     if is_of_days && step.clock.is_none() && assumptions::day_is_anyones_guess(&instrument) {

@@ -141,7 +141,7 @@ impl FromStr for Mend {
                 if allowed {
                     Ok(Mend::Rescale { span, factor })
                 } else {
-                    Err(bad("the factor must be above 0"))
+                    Err(bad("the factor must be above 0 and at most 1000000"))
                 }
             }
             _ => Err(bad("only conflicting_time, move and rescale take a value")),

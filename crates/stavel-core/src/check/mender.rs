@@ -407,7 +407,8 @@ fn times_factor(value: i64, factor: Decimal) -> i64 {
     let product = Decimal::from(value).checked_mul(factor);
     let rounded =
         product.map(|p| p.round_dp_with_strategy(0, rust_decimal::RoundingStrategy::MidpointAwayFromZero));
-    rounded.and_then(|p| p.to_i64()).unwrap_or(value)
+    // What no number can say is refused where it would be written.
+    rounded.and_then(|p| p.to_i64()).unwrap_or(i64::MAX)
 }
 
 /// Which of neighbouring rows is kept.

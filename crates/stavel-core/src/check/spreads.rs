@@ -14,6 +14,8 @@ const OVERALL: i64 = 4;
 const BUSY: i64 = 3;
 /// A point, as the mean counts.
 const ONE: i64 = 1024;
+/// Spreads beyond this many points count as this wide in the running mean.
+const FARTHEST: i64 = 1 << 40;
 /// Rows kept to be judged at the end.
 const KEPT: usize = 500_000;
 
@@ -43,7 +45,9 @@ impl SpreadWatch {
             let time = piece.time[i];
             self.hours[hours[i] as usize].add(spread, 1);
             self.rows += 1;
-            let (wide, here) = ((self.mean * 4).max(ONE), spread.saturating_mul(ONE));
+            // What is far beyond any spread counts as such, however far.
+            let here = spread.clamp(-FARTHEST, FARTHEST) * ONE;
+            let wide = (self.mean * 4).max(ONE);
             if here > wide && self.rows > 100 && self.wide.len() < KEPT && piece.counts(i) {
                 self.wide.push((time, spread, hours[i], self.before));
             }

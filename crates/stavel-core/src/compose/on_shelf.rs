@@ -10,6 +10,9 @@ use crate::model::{Input, Instrument, Made, Micros, Provenance, SeriesName, Shap
 use crate::store::{Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
+/// The times that can be written: the years 1 to 9999, in microseconds UTC.
+const CALENDAR: Span = Span { from: -62_135_596_800_000_000, to: 253_402_300_800_000_000 };
+
 /// An instrument to make or change.
 #[derive(Debug, Clone, Default)]
 pub struct ComposeRequest {
@@ -64,6 +67,13 @@ pub fn compose(shelf: &mut Shelf, request: &ComposeRequest, job: &Job) -> Result
     let mut fields = source.edition.fields.clone();
     if changes.spread.is_some() && shape_of(&fields) == Shape::Bars {
         fields = super::with_sheet_spread(&fields);
+    }
+    let moved = |t: Micros| t.checked_add(request.shift).filter(|t| CALENDAR.holds(*t));
+    if moved(source.edition.first).is_none() || moved(source.edition.last).is_none() {
+        return Err(Error::arguments(format!(
+            "The rows of {} would lie outside the years 1 to 9999 after that shift; give a shorter one.",
+            source.name
+        )));
     }
     let mut made = Composing { shift: request.shift, outside: 0 };
     let mut inputs = vec![Input::Edition { id: source.edition.id, series: source.name.clone() }];

@@ -2,7 +2,7 @@
 
 use super::grid::{Grid, GridBar, can_build};
 use crate::model::columns::{FILLED, is_filled, spread_mark};
-use crate::model::price::MAX_DECIMALS;
+use crate::model::price::{LIMIT, MAX_DECIMALS};
 use crate::model::{
     ABSENT, Bar, BarView, Cells, Columns, Field, Frame, Micros, QuoteView, Scale, Session, Shape, Side, Span,
     present,
@@ -20,6 +20,7 @@ pub struct Builder {
     last: Micros,
     first_bar: Span,
     on_closed_days: u64,
+    too_large: u64,
     /// Points of its bars in a point of the rows.
     times: i64,
 }
@@ -34,6 +35,8 @@ pub struct Built {
     pub partial_last: bool,
     /// Bars of days on which the session does not open.
     pub on_closed_days: u64,
+    /// Sums and prices that were more than a column holds ([`LIMIT`]); they are absent.
+    pub too_large: u64,
 }
 
 /// The bar that is being filled.
@@ -42,11 +45,11 @@ struct OpenBar {
     span: Span,
     bar: Bar,
     /// Of the rows that say theirs; absent while none did.
-    volume: i64,
+    volume: Option<i128>,
     /// Sum and number of the spreads known.
-    spread: (i64, i64),
+    spread: (i128, i64),
     /// Of the rows that say theirs; absent while none did.
-    tick_count: i64,
+    tick_count: Option<i128>,
     /// As the last row that says it has it.
     open_interest: i64,
     origin: Mixed,
@@ -102,17 +105,30 @@ impl Mixed {
     }
 }
 
+/// A value as a column holds it: absent where there is none, or where it is too large, which is counted.
+#[inline(always)]
+fn held(value: Option<i128>, too_large: &mut u64) -> i64 {
+    match value {
+        Some(value) if value.abs() < i128::from(LIMIT) => value as i64,
+        Some(_) => {
+            *too_large += 1;
+            ABSENT
+        }
+        None => ABSENT,
+    }
+}
+
 impl OpenBar {
     #[inline(always)]
     fn add(&mut self, row: &BarRow) {
         if let Some(volume) = row.volume {
-            self.volume = present(self.volume).unwrap_or(0) + volume;
+            self.volume = Some(self.volume.unwrap_or(0) + i128::from(volume));
         }
         if let Some(spread) = row.spread {
-            self.spread = (self.spread.0 + spread, self.spread.1 + 1);
+            self.spread = (self.spread.0 + i128::from(spread), self.spread.1 + 1);
         }
         if let Some(ticks) = row.counts.ticks {
-            self.tick_count = present(self.tick_count).unwrap_or(0) + ticks;
+            self.tick_count = Some(self.tick_count.unwrap_or(0) + i128::from(ticks));
         }
         if let Some(interest) = row.counts.open_interest {
             self.open_interest = interest;
@@ -123,12 +139,10 @@ impl OpenBar {
         }
     }
 
-    /// The mean of the spreads known, rounded; absent where none is.
-    fn mean_spread(&self) -> i64 {
-        match self.spread {
-            (_, 0) => ABSENT,
-            (sum, count) => (sum + count / 2).div_euclid(count),
-        }
+    /// The mean of the spreads known, rounded; none where none is.
+    fn mean_spread(&self) -> Option<i128> {
+        let (sum, count) = (self.spread.0, i128::from(self.spread.1));
+        (count > 0).then(|| (sum + count / 2).div_euclid(count))
     }
 }
 
@@ -177,6 +191,7 @@ impl Builder {
             last: 0,
             first_bar: Span::new(0, 0),
             on_closed_days: 0,
+            too_large: 0,
             times: if halves { 10 } else { 1 },
         })
     }
@@ -194,6 +209,12 @@ impl Builder {
             // `Builder::new` refuses depth.
             Shape::Depth => {}
         }
+    }
+
+    /// A value that was computed, where a column can hold it; others are counted.
+    #[inline(always)]
+    fn fitting(&mut self, value: i128) -> Option<i64> {
+        present(held(Some(value), &mut self.too_large))
     }
 
     fn push_bars(&mut self, rows: &Columns) {
@@ -218,12 +239,17 @@ impl Builder {
             let (bid, ask) = (view.bid.get(i), view.ask.get(i));
             let price = match (self.side, bid, ask) {
                 (Side::Ask, ..) => ask,
-                (Side::Mid, Some(bid), Some(ask)) => Some(((bid + ask) * self.times).div_euclid(2)),
+                (Side::Mid, Some(bid), Some(ask)) => {
+                    let twice = (i128::from(bid) + i128::from(ask)) * i128::from(self.times);
+                    self.fitting(twice.div_euclid(2))
+                }
                 (Side::Mid, ..) => None,
                 (Side::Bid | Side::Last, ..) => bid,
             };
             if let Some(price) = price {
-                let spread = bid.zip(ask).map(|(bid, ask)| (ask - bid) * self.times);
+                let spread = bid.zip(ask).and_then(|(bid, ask)| {
+                    self.fitting((i128::from(ask) - i128::from(bid)) * i128::from(self.times))
+                });
                 let (volume, origin) = (volume.get(i), origin_of(origins, i));
                 self.row(BarRow {
                     time,
@@ -271,7 +297,10 @@ impl Builder {
                 Side::Bid | Side::Last => 0,
             };
             let volume = bars.volume.get(i).or(of_side.get(i).filter(|_| !is_bar));
-            if let Some(bar) = bar {
+            let most = LIMIT / self.times;
+            let fits = |bar: &Bar| bar.high < most && bar.low > -most;
+            self.too_large += u64::from(bar.is_some_and(|bar| !fits(&bar)));
+            if let Some(bar) = bar.filter(fits) {
                 let (time, origin) = (rows.time[i], origin_of(origins, i));
                 let (bar, spread) = (bar.times(self.times).moved(above), spread.map(|s| s * self.times));
                 self.row(BarRow { time, bar, volume, spread, counts: BarCounts::default(), origin });
@@ -310,9 +339,9 @@ impl Builder {
             stamp,
             span,
             bar: row.bar,
-            volume: ABSENT,
+            volume: None,
             spread: (0, 0),
-            tick_count: ABSENT,
+            tick_count: None,
             open_interest: ABSENT,
             origin,
         };
@@ -329,11 +358,11 @@ impl Builder {
                 Field::High => now.bar.high,
                 Field::Low => now.bar.low,
                 Field::Close => now.bar.close,
-                Field::Volume => now.volume,
+                Field::Volume => held(now.volume, &mut self.too_large),
                 Field::Origin => now.origin.told(),
-                Field::TickCount => now.tick_count,
+                Field::TickCount => held(now.tick_count, &mut self.too_large),
                 Field::OpenInterest => now.open_interest,
-                _ => now.mean_spread(),
+                _ => held(now.mean_spread(), &mut self.too_large),
             });
         }
     }
@@ -358,6 +387,12 @@ impl Builder {
         let last_end = self.last + self.from.length().max(1);
         let partial_last =
             last_bar.is_some_and(|bar| last_end < bar.to && open_in(last_end, bar.to, &self.grid));
-        Built { bars: self.bars, partial_first, partial_last, on_closed_days: self.on_closed_days }
+        Built {
+            bars: self.bars,
+            partial_first,
+            partial_last,
+            on_closed_days: self.on_closed_days,
+            too_large: self.too_large,
+        }
     }
 }

@@ -19,6 +19,8 @@ pub struct BuiltSeries {
     pub partial_last: bool,
     /// As in [`Built`].
     pub on_closed_days: u64,
+    /// Sums and prices that were more than a column holds; they are absent.
+    pub too_large: u64,
 }
 
 /// What bars are made by.
@@ -134,6 +136,6 @@ fn store(
     };
     let mut draft = shelf.draft(&target, origin)?;
     draft.push(built.bars)?;
-    let on_closed_days = built.on_closed_days;
-    Ok(BuiltSeries { info: draft.commit()?, partial_first, partial_last, on_closed_days })
+    let (on_closed_days, too_large) = (built.on_closed_days, built.too_large);
+    Ok(BuiltSeries { info: draft.commit()?, partial_first, partial_last, on_closed_days, too_large })
 }

@@ -1,5 +1,6 @@
 use super::*;
 use crate::model::columns::{CARRIED_SPREAD, FILLED};
+use crate::model::price::LIMIT;
 use crate::model::time::{DAY, HOUR, MINUTE, parse, wall};
 use crate::model::{ABSENT, Columns, Field, Frame, Micros, Scale, Session, Side, Span};
 
@@ -273,4 +274,37 @@ fn the_middle_keeps_its_half_point_and_counts_are_carried() {
     rows.data = vec![vec![7; 5], vec![2, ABSENT, 3, 4, ABSENT], vec![90, 91, ABSENT, ABSENT, ABSENT]];
     let bars = build(&rows, "5m", &session("mon-sun 00:00-24:00 UTC", "UTC")).bars;
     assert_eq!((bars.column(Field::TickCount), bars.column(Field::OpenInterest)), (&[9][..], &[91][..]));
+}
+
+#[test]
+fn sums_that_no_column_holds_are_absent_and_counted() {
+    let most = LIMIT - 1;
+    let mut volume = vec![5; 130];
+    volume[..3].fill(most / 2);
+    let rows = Columns {
+        time: (0..130).map(|m| m * MINUTE).collect(),
+        fields: vec![Field::Open, Field::High, Field::Low, Field::Close, Field::Volume],
+        data: vec![vec![7; 130], vec![7; 130], vec![7; 130], vec![7; 130], volume],
+        scale: SCALE,
+    };
+    let hours = build(&rows, "1h", &Session::always());
+    assert_eq!(hours.too_large, 1, "three halves are too much for the first hour");
+    assert_eq!(hours.bars.column(Field::Volume), [ABSENT, 300, 50]);
+    let quotes = Columns {
+        time: vec![0, 1, 2],
+        fields: vec![Field::Bid, Field::Ask],
+        data: vec![vec![most / 10, most, -most], vec![most / 10, most, most]],
+        scale: SCALE,
+    };
+    let mid = |side: Side| {
+        let mut builder =
+            Builder::new(Frame::Ticks, Frame::M1, side, &quotes.fields, SCALE, &Session::always()).unwrap();
+        builder.push(&quotes);
+        builder.finish()
+    };
+    let (bid, half) = (mid(Side::Bid), mid(Side::Mid));
+    assert_eq!((bid.bars.column(Field::Close)[0], bid.bars.column(Field::Low)[0]), (-most, -most));
+    assert_eq!(half.bars.column(Field::High)[0], most / 10 * 10, "half points need another decimal");
+    assert_eq!(half.bars.column(Field::Close)[0], 0, "the middle of -x and x");
+    assert!(bid.too_large > 0 && half.too_large > bid.too_large, "{} {}", bid.too_large, half.too_large);
 }

@@ -55,6 +55,9 @@ pub enum NumberFault {
     TooLarge,
 }
 
+/// Values are below this, and above its negative: a column is a decimal number of 18 digits.
+pub const LIMIT: i64 = 1_000_000_000_000_000_000;
+
 /// Reads a plain decimal number (`-12.345`, `.5`, `7`) into an integer scaled by `decimals`.
 ///
 /// Zeros after the last decimal are dropped, other digits there are [`NumberFault::TooFine`]:
@@ -119,7 +122,7 @@ fn slow_scaled(negative: bool, digits: &[u8], decimals: u8) -> Result<i64, Numbe
         value = value
             .checked_mul(10)
             .and_then(|v| v.checked_add((c - b'0') as i64))
-            .filter(|&v| v < 1_000_000_000_000_000_000)
+            .filter(|&v| v < LIMIT)
             .ok_or(NumberFault::TooLarge)?;
     }
     Ok(if negative { -value } else { value })

@@ -22,6 +22,7 @@ use twox_hash::XxHash3_128;
 use super::days::RowsByDay;
 use super::editions::{SegmentFormat, SegmentInfo};
 use super::home::{make_folders, sync_folder};
+use crate::model::price::LIMIT;
 use crate::model::{ABSENT, Columns, Field, Micros, Scale, present};
 use crate::{Error, Result};
 
@@ -138,7 +139,15 @@ impl Group {
 static ALL_THERE: [i16; GROUP_ROWS] = [1; GROUP_ROWS];
 
 /// Writes values of which some may be absent: those become nulls.
+///
+/// # Errors
+/// Where a value has more than 18 digits: it was multiplied or added up beyond what a column can say.
 fn write_nullable(writer: &mut ColumnWriterImpl<'_, Int64Type>, values: &[i64]) -> Result<usize> {
+    if values.iter().any(|v| (*v <= -LIMIT || *v >= LIMIT) && *v != ABSENT) {
+        return Err(Error::input(
+            "A price or volume would have more than 18 digits, which is more than a history can hold; nothing was changed.",
+        ));
+    }
     if !values.contains(&ABSENT) {
         return values.chunks(GROUP_ROWS).try_fold(0, |n, part| {
             Ok(n + writer.write_batch(part, Some(&ALL_THERE[..part.len()]), None)?)

@@ -8,6 +8,7 @@ mod support;
 mod checks;
 mod clocks;
 mod dates;
+mod edges;
 mod files;
 mod money;
 mod numbers;
