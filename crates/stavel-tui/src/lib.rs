@@ -60,6 +60,8 @@ pub fn key_list() -> String {
 mod tests;
 
 #[cfg(test)]
+mod lens_tests;
+#[cfg(test)]
 mod table_tests;
 
 #[cfg(test)]

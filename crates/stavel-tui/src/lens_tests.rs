@@ -1,0 +1,288 @@
+//! What each lens does to the shelf and says of it, by keys.
+
+use std::time::Duration;
+
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use stavel_core::model::SeriesName;
+use stavel_core::store::Shelf;
+use tempfile::TempDir;
+
+use crate::app::App;
+use crate::tests::{on_anchored_demo, on_demo, press, settle, shown, wait};
+
+/// A bench whose chosen series is shown in a lens.
+fn at(app: &mut App, lens: char, series: &str) {
+    wait(app, "align it (4)");
+    app.select(name(series));
+    press(app, &lens.to_string());
+    settle(app);
+}
+
+fn name(series: &str) -> SeriesName {
+    series.parse().unwrap()
+}
+
+fn key(app: &mut App, code: KeyCode) {
+    app.key(KeyEvent::new(code, KeyModifiers::NONE));
+}
+
+/// Answers what is asked, in the place of what is proposed.
+fn answer(app: &mut App, text: &str) {
+    app.key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL));
+    press(app, &format!("{text}\n"));
+    settle(app);
+}
+
+/// The number of the current edition of a series; none where it is not on the shelf.
+fn edition(dir: &TempDir, series: &str) -> Option<i64> {
+    Shelf::open(dir.path()).unwrap().current(&name(series)).unwrap().map(|s| s.edition.number)
+}
+
+/// A value of a spec sheet as it is in force.
+fn value(dir: &TempDir, instrument: &str, key: &str) -> String {
+    Shelf::open(dir.path()).unwrap().instrument(instrument).unwrap().values[key].clone()
+}
+
+#[test]
+fn mends_are_chosen_saved_taken_again_done_and_undone() {
+    let (dir, mut app) = on_demo();
+    at(&mut app, '3', "NOKSEK@quill:1m");
+    let list = dir.path().join("mends.toml").display().to_string();
+    press(&mut app, "a");
+    assert!(app.message.text.contains("choose what to mend first"), "{}", app.message.text);
+    press(&mut app, "W");
+    assert!(app.message.text.contains("no mends to save"), "{}", app.message.text);
+    press(&mut app, "M");
+    wait(&mut app, "mends chosen");
+    press(&mut app, "W");
+    answer(&mut app, &list);
+    assert!(std::fs::read_to_string(&list).unwrap().contains("safe"));
+    press(&mut app, "L");
+    answer(&mut app, &format!("{list}.gone"));
+    assert!(app.message.text.contains("mends.toml.gone"), "{}", app.message.text);
+    assert_eq!(edition(&dir, "NOKSEK@quill:1m"), Some(1));
+    press(&mut app, "L");
+    answer(&mut app, &list);
+    press(&mut app, "a");
+    settle(&mut app);
+    assert_eq!(edition(&dir, "NOKSEK@quill:1m"), Some(2), "{}", app.message.text);
+    press(&mut app, "u");
+    settle(&mut app);
+    assert_eq!(edition(&dir, "NOKSEK@quill:1m"), Some(1));
+    press(&mut app, "U");
+    settle(&mut app);
+    assert_eq!(edition(&dir, "NOKSEK@quill:1m"), Some(2));
+}
+
+#[test]
+fn a_report_is_written_where_it_is_asked_for_and_nowhere_else() {
+    let (dir, mut app) = on_demo();
+    at(&mut app, '3', "NOKSEK@tarn:1m");
+    let page = dir.path().join("page.html");
+    press(&mut app, "R");
+    answer(&mut app, &dir.path().join("page.txt").display().to_string());
+    assert!(app.message.text.contains("must end in .html or .pdf"), "{}", app.message.text);
+    press(&mut app, "R");
+    key(&mut app, KeyCode::Esc);
+    settle(&mut app);
+    assert!(!page.exists());
+    press(&mut app, "R");
+    answer(&mut app, &page.display().to_string());
+    let text = std::fs::read_to_string(&page).unwrap();
+    assert!(text.starts_with("<!DOCTYPE html>") && text.contains("NOKSEK@tarn:1m"), "{}", &text[..200]);
+    assert_eq!(edition(&dir, "NOKSEK@tarn:1m"), Some(1), "a check changes nothing");
+}
+
+#[test]
+fn values_of_the_spec_sheet_are_changed_refused_and_undone() {
+    let (dir, mut app) = on_demo();
+    at(&mut app, '7', "NOKSEK@tarn:1m");
+    let before = value(&dir, "NOKSEK", "commission");
+    let rows = shown(&app).lines().position(|l| l.contains("commission")).unwrap();
+    let first = shown(&app).lines().position(|l| l.contains(" kind ")).unwrap();
+    (first..rows).for_each(|_| key(&mut app, KeyCode::Down));
+    press(&mut app, "\n");
+    answer(&mut app, "a lot");
+    assert_eq!(value(&dir, "NOKSEK", "commission"), before);
+    assert!(app.message.text.contains("'a lot'"), "{}", app.message.text);
+    press(&mut app, "\n");
+    answer(&mut app, "4.25");
+    assert_eq!(value(&dir, "NOKSEK", "commission"), "4.25", "{}", shown(&app));
+    press(&mut app, "z");
+    settle(&mut app);
+    assert_eq!(value(&dir, "NOKSEK", "commission"), before);
+    press(&mut app, "n");
+    answer(&mut app, "NOKSEK.mine");
+    assert_eq!(value(&dir, "NOKSEK.mine", "commission"), before, "it is like the other");
+}
+
+#[test]
+fn a_series_is_renamed_removed_and_brought_back() {
+    let (dir, mut app) = on_demo();
+    at(&mut app, '1', "NOKSEK@quill:ticks");
+    press(&mut app, "r");
+    answer(&mut app, "no name at all");
+    assert_eq!(edition(&dir, "NOKSEK@quill:ticks"), Some(1));
+    press(&mut app, "r");
+    answer(&mut app, "NOKSEK@vendor:ticks");
+    assert_eq!(edition(&dir, "NOKSEK@quill:ticks"), None, "{}", app.message.text);
+    assert_eq!(edition(&dir, "NOKSEK@vendor:ticks"), Some(1));
+    app.select(name("NOKSEK@vendor:ticks"));
+    press(&mut app, "x");
+    answer(&mut app, "no");
+    assert_eq!(edition(&dir, "NOKSEK@vendor:ticks"), Some(1), "only yes removes");
+    press(&mut app, "x");
+    answer(&mut app, "yes");
+    assert_eq!(edition(&dir, "NOKSEK@vendor:ticks"), None, "{}", app.message.text);
+    press(&mut app, "u");
+    settle(&mut app);
+    assert_eq!(edition(&dir, "NOKSEK@vendor:ticks"), Some(1), "{}", app.message.text);
+}
+
+#[test]
+fn the_list_of_series_is_filtered_and_says_where_nothing_fits() {
+    let (_dir, mut app) = on_demo();
+    at(&mut app, '1', "NOKSEK@tarn:1m");
+    press(&mut app, "/");
+    answer(&mut app, "quill");
+    let list = shown(&app);
+    let below = list.lines().skip_while(|l| !l.contains("sources overlap")).collect::<String>();
+    assert!(below.contains("quill:1m") && !below.contains("  tarn:1m "), "{list}");
+    let chosen = app.selected.as_ref().unwrap();
+    assert_eq!(chosen.source, "quill", "what is chosen is on the list");
+    press(&mut app, "/");
+    answer(&mut app, "zebra");
+    assert!(app.message.text.contains("no series has these words"), "{}", app.message.text);
+    press(&mut app, "/");
+    answer(&mut app, "");
+    assert!(shown(&app).contains("tarn:1m"));
+}
+
+#[test]
+fn a_chart_is_saved_as_svg_or_pdf_and_as_nothing_else() {
+    let (dir, mut app) = on_demo();
+    at(&mut app, '2', "NOKSEK@quill:1m");
+    for (file, begins) in [("a.svg", &b"<svg"[..]), ("b.pdf", &b"%PDF"[..])] {
+        press(&mut app, "w");
+        answer(&mut app, &dir.path().join(file).display().to_string());
+        let bytes = std::fs::read(dir.path().join(file)).unwrap();
+        assert!(bytes.starts_with(begins), "{file}: {}", app.message.text);
+    }
+    press(&mut app, "w");
+    answer(&mut app, &dir.path().join("c.jpg").display().to_string());
+    assert!(!dir.path().join("c.jpg").exists());
+    assert!(app.message.text.contains(".svg"), "{}", app.message.text);
+}
+
+#[test]
+fn the_cursor_stays_on_the_chart_and_tells_its_bar() {
+    let (_dir, mut app) = on_demo();
+    at(&mut app, '2', "NOKSEK@quill:1m");
+    press(&mut app, &",".repeat(500));
+    settle(&mut app);
+    let first = shown(&app);
+    press(&mut app, ",");
+    assert_eq!(shown(&app), first, "it stays on the first bar");
+    press(&mut app, ".");
+    assert_ne!(shown(&app), first);
+    for _ in 0..4 {
+        press(&mut app, "m");
+        settle(&mut app);
+    }
+    assert!(shown(&app).contains("bar of"));
+    press(&mut app, "o");
+    wait(&mut app, "• quill:ticks");
+}
+
+#[test]
+fn a_clock_of_ones_own_is_shown_beside_the_one_found() {
+    let (dir, mut app) = on_demo();
+    at(&mut app, '4', "NOKSEK@tarn:1m");
+    wait(&mut app, "a stores it in UTC");
+    press(&mut app, ">");
+    settle(&mut app);
+    assert!(shown(&app).contains("+8h"), "{}", shown(&app));
+    press(&mut app, "<<");
+    settle(&mut app);
+    assert!(shown(&app).contains("+6h"), "{}", shown(&app));
+    press(&mut app, "o");
+    answer(&mut app, "Mars/Olympus");
+    assert!(app.message.text.contains("Mars/Olympus"), "{}", app.message.text);
+    let info = Shelf::open(dir.path()).unwrap().find(&name("NOKSEK@tarn:1m")).unwrap();
+    assert!(info.is_afloat(), "nothing was stored");
+}
+
+#[test]
+fn frames_are_built_once_and_then_up_to_date() {
+    let (dir, mut app) = on_anchored_demo();
+    app.select(name("NOKSEK@tarn:1m"));
+    press(&mut app, "6b");
+    settle(&mut app);
+    assert_eq!(edition(&dir, "NOKSEK@tarn:4h"), Some(1), "{}", app.message.text);
+    press(&mut app, "b");
+    settle(&mut app);
+    assert!(app.message.text.contains("nothing to build"), "{}", app.message.text);
+    assert_eq!(edition(&dir, "NOKSEK@tarn:4h"), Some(1));
+}
+
+#[test]
+fn a_delivery_is_proved_and_an_afloat_series_is_not_delivered() {
+    let (dir, mut app) = on_demo();
+    at(&mut app, '8', "NOKSEK@tarn:1m");
+    press(&mut app, "\n");
+    assert!(app.message.text.contains("is afloat: align it first (4)"), "{}", app.message.text);
+    assert!(app.overlay.is_none());
+    app.select(name("NOKSEK@quill:1m"));
+    settle(&mut app);
+    for (times, file) in [(0, "a.csv"), (1, "a.json"), (1, "a.ndjson"), (1, "a.parquet")] {
+        press(&mut app, &"f".repeat(times));
+        press(&mut app, "\n");
+        assert!(shown(&app).contains(file.trim_start_matches('a')), "{file} is proposed");
+        answer(&mut app, &dir.path().join(file).display().to_string());
+        assert!(app.message.text.contains("read back, equal"), "{file}: {}", app.message.text);
+        assert!(std::fs::metadata(dir.path().join(file)).unwrap().len() > 1000);
+    }
+}
+
+#[test]
+fn a_rehearsal_jumps_to_times_and_refuses_what_is_none() {
+    let (_dir, mut app) = on_demo();
+    at(&mut app, '9', "NOKSEK@quill:ticks");
+    wait(&mut app, "real ticks");
+    press(&mut app, "j");
+    answer(&mut app, "yesterday");
+    assert!(app.message.text.contains("yesterday"), "{}", app.message.text);
+    press(&mut app, "j");
+    answer(&mut app, "2024-03-29 10:00");
+    wait(&mut app, "2024-03-29 10:0");
+    press(&mut app, "x");
+    settle(&mut app);
+    assert!(shown(&app).contains("position 0.00"), "{}", shown(&app));
+    press(&mut app, "ss");
+    app.tick(Duration::from_millis(50));
+    assert!(shown(&app).contains("position -2.00"), "{}", shown(&app));
+    press(&mut app, "x");
+    app.tick(Duration::from_millis(50));
+    assert!(shown(&app).contains("position 0.00"), "{}", shown(&app));
+}
+
+#[test]
+fn every_size_draws_with_everything_that_can_lie_over_the_bench() {
+    let (_dir, mut app) = on_demo();
+    wait(&mut app, "align it (4)");
+    for open in ["", ":", "?", "i", "S"] {
+        press(&mut app, open);
+        for size in
+            [(1, 1), (79, 23), (80, 24), (81, 25), (120, 40), (160, 47), (400, 120), (80, 200), (500, 24)]
+        {
+            app.size = size;
+            for lens in 0..app.lenses.len() {
+                app.open = lens;
+                let screen = shown(&app);
+                assert_eq!(screen.lines().count(), usize::from(size.1), "{open} {size:?}");
+            }
+        }
+        app.size = (160, 47);
+        app.overlay = None;
+    }
+}
