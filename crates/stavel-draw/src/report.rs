@@ -84,7 +84,7 @@ impl Picture for ReportPage<'_> {
         }
         for (x, y, text, size, colour) in sheet.words {
             // The upper edge of letters lies above the line on which they stand.
-            area.draw_text(&text, &words(size as i32, colour), (fine(x), fine(y - size * 0.76)))?;
+            area.draw_text(&printable(&text), &words(size as i32, colour), (fine(x), fine(y - size * 0.76)))?;
         }
         Ok(())
     }

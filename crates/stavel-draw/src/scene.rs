@@ -1,5 +1,6 @@
 //! Charts as data.
 
+use stavel_core::error::printable;
 use stavel_core::model::price::as_float;
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE};
 use stavel_core::model::{Bar, BarView, Clock, Columns, Field, Micros};
@@ -91,7 +92,7 @@ pub struct SceneRequest<'a> {
     pub clock: &'a Clock,
 }
 
-/// Makes the scene of some bars.
+/// Makes the scene of some bars; names are made printable, since no picture may hold control characters.
 pub fn scene(request: &SceneRequest<'_>) -> Scene {
     let bars = request.bars;
     let places = bars.scale.price;
@@ -116,7 +117,7 @@ pub fn scene(request: &SceneRequest<'_>) -> Scene {
         layers.push(Layer::Line { name: format!("mean of {n}"), values: moving_average(&closes, n) });
     }
     if let Some((name, other)) = &request.with {
-        layers.push(Layer::Line { name: name.clone(), values: closes_at(other, &bars.time) });
+        layers.push(Layer::Line { name: printable(name), values: closes_at(other, &bars.time) });
     }
     let mut panes = vec![pane("price", 0.74, places as usize, layers)];
     panes.extend(columns_pane("volume", bars, Field::Volume));
@@ -124,7 +125,7 @@ pub fn scene(request: &SceneRequest<'_>) -> Scene {
     let total: f64 = panes.iter().map(|p| p.share).sum();
     panes.iter_mut().for_each(|p| p.share /= total);
     Scene {
-        title: request.title.clone(),
+        title: printable(&request.title),
         ticks: ticks(&bars.time, request.clock),
         times: bars.time.clone(),
         panes,
