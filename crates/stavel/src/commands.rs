@@ -93,7 +93,7 @@ fn ending_of(report: &StepReport) -> Ending {
 }
 
 /// The step a command asks for.
-fn step_of(command: &Command, folder: &Path) -> Result<Step> {
+pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
     Ok(match command {
         Command::Intake(a) => Step::Intake(a.step.clone()),
         Command::Undo(step) => Step::Undo(step.clone()),

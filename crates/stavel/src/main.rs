@@ -8,6 +8,8 @@ mod layouts;
 mod output;
 mod progress;
 mod shelf;
+#[cfg(test)]
+mod words_tests;
 
 use std::process::ExitCode;
 
