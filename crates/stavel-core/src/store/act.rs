@@ -109,7 +109,9 @@ pub fn record(
     }
     let key = as_text(subject);
     retire(db, &key)?;
-    db.execute("DELETE FROM change WHERE subject = ?1 AND undone = 1", [&key])?;
+    db.execute("DELETE FROM change WHERE subject = ?1 AND undone > 0", [&key])?;
+    // Whole acts are stepped forth over only while nothing was done since; a series still may by itself.
+    db.execute("UPDATE change SET undone = 2 WHERE undone = 1", [])?;
     db.execute(
         "INSERT INTO change (act, subject, before, after) VALUES (?1, ?2, ?3, ?4)",
         params![act, key, before.map(as_text), after.map(as_text)],
@@ -120,7 +122,7 @@ pub fn record(
 /// Acts that were undone, and can no longer be redone, are no steps of what was done any more.
 fn retire(db: &Connection, subject: &str) -> Result<()> {
     db.execute(
-        "UPDATE journal SET step = '' WHERE id IN (SELECT act FROM change WHERE subject = ?1 AND undone = 1)
+        "UPDATE journal SET step = '' WHERE id IN (SELECT act FROM change WHERE subject = ?1 AND undone > 0)
          AND NOT EXISTS (SELECT 1 FROM change c WHERE c.act = journal.id AND c.undone = 0)",
         [subject],
     )?;
@@ -273,7 +275,7 @@ impl Shelf {
     pub fn redo(&mut self, name: &SeriesName) -> Result<SteppedAct> {
         self.must_write()?;
         let key = as_text(&ChangedThing::Series(self.known_id(name)?));
-        let next = changes(&self.db, "WHERE subject = ?1 AND undone = 1 ORDER BY id LIMIT 1", [&key])?;
+        let next = changes(&self.db, "WHERE subject = ?1 AND undone > 0 ORDER BY id LIMIT 1", [&key])?;
         let change = next.into_iter().next().ok_or_else(|| {
             Error::input(format!(
                 "{name} has nothing to step forth over: nothing of it was undone since it changed."
@@ -284,7 +286,7 @@ impl Shelf {
             && records::instrument(&self.db, &name.instrument)?.is_none()
         {
             let key = as_text(&ChangedThing::Instrument(name.instrument.clone()));
-            for change in changes(&self.db, "WHERE subject = ?1 AND undone = 1 ORDER BY id LIMIT 1", [&key])?
+            for change in changes(&self.db, "WHERE subject = ?1 AND undone > 0 ORDER BY id LIMIT 1", [&key])?
             {
                 done.push(self.step_over(&change, StepDirection::Forth)?);
             }

@@ -31,7 +31,9 @@ CREATE TABLE journal (id INTEGER PRIMARY KEY AUTOINCREMENT, made INTEGER NOT NUL
     step TEXT NOT NULL, text TEXT NOT NULL) STRICT;
 CREATE TABLE change (
     id INTEGER PRIMARY KEY AUTOINCREMENT, act INTEGER NOT NULL REFERENCES journal(id), subject TEXT NOT NULL,
-    before TEXT, after TEXT, undone INTEGER NOT NULL DEFAULT 0) STRICT;
+    before TEXT, after TEXT,
+    -- 0 stands; 1 undone, and nothing was done since; 2 undone, and only its own series steps forth over it
+    undone INTEGER NOT NULL DEFAULT 0) STRICT;
 CREATE INDEX change_of_subject ON change (subject);
 CREATE TABLE done (key TEXT PRIMARY KEY, report TEXT NOT NULL) STRICT;
 CREATE TABLE layout (name TEXT PRIMARY KEY, text TEXT NOT NULL) STRICT;

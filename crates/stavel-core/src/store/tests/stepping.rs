@@ -170,3 +170,22 @@ fn a_name_that_was_tidied_can_be_taken_and_one_that_can_come_back_cannot() {
     assert_eq!(shelf.find(&name()).unwrap().edition.rows, 20);
     assert!(shelf.verify(None, &Job::unwatched()).unwrap().faults.is_empty());
 }
+
+#[test]
+fn what_was_undone_last_comes_back_first_and_what_was_passed_over_only_by_its_series() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
+    let other: SeriesName = "NOKSEK@tarn:1m".parse().unwrap();
+    put(&mut shelf, &bars("2024-01-01", 10));
+    shelf.undo_act().unwrap();
+    let mut draft = shelf.draft(&other, origin("intake")).unwrap();
+    draft.push(bars("2024-01-02", 5)).unwrap();
+    draft.commit().unwrap();
+    shelf.undo_act().unwrap();
+    shelf.redo_act().unwrap();
+    let names = |shelf: &Shelf| shelf.series().unwrap().into_iter().map(|s| s.name).collect::<Vec<_>>();
+    assert_eq!(names(&shelf), [other.clone()]);
+    assert!(shelf.redo_act().is_err(), "something was done after the first was undone");
+    shelf.redo(&name()).unwrap();
+    assert_eq!(names(&shelf), [name(), other]);
+}

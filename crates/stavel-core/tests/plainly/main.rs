@@ -1,0 +1,4 @@
+//! The model and the store against slow plain versions of themselves.
+
+mod model;
+mod shelf;
