@@ -286,3 +286,68 @@ fn every_size_draws_with_everything_that_can_lie_over_the_bench() {
         app.overlay = None;
     }
 }
+
+/// Keys of every kind, as somebody presses who does not read.
+fn any_key(rng: &mut fastrand::Rng) -> KeyEvent {
+    let letters: Vec<char> = "123456789abcdefhijlmnoprstuvwxyzLMRSTUWZ,.<>[]+-0:?/ ".chars().collect();
+    let code = match rng.u8(0..20) {
+        0..12 => KeyCode::Char(letters[rng.usize(0..letters.len())]),
+        12 | 13 => KeyCode::Enter,
+        14 => KeyCode::Esc,
+        15 => KeyCode::Tab,
+        16 => KeyCode::Up,
+        17 => KeyCode::Down,
+        18 => KeyCode::Left,
+        _ => KeyCode::Right,
+    };
+    KeyEvent::new(code, if rng.u8(0..30) == 0 { KeyModifiers::CONTROL } else { KeyModifiers::NONE })
+}
+
+#[test]
+fn no_keys_break_the_bench_and_the_shelf_stays_sound() {
+    let start = tempfile::tempdir().unwrap();
+    crate::tests::demo_shelf(start.path());
+    for seed in 0..6 {
+        let mut rng = fastrand::Rng::with_seed(seed);
+        // Where files may be written to, and nowhere else.
+        let dir = tempfile::tempdir().unwrap();
+        copy(start.path(), &dir.path().join("shelf"));
+        let mut app = App::new(dir.path().join("shelf"));
+        wait(&mut app, "align it (4)");
+        let mut pressed = Vec::new();
+        for _ in 0..120 {
+            let key = any_key(&mut rng);
+            // What is answered to a question is nothing that could be a path out of here.
+            if app.overlay.is_some() && key.code == KeyCode::Enter {
+                app.overlay = None;
+                continue;
+            }
+            pressed.push(key.code);
+            app.key(key);
+            app.quit = false;
+            app.tick(Duration::from_millis(rng.u64(0..30)));
+            app.size = [(160, 47), (80, 24), (120, 40)][rng.usize(0..3)];
+            let screen = shown(&app);
+            assert_eq!(screen.lines().count(), usize::from(app.size.1), "after {pressed:?}");
+            assert!(!app.message.text.contains("broke"), "{} after {pressed:?}", app.message.text);
+        }
+        app.overlay = None;
+        press(&mut app, "\x1b");
+        settle(&mut app);
+        let shelf = Shelf::open(&dir.path().join("shelf")).unwrap();
+        let verified = shelf.verify(None, &stavel_core::job::Job::unwatched()).unwrap();
+        assert!(verified.faults.is_empty(), "{:?} after {pressed:?}", verified.faults);
+    }
+}
+
+fn copy(from: &std::path::Path, to: &std::path::Path) {
+    std::fs::create_dir_all(to).unwrap();
+    for entry in std::fs::read_dir(from).unwrap() {
+        let (path, name) = entry.map(|e| (e.path(), e.file_name())).unwrap();
+        if path.is_dir() {
+            copy(&path, &to.join(name));
+        } else {
+            std::fs::copy(path, to.join(name)).unwrap();
+        }
+    }
+}

@@ -1,4 +1,5 @@
 //! The model and the store against slow plain versions of themselves.
 
+mod account;
 mod model;
 mod shelf;

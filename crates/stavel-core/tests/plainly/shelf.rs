@@ -21,8 +21,8 @@ enum Act {
     Rename(usize, usize),
     Undo(usize),
     Redo(usize),
-    UndoAct,
-    RedoAct,
+    UndoWhole,
+    RedoWhole,
     Tidy,
     /// Closed and opened again.
     Reopen,
@@ -37,8 +37,8 @@ fn act() -> impl Strategy<Value = Act> {
         1 => (0..3usize, 0..3usize).prop_map(|(a, b)| Act::Rename(a, b)),
         2 => (0..3usize).prop_map(Act::Undo),
         2 => (0..3usize).prop_map(Act::Redo),
-        2 => Just(Act::UndoAct),
-        2 => Just(Act::RedoAct),
+        2 => Just(Act::UndoWhole),
+        2 => Just(Act::RedoWhole),
         1 => Just(Act::Tidy),
         1 => Just(Act::Reopen),
     ]
@@ -140,8 +140,8 @@ fn done(shelf: &mut Shelf, plain: &mut Plain, act: &Act, root: &std::path::Path)
             let touched = others(&before).iter().filter(|rows| !others(&held(shelf)).contains(rows)).count();
             assert!(touched <= 1, "a step of one series touched {touched} others");
         }
-        Act::UndoAct | Act::RedoAct => {
-            let is_undo = matches!(act, Act::UndoAct);
+        Act::UndoWhole | Act::RedoWhole => {
+            let is_undo = matches!(act, Act::UndoWhole);
             let expected = if is_undo { plain.back.pop() } else { plain.forth.pop() };
             let stepped = if is_undo { shelf.undo_act() } else { shelf.redo_act() };
             match expected {

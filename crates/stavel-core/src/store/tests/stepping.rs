@@ -184,7 +184,7 @@ fn what_was_undone_last_comes_back_first_and_what_was_passed_over_only_by_its_se
     shelf.undo_act().unwrap();
     shelf.redo_act().unwrap();
     let names = |shelf: &Shelf| shelf.series().unwrap().into_iter().map(|s| s.name).collect::<Vec<_>>();
-    assert_eq!(names(&shelf), [other.clone()]);
+    assert_eq!(names(&shelf), std::slice::from_ref(&other));
     assert!(shelf.redo_act().is_err(), "something was done after the first was undone");
     shelf.redo(&name()).unwrap();
     assert_eq!(names(&shelf), [name(), other]);
