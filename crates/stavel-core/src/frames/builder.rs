@@ -45,11 +45,11 @@ struct OpenBar {
     span: Span,
     bar: Bar,
     /// Of the rows that say theirs; absent while none did.
-    volume: Option<i128>,
-    /// Sum and number of the spreads known.
-    spread: (i128, i64),
+    volume: i64,
+    /// Sum and number of the spreads known; the number is below 0 once the sum was too large.
+    spread: (i64, i64),
     /// Of the rows that say theirs; absent while none did.
-    tick_count: Option<i128>,
+    tick_count: i64,
     /// As the last row that says it has it.
     open_interest: i64,
     origin: Mixed,
@@ -105,30 +105,31 @@ impl Mixed {
     }
 }
 
-/// A value as a column holds it: absent where there is none, or where it is too large, which is counted.
+/// A value as a column holds it: absent where it is too large, which is counted.
 #[inline(always)]
-fn held(value: Option<i128>, too_large: &mut u64) -> i64 {
-    match value {
-        Some(value) if value.abs() < i128::from(LIMIT) => value as i64,
-        Some(_) => {
-            *too_large += 1;
-            ABSENT
-        }
-        None => ABSENT,
+fn held(value: i64, too_large: &mut u64) -> i64 {
+    if value == ABSENT || value < LIMIT && value > -LIMIT {
+        return value;
     }
+    *too_large += 1;
+    ABSENT
 }
 
 impl OpenBar {
     #[inline(always)]
     fn add(&mut self, row: &BarRow) {
         if let Some(volume) = row.volume {
-            self.volume = Some(self.volume.unwrap_or(0) + i128::from(volume));
+            // A sum that was too large once stays so: what is added is never below 0.
+            self.volume = present(self.volume).unwrap_or(0).saturating_add(volume);
         }
         if let Some(spread) = row.spread {
-            self.spread = (self.spread.0 + i128::from(spread), self.spread.1 + 1);
+            self.spread = match self.spread.0.checked_add(spread) {
+                Some(sum) => (sum, self.spread.1 + 1),
+                None => (0, i64::MIN),
+            };
         }
         if let Some(ticks) = row.counts.ticks {
-            self.tick_count = Some(self.tick_count.unwrap_or(0) + i128::from(ticks));
+            self.tick_count = present(self.tick_count).unwrap_or(0).saturating_add(ticks);
         }
         if let Some(interest) = row.counts.open_interest {
             self.open_interest = interest;
@@ -139,10 +140,13 @@ impl OpenBar {
         }
     }
 
-    /// The mean of the spreads known, rounded; none where none is.
-    fn mean_spread(&self) -> Option<i128> {
-        let (sum, count) = (self.spread.0, i128::from(self.spread.1));
-        (count > 0).then(|| (sum + count / 2).div_euclid(count))
+    /// The mean of the spreads known, rounded; absent where none is, beyond all limits where they are.
+    fn mean_spread(&self) -> i64 {
+        match self.spread {
+            (_, 0) => ABSENT,
+            (_, count) if count < 0 => LIMIT,
+            (sum, count) => sum.saturating_add(count / 2).div_euclid(count),
+        }
     }
 }
 
@@ -211,10 +215,11 @@ impl Builder {
         }
     }
 
-    /// A value that was computed, where a column can hold it; others are counted.
+    /// The mean of `of` values at the scale of the bars, by their sum, where a column can hold it; others are
+    /// counted.
     #[inline(always)]
-    fn fitting(&mut self, value: i128) -> Option<i64> {
-        present(held(Some(value), &mut self.too_large))
+    fn fitting(&mut self, sum: i64, of: i64) -> Option<i64> {
+        present(held(sum.saturating_mul(self.times).div_euclid(of), &mut self.too_large))
     }
 
     fn push_bars(&mut self, rows: &Columns) {
@@ -240,16 +245,14 @@ impl Builder {
             let price = match (self.side, bid, ask) {
                 (Side::Ask, ..) => ask,
                 (Side::Mid, Some(bid), Some(ask)) => {
-                    let twice = (i128::from(bid) + i128::from(ask)) * i128::from(self.times);
-                    self.fitting(twice.div_euclid(2))
+                    // Two values of 18 digits add up to less than an i64 holds.
+                    self.fitting(bid + ask, 2)
                 }
                 (Side::Mid, ..) => None,
                 (Side::Bid | Side::Last, ..) => bid,
             };
             if let Some(price) = price {
-                let spread = bid.zip(ask).and_then(|(bid, ask)| {
-                    self.fitting((i128::from(ask) - i128::from(bid)) * i128::from(self.times))
-                });
+                let spread = bid.zip(ask).and_then(|(bid, ask)| self.fitting(ask - bid, 1));
                 let (volume, origin) = (volume.get(i), origin_of(origins, i));
                 self.row(BarRow {
                     time,
@@ -339,9 +342,9 @@ impl Builder {
             stamp,
             span,
             bar: row.bar,
-            volume: None,
+            volume: ABSENT,
             spread: (0, 0),
-            tick_count: None,
+            tick_count: ABSENT,
             open_interest: ABSENT,
             origin,
         };
