@@ -121,6 +121,11 @@ impl Prompt {
         Prompt { typed: Input::new(proposal.to_owned()), asker, at: answers.len() - 1, answers, label }
     }
 
+    /// True where the same was answered before.
+    pub fn has_earlier(&self) -> bool {
+        self.answers.len() > 1
+    }
+
     /// Shows the answer before or after the one that is shown.
     fn step(&mut self, back: bool) {
         let last = self.answers.len() - 1;

@@ -219,9 +219,10 @@ fn message(app: &App, canvas: &mut Canvas<'_>) {
 
 fn keys(app: &App, canvas: &mut Canvas<'_>) {
     let fixed: Option<&[(&str, &str)]> = match &app.overlay {
-        Some(Overlay::Prompt(_)) => {
+        Some(Overlay::Prompt(prompt)) if prompt.has_earlier() => {
             Some(&[("Enter", "do it"), ("Esc", "leave it"), ("↑↓", "earlier answers"), ("Ctrl-u", "clear")])
         }
+        Some(Overlay::Prompt(_)) => Some(&[("Enter", "do it"), ("Esc", "leave it"), ("Ctrl-u", "clear")]),
         Some(Overlay::Palette(_)) => Some(&[("↑↓", "choose"), ("Enter", "do it"), ("Esc", "close")]),
         Some(Overlay::Keys(_)) => Some(&[("↑↓", "scroll"), ("any key", "closes")]),
         Some(Overlay::Intake(form)) if form.browser.is_some() => Some(&[

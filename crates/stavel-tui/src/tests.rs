@@ -98,6 +98,7 @@ fn an_answer_is_offered_again_where_the_same_is_asked() {
     wait(&mut app, "mine.toml");
     press(&mut app, "S");
     wait(&mut app, "recipe.toml");
+    wait(&mut app, "earlier answers");
     key(&mut app, KeyCode::Up);
     wait(&mut app, &path);
     key(&mut app, KeyCode::Down);

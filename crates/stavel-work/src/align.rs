@@ -77,13 +77,13 @@ pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<StepR
 }
 
 fn not_found(study: &ClockStudy, step: &AlignStep, to: &SeriesName) -> String {
-    let speaking: Vec<i64> =
+    let clear_weeks: Vec<i64> =
         study.weeks.iter().filter(|w| w.is_clear).map(|w| w.best_offset() / MINUTE).collect();
-    match (speaking.iter().min(), speaking.iter().max()) {
-        (Some(least), Some(most)) if speaking.len() * 2 > study.weeks.len() && least < most => format!(
+    match (clear_weeks.iter().min(), clear_weeks.iter().max()) {
+        (Some(least), Some(most)) if clear_weeks.len() * 2 > study.weeks.len() && least < most => format!(
             "no clock: in {} of {} weeks {} and {to} are alike, but at offsets from {least:+} to {most:+} min that no \
              clock explains; it drifts, or was changed often",
-            speaking.len(),
+            clear_weeks.len(),
             study.weeks.len(),
             step.series
         ),

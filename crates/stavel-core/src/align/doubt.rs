@@ -49,12 +49,12 @@ impl ClockStudy {
     /// True where a clock was found that can be trusted: it gets most of what the weeks give, and most of the
     /// weeks that say anything agree with it.
     pub fn is_sure(&self) -> bool {
-        let speak = self.fit.weeks.iter().filter(|w| w.is_clear).count();
+        let clear = self.fit.weeks.iter().filter(|w| w.is_clear).count();
         let agree = self.fit.weeks.iter().filter(|w| w.agrees).count();
         self.fit.confidence >= LEAST_CONFIDENCE
             && agree > 0
-            && agree * 2 > speak
-            && speak * 4 > self.fit.weeks.len()
+            && agree * 2 > clear
+            && clear * 4 > self.fit.weeks.len()
     }
 
     /// What a careful person would look at before taking the clock found; empty where there is nothing.
@@ -82,11 +82,11 @@ impl ClockStudy {
     /// Spans (first and last day, as written) of weeks that speak against the clock and follow each other, or begin
     /// or end the series: those may be under another clock. A single week between others has slipped.
     pub fn disagreeing(&self) -> Vec<(i64, i64)> {
-        let speaking: Vec<_> = self.fit.weeks.iter().filter(|w| w.is_clear).collect();
+        let clear_weeks: Vec<_> = self.fit.weeks.iter().filter(|w| w.is_clear).collect();
         let is_edge = |start: Micros| {
-            [speaking.first(), speaking.last()].into_iter().flatten().any(|w| w.start == start)
+            [clear_weeks.first(), clear_weeks.last()].into_iter().flatten().any(|w| w.start == start)
         };
-        let runs = speaking.chunk_by(|a, b| a.agrees == b.agrees);
+        let runs = clear_weeks.chunk_by(|a, b| a.agrees == b.agrees);
         runs.filter(|run| !run[0].agrees && (run.len() > 1 || is_edge(run[0].start)))
             .map(|run| (day_of(run[0].start) + 1, day_of(run[run.len() - 1].start) + 7))
             .collect()
@@ -102,11 +102,11 @@ impl ClockStudy {
 
     /// True where only single weeks keep the clock from all there is to get.
     fn gets_nearly_all(&self) -> bool {
-        let speaking = self.fit.weeks.iter().filter(|w| w.is_clear).count();
+        let clear_weeks = self.fit.weeks.iter().filter(|w| w.is_clear).count();
         let against = self.fit.weeks.iter().filter(|w| w.is_clear && !w.agrees).count();
         // What single weeks take from the score is theirs; but where they are many, they are not single.
-        let are_few = against <= 1 + speaking / ONE_IN && against * 4 <= speaking - against;
-        let taken = against as f64 / speaking.max(1) as f64;
+        let are_few = against <= 1 + clear_weeks / ONE_IN && against * 4 <= clear_weeks - against;
+        let taken = against as f64 / clear_weeks.max(1) as f64;
         are_few && self.fit.confidence + taken >= BEYOND_DOUBT
     }
 
@@ -124,8 +124,8 @@ impl ClockStudy {
         }
         starts.insert(0, self.subject.edition.first.min(starts[0]) - DAY);
         starts.push(Micros::MAX);
-        let speaking = || self.fit.weeks.iter().filter(|w| w.is_clear).map(|w| w.start + WEEK / 2);
-        let known_by = |part: &[Micros]| speaking().filter(|t| (part[0]..part[1]).contains(t)).count();
+        let clear_weeks = || self.fit.weeks.iter().filter(|w| w.is_clear).map(|w| w.start + WEEK / 2);
+        let known_by = |part: &[Micros]| clear_weeks().filter(|t| (part[0]..part[1]).contains(t)).count();
         let few: Vec<(i64, usize)> = starts
             .windows(2)
             .map(|part| (day_of(part[0]), known_by(part)))

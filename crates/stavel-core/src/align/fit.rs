@@ -38,7 +38,7 @@ pub struct Fit {
     pub clock: Clock,
     /// Whether bars are stamped where they open or where they close.
     pub stamp: Stamp,
-    /// Share of the correlation within reach that the clock gets, 0 to 1; 0 where no week speaks.
+    /// Share of the correlation within reach that the clock gets, 0 to 1; 0 where no week is clear.
     pub confidence: f64,
     /// What each week says of it.
     pub weeks: Vec<WeekVerdict>,
@@ -56,42 +56,42 @@ pub struct Fit {
 /// Fits one clock to all weeks, or several with the moments of change. `bar` is the length of a bar as written.
 /// By the rows of both sides a change is found within its week; without them it is put on a weekend.
 pub fn fit(weeks: &[WeekFit], bar: Micros, sides: Option<&Sides<'_>>) -> Fit {
-    let speaking: Vec<&WeekFit> = weeks.iter().filter(|w| w.is_clear).collect();
-    let (stamp, is_bar_behind) = stamp_of(&speaking, bar);
+    let clear_weeks: Vec<&WeekFit> = weeks.iter().filter(|w| w.is_clear).collect();
+    let (stamp, is_bar_behind) = stamp_of(&clear_weeks, bar);
     let extra = if stamp == Stamp::Close { bar } else { 0 };
-    let peaks: f64 = speaking.iter().map(|w| w.peak() as f64).sum();
-    if speaking.is_empty() || peaks <= 0.0 {
+    let peaks: f64 = clear_weeks.iter().map(|w| w.peak() as f64).sum();
+    if clear_weeks.is_empty() || peaks <= 0.0 {
         let clock = Clock::utc();
         let weeks = verdicts(&clock, weeks, 0);
         let (alternatives, scan) = (Vec::new(), Vec::new());
         let (stamp, mid_week) = (Stamp::Open, Vec::new());
         return Fit { clock, stamp, confidence: 0.0, weeks, alternatives, scan, is_bar_behind, mid_week };
     }
-    let rules = tried(&speaking, extra, peaks);
-    let mean = peaks / speaking.len() as f64;
+    let rules = tried(&clear_weeks, extra, peaks);
+    let mean = peaks / clear_weeks.len() as f64;
     let (_, stretches) = partition(&rules, mean);
     let (clock, got, mid_week) = match stretches.as_slice() {
         [] | [_] => {
-            let likely = likely(&rules, 0..speaking.len());
+            let likely = likely(&rules, 0..clear_weeks.len());
             (likely.clock.clone(), likely.got.clone(), Vec::new())
         }
-        many => changed(&rules, many, &speaking, extra, sides),
+        many => changed(&rules, many, &clear_weeks, extra, sides),
     };
     let confidence = got.iter().sum::<f64>() / peaks;
     let mut scan: Vec<(Clock, f64)> =
         rules.iter().map(|r| (r.clock.clone(), r.got.iter().sum::<f64>() / peaks)).collect();
     let mut others = other_ends(&rules, &stretches, &clock, confidence);
     others.append(&mut scan);
-    let alternatives = alternatives(&clock, confidence, &others, &speaking);
+    let alternatives = alternatives(&clock, confidence, &others, &clear_weeks);
     let (scan, weeks) = (others, verdicts(&clock, weeks, extra));
     Fit { clock, stamp, confidence, weeks, alternatives, scan, is_bar_behind, mid_week }
 }
 
 /// Every rule worth trying, best first.
-fn tried(speaking: &[&WeekFit], extra: Micros, peaks: f64) -> Vec<ClockRule> {
-    let mut rules = Rules::new(speaking, extra);
+fn tried(clear_weeks: &[&WeekFit], extra: Micros, peaks: f64) -> Vec<ClockRule> {
+    let mut rules = Rules::new(clear_weeks, extra);
     rules.add_common();
-    let once = 1.0 / speaking.len() as f64;
+    let once = 1.0 / clear_weeks.len() as f64;
     let value = |r: &ClockRule| r.got.iter().sum::<f64>() / peaks - r.penalty - r.once * once;
     if rules.all.iter().map(value).fold(f64::MIN, f64::max) < LAST_RESORT {
         rules.add_rare();
@@ -192,11 +192,11 @@ fn other_ends(
 /// What a clock a person chose gets: the same report for that clock.
 pub fn fit_to(weeks: &[WeekFit], bar: Micros, found: &Fit, clock: &Clock, stamp: Stamp) -> Fit {
     let extra = if stamp == Stamp::Close { bar } else { 0 };
-    let speaking: Vec<&WeekFit> = weeks.iter().filter(|w| w.is_clear).collect();
-    let peaks: f64 = speaking.iter().map(|w| w.peak() as f64).sum();
-    let got: f64 = speaking.iter().map(|w| got_of(clock, w, extra)).sum();
+    let clear_weeks: Vec<&WeekFit> = weeks.iter().filter(|w| w.is_clear).collect();
+    let peaks: f64 = clear_weeks.iter().map(|w| w.peak() as f64).sum();
+    let got: f64 = clear_weeks.iter().map(|w| got_of(clock, w, extra)).sum();
     let confidence = if peaks > 0.0 { got / peaks } else { 0.0 };
-    let alternatives = alternatives(clock, confidence, &found.scan, &speaking);
+    let alternatives = alternatives(clock, confidence, &found.scan, &clear_weeks);
     let weeks = verdicts(clock, weeks, extra);
     let (clock, scan, is_bar_behind) = (clock.clone(), found.scan.clone(), found.is_bar_behind);
     let mid_week = Vec::new();

@@ -167,11 +167,11 @@ pub fn agreement(
     let (first, last) = (a.edition.first.max(b.edition.first), a.edition.last.min(b.edition.last));
     let rows = |info| bars(shelf, info, step, Span::new(first, last + 1));
     let Ok(weeks) = correlate(&rows(&a)?, &rows(&b)?, step, false, job) else { return Ok((0, 0, None)) };
-    let speaking: Vec<Micros> = weeks.iter().filter(|w| w.is_clear).map(WeekFit::best_offset).collect();
-    let mut apart: Vec<Micros> = speaking.iter().copied().filter(|offset| offset.abs() >= step).collect();
+    let clear_weeks: Vec<Micros> = weeks.iter().filter(|w| w.is_clear).map(WeekFit::best_offset).collect();
+    let mut apart: Vec<Micros> = clear_weeks.iter().copied().filter(|offset| offset.abs() >= step).collect();
     apart.sort_unstable();
     let most = apart.chunk_by(|a, b| a == b).max_by_key(|run| run.len()).map(|run| run[0]);
-    Ok((speaking.len(), speaking.len() - apart.len(), most))
+    Ok((clear_weeks.len(), clear_weeks.len() - apart.len(), most))
 }
 
 /// True where one pair is the other quoted the other way round: the base of each is the quote of the other.

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use rusqlite::Connection;
+use rusqlite::{Connection, TransactionBehavior};
 
 use super::bring_up;
 use super::tables::{TABLES, VERSION};
@@ -19,8 +19,10 @@ pub fn connect(path: &Path) -> Result<(Connection, i64)> {
             path.display()
         )).advise(Advice::RebuildCatalog)
     };
-    let db = Connection::open(path).map_err(unusable)?;
+    let mut db = Connection::open(path).map_err(unusable)?;
     db.busy_timeout(std::time::Duration::from_secs(10))?;
+    // A transaction that begins by reading is not waited for when it comes to write.
+    db.set_transaction_behavior(TransactionBehavior::Immediate);
     let version = version_of(&db).map_err(unusable)?;
     if version > VERSION {
         return Err(Error::storage(format!(
@@ -39,6 +41,10 @@ pub fn version_of(db: &Connection) -> rusqlite::Result<i64> {
 
 /// Makes the tables of an empty catalog; where another process made them meanwhile, those stand.
 pub fn make(db: &Connection, shelf: &str) -> Result<()> {
+    // Whoever only opens the shelf must not keep a writer waiting.
+    if version_of(db)? > 0 {
+        return Ok(());
+    }
     db.execute_batch("BEGIN IMMEDIATE")?;
     if version_of(db)? == 0 {
         db.execute_batch(TABLES)?;

@@ -2,4 +2,5 @@
 
 mod account;
 mod model;
+mod readers;
 mod shelf;

@@ -16,7 +16,8 @@ impl Step {
             Ok(Value::Object(settings)) => settings,
             _ => Map::new(),
         };
-        let command = commands().into_iter().find(|c| c.get_name() == self.act()).unwrap_or_default();
+        let arguments = ACTS.iter().find(|(act, _)| *act == self.act());
+        let command = arguments.map_or_else(Command::default, |(act, add)| add(Command::new(*act)));
         let (mut positional, mut options) = (Vec::new(), Vec::new());
         for arg in command.get_arguments() {
             let Some(value) = settings.get(arg.get_id().as_str()) else { continue };
@@ -49,23 +50,24 @@ impl Step {
     }
 }
 
-/// The commands that are steps, with their arguments, in the order of the work.
-fn commands() -> Vec<Command> {
-    vec![
-        IntakeStep::augment_args(Command::new("intake")),
-        CheckStep::augment_args(Command::new("check")),
-        AlignStep::augment_args(Command::new("align")),
-        SpliceStep::augment_args(Command::new("splice")),
-        FramesStep::augment_args(Command::new("frames")),
-        ComposeStep::augment_args(Command::new("compose")),
-        DeliverStep::augment_args(Command::new("deliver")),
-        ChartStep::augment_args(Command::new("chart")),
-        RehearseStep::augment_args(Command::new("rehearse")),
-        UndoStep::augment_args(Command::new("undo")),
-        UndoStep::augment_args(Command::new("redo")),
-        ShelfStep::augment_args(Command::new("shelf")),
-    ]
-}
+/// Puts the arguments of a step on a command.
+type AddArguments = fn(Command) -> Command;
+
+/// The acts in the order of the work, each with what puts its arguments on a command.
+const ACTS: [(&str, AddArguments); 12] = [
+    ("intake", IntakeStep::augment_args),
+    ("check", CheckStep::augment_args),
+    ("align", AlignStep::augment_args),
+    ("splice", SpliceStep::augment_args),
+    ("frames", FramesStep::augment_args),
+    ("compose", ComposeStep::augment_args),
+    ("deliver", DeliverStep::augment_args),
+    ("chart", ChartStep::augment_args),
+    ("rehearse", RehearseStep::augment_args),
+    ("undo", UndoStep::augment_args),
+    ("redo", UndoStep::augment_args),
+    ("shelf", ShelfStep::augment_args),
+];
 
 /// True where a recipe says it as a key of `set`.
 fn is_in_set(arg: &Arg) -> bool {
@@ -97,7 +99,8 @@ fn is_default(arg: &Arg, values: &[String]) -> bool {
 /// The table of the keys of recipes, as Markdown: each act's keys with what they mean.
 pub fn recipe_keys() -> String {
     let mut out = String::from("| act | key | what it says |\n|---|---|---|\n");
-    for command in commands() {
+    for (act, add) in ACTS {
+        let command = add(Command::new(act));
         for arg in command.get_arguments().filter(|arg| !is_in_set(arg)) {
             let help = arg.get_help().map(ToString::to_string).unwrap_or_default();
             let words: Vec<String> =
@@ -107,7 +110,7 @@ pub fn recipe_keys() -> String {
             } else {
                 format!(": {}", words.join(", "))
             };
-            out += &format!("| `{}` | `{}` | {help}{words} |\n", command.get_name(), arg.get_id());
+            out += &format!("| `{act}` | `{}` | {help}{words} |\n", arg.get_id());
         }
     }
     out
