@@ -1,8 +1,6 @@
 //! Everything that is read from outside, given any bytes whatever: the fuzz targets in `fuzz/` call these, and a
 //! test replays what they found.
 
-use std::path::Path;
-
 pub use crate::intake::trials::{document, layout, text};
 use crate::intake::{ClockHint, Hints};
 use crate::job::Job;
@@ -67,6 +65,8 @@ pub fn file(data: &[u8]) {
 
 #[cfg(test)]
 mod tests {
+    use std::path::Path;
+
     use super::*;
 
     /// The name of a target and what it does with bytes.

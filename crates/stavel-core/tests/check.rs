@@ -1,7 +1,8 @@
 //! Checks and mends over rows in memory.
 
 use stavel_core::check::{
-    CheckReport, CheckSubject, Checker, FindingKind, Keep, Mend, MendSubject, Mended, Mender, SeriesComparer,
+    CheckReport, CheckSubject, Checker, FindingDetail, FindingKind, Keep, Mend, MendSubject, Mended, Mender,
+    SeriesComparer,
 };
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, parse};
 use stavel_core::model::{Columns, Field, Frame, Scale, Session, Span, columns::FILLED};
@@ -167,7 +168,7 @@ fn a_slipped_week_is_one_finding() {
     rows.time.iter_mut().filter(|t| **t >= monday).for_each(|t| *t += HOUR);
     let report = check(&rows);
     assert_eq!(kinds(&report), [(FindingKind::ClockSlip, 0)], "the hour after the close is part of it");
-    assert_eq!(report.findings[0].detail, "trade begins and ends 1 h late");
+    assert_eq!(report.findings[0].detail, FindingDetail::SessionLate(HOUR));
     assert_eq!(report.findings[0].span.from, parse("2024-01-14 23:00").unwrap());
 }
 

@@ -5,7 +5,7 @@ use plotters::coord::Shift;
 use plotters::prelude::{DrawingArea, DrawingBackend, Rectangle};
 use plotters::style::{Color, RGBColor};
 use stavel_core::Result;
-use stavel_core::check::{CheckReport, FindingKind, Severity};
+use stavel_core::check::{CheckReport, Finding, FindingKind, GradeLoss, Severity};
 use stavel_core::error::printable;
 use stavel_core::model::SeriesName;
 use stavel_core::model::price::scaled;
@@ -37,6 +37,10 @@ pub struct ReportPage<'a> {
     pub clock: String,
     pub decimals: u8,
     pub report: &'a CheckReport,
+    /// What is wrong with the rows of a finding, in a few words.
+    pub finding_words: fn(&Finding) -> String,
+    /// Points taken off the grade, and what for.
+    pub loss_words: fn(&GradeLoss) -> String,
 }
 
 /// A sheet that is filled from the top. What is put on it lies where it says, in points.
@@ -101,7 +105,7 @@ fn filled(page: &ReportPage<'_>) -> PaperSheet {
     sheet.rule();
     week(&mut sheet, page.report);
     sheet.rule();
-    findings(&mut sheet, page.report);
+    findings(&mut sheet, page);
     sheet
 }
 
@@ -120,8 +124,7 @@ fn head(sheet: &mut PaperSheet, page: &ReportPage<'_>) {
     );
     sheet.text(0.0, &span, 11.0, FAINT);
     sheet.y += 18.0;
-    let losses: Vec<String> =
-        r.grade.losses.iter().take(4).map(|l| format!("-{:.1} {}", l.points, l.why)).collect();
+    let losses: Vec<String> = r.grade.losses.iter().take(4).map(page.loss_words).collect();
     let losses = if losses.is_empty() { "no points lost".to_owned() } else { losses.join(",  ") };
     sheet.text(0.0, &losses, 10.0, FAINT);
 }
@@ -251,7 +254,8 @@ fn week(sheet: &mut PaperSheet, report: &CheckReport) {
     sheet.y = top + 7.0 * 13.0 + 4.0;
 }
 
-fn findings(sheet: &mut PaperSheet, report: &CheckReport) {
+fn findings(sheet: &mut PaperSheet, page: &ReportPage<'_>) {
+    let report = page.report;
     sheet.heading(&format!("Findings: {}", report.findings.len()));
     for &kind in FindingKind::ALL {
         let (n, rows) = report.count(kind);
@@ -263,7 +267,8 @@ fn findings(sheet: &mut PaperSheet, report: &CheckReport) {
         sheet.text(16.0, kind.word(), 10.0, INK);
         sheet.text(140.0, &format!("{n} ({rows} rows)"), 10.0, INK);
         let first = report.findings.iter().find(|f| f.kind == kind);
-        let first = first.map(|f| format!("{}  {}", wall(f.span.from), f.detail)).unwrap_or_default();
+        let first =
+            first.map(|f| format!("{}  {}", wall(f.span.from), (page.finding_words)(f))).unwrap_or_default();
         let short: String = first.chars().take(74).collect();
         sheet.text(280.0, &short, 10.0, FAINT);
         sheet.y += 16.0;
@@ -304,7 +309,7 @@ pub fn html(page: &ReportPage<'_>) -> Result<String> {
                             td { (wall(f.span.from)) }
                             td { (wall(f.span.to)) }
                             td { (f.rows) }
-                            td { (printable(&f.detail)) }
+                            td { (printable(&(page.finding_words)(f))) }
                         }
                     }
                 }

@@ -339,8 +339,8 @@ fn align_json(study: &ClockStudy, sure: bool, anchored: bool) -> Value {
         "evidence": study.evidence.iter().map(|e| json!({
             "utc": rfc3339(e.utc), "written": time::wall(e.written),
             "range_here": as_float(e.range_here, decimals(&study.subject)),
-            "range_there": as_float(e.range_there, decimals(&study.reference)),
-            "range_there_before": as_float(e.range_before, decimals(&study.reference)),
+            "range_there": e.range_there.map(|r| as_float(r, decimals(&study.reference))),
+            "range_there_before": e.range_before.map(|r| as_float(r, decimals(&study.reference))),
         })).collect::<Vec<_>>(),
         "session": {
             "before": edges(&study.edges.before), "after": edges(&study.edges.after), "there": edges(&study.edges.reference),

@@ -2,6 +2,7 @@
 
 use serde_json::{Map, Value, json};
 
+use crate::findings::{cause_in_words, finding_in_words, loss_in_words};
 use crate::page::{is_page, write_page};
 use crate::report::StepReport;
 use crate::span::span_between;
@@ -109,16 +110,16 @@ fn check_lines(series: &SeriesName, found: &check::CheckReport) -> Vec<String> {
         found.coverage * 100.0
     )];
     if !found.grade.losses.is_empty() {
-        let losses: Vec<String> =
-            found.grade.losses.iter().map(|l| format!("-{:.1} {}", l.points, l.why)).collect();
+        let losses: Vec<String> = found.grade.losses.iter().map(loss_in_words).collect();
         lines.push(format!("  points lost: {}", losses.join(", ")));
     }
     for &kind in FindingKind::ALL {
         let (n, rows) = found.count(kind);
         if n > 0 {
             let first = found.findings.iter().find(|f| f.kind == kind);
-            let first =
-                first.map(|f| format!("{} {}", time::wall(f.span.from), f.detail)).unwrap_or_default();
+            let first = first
+                .map(|f| format!("{} {}", time::wall(f.span.from), finding_in_words(f)))
+                .unwrap_or_default();
             lines.push(format!("  {:<16} {n:>5} findings {rows:>8} rows   first {first}", kind.word()));
         }
     }
@@ -150,14 +151,14 @@ pub fn check_json(series: &SeriesName, found: &check::CheckReport, decimals: u8)
         "last": rfc3339(found.last),
         "coverage": found.coverage,
         "grade": found.grade.points,
-        "points_lost": found.grade.losses.iter().map(|l| json!({"points": l.points, "why": l.why})).collect::<Vec<_>>(),
+        "points_lost": found.grade.losses.iter().map(|l| json!({"points": l.points, "why": cause_in_words(&l.cause)})).collect::<Vec<_>>(),
         "missing_days": found.missing_days().map(time::date).collect::<Vec<_>>(),
         "gaps": found.gaps.iter().map(|g| json!({
             "from": rfc3339(g.span.from), "to": rfc3339(g.span.to), "minutes": g.open / MINUTE,
         })).collect::<Vec<_>>(),
         "findings": found.findings.iter().map(|f| json!({
             "kind": f.kind, "severity": f.kind.severity(), "from": rfc3339(f.span.from), "to": rfc3339(f.span.to),
-            "rows": f.rows, "detail": f.detail,
+            "rows": f.rows, "detail": finding_in_words(f),
             "certain": found.is_certain(f), "safe": f.kind == FindingKind::DuplicateTime,
         })).collect::<Vec<_>>(),
         "stats": {

@@ -35,7 +35,7 @@ pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<S
         if built.too_large > 0 {
             too_large += built.too_large;
             lines.push(format!(
-                "  ▲ {} values are more than a column holds (18 digits) and are absent; look at the volumes and prices of {}",
+                "  ▲ values of more than the 18 digits that a column holds are absent: {}; look at the volumes and prices of {}",
                 built.too_large, step.series
             ));
         }

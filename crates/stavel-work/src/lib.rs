@@ -11,6 +11,7 @@ mod chart;
 mod check;
 mod compose;
 mod deliver;
+mod findings;
 mod frames;
 mod intake;
 mod page;
@@ -31,9 +32,11 @@ pub use apply::{apply, as_act};
 pub use assumptions::of_rows as assumed_of_rows;
 pub use chart::bars_for_chart;
 pub use check::check_json;
+pub use findings::{cause_in_words, finding_in_words, kind_mend_in_words, loss_in_words, mend_in_words};
 pub use intake::{hints_of, layout_named, plan_of};
 pub use recipe::{Done, Recipe, run, what_was_done};
-pub use report::{LongList, StepReport, bytes_in_words};
+pub use rehearse::{journal_lines, spread_rule_in_words};
+pub use report::{LongList, StepReport, bytes_in_words, counted};
 pub use span::span_between;
 pub use step::{
     AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted, IntakeStep, Prefer,

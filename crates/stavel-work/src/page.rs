@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use crate::findings::{finding_in_words, loss_in_words};
 use stavel_core::check;
 use stavel_core::store::SeriesInfo;
 use stavel_core::{Error, Result};
@@ -29,6 +30,8 @@ pub fn write_page(info: &SeriesInfo, found: &check::CheckReport, path: &Path) ->
         clock: if info.is_afloat() { "as written, its clock is not known".into() } else { "UTC".into() },
         decimals: info.edition.scale.price,
         report: found,
+        finding_words: finding_in_words,
+        loss_words: loss_in_words,
     };
     let bytes = match path.extension().and_then(|e| e.to_str()) {
         Some("pdf") => to_pdf(&page)?,

@@ -1,6 +1,6 @@
 //! Doing a rehearse step.
 
-use serde_json::json;
+use serde_json::{Value, json};
 
 use crate::report::StepReport;
 use crate::span::span_between;
@@ -8,9 +8,12 @@ use crate::step::RehearseStep;
 use stavel_core::job::Job;
 use stavel_core::model::columns::shape_of;
 use stavel_core::model::price::scaled;
-use stavel_core::model::time::rfc3339;
+use stavel_core::model::time::{length_in_words, rfc3339, wall};
 use stavel_core::model::{Shape, Span};
-use stavel_core::rehearse::{Played, SpreadRule, money_sheet, read_orders, run_orders};
+use stavel_core::rehearse::{
+    Account, AccountEntry, Deal, Direction, OrderFate, OrderRemark, Played, ScriptOutcome, SpreadFrom,
+    SpreadRule, money, money_sheet, read_orders, run_orders,
+};
 use stavel_core::store::{EditionInfo, Shelf};
 use stavel_core::{Error, Result};
 
@@ -50,7 +53,7 @@ pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<StepRep
     }
     let currency = sheet.quote.clone();
     let outcome = run_orders(rows, &played, &orders, sheet, job)?;
-    let mut json = outcome.to_json();
+    let mut json = outcome_json(&outcome);
     json["series"] = json!(step.series);
     json["currency"] = json!(currency);
     let a = &outcome.account;
@@ -59,12 +62,12 @@ pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<StepRep
         step.series,
         outcome.quotes,
         a.deals().len(),
-        stavel_core::rehearse::money(a.realised()),
-        stavel_core::rehearse::money(a.costs()),
+        money(a.realised()),
+        money(a.costs()),
         scaled(a.position(), 2)
     )];
-    lines.extend(a.journal_lines());
-    lines.extend(outcome.remarks.iter().map(|remark| format!("  ▲ {remark}")));
+    lines.extend(journal_lines(a));
+    lines.extend(outcome.remarks.iter().map(|remark| format!("  ▲ {}", remark_in_words(remark))));
     if in_points {
         lines.push(format!(
             "  nobody has said what a step of its price is worth, so this is in points, without costs: stavel compose {} --set tick_size=… --set tick_value=…",
@@ -92,4 +95,76 @@ pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<StepRep
 
 fn has_rows(shelf: &Shelf, edition: &EditionInfo, span: Span) -> Result<bool> {
     Ok(shelf.scan(edition, span, Some(&[]))?.next().transpose()?.is_some())
+}
+
+/// Fills, money and journal as JSON: RFC 3339 times, lots, prices and money as exact text.
+fn outcome_json(outcome: &ScriptOutcome) -> Value {
+    let a = &outcome.account;
+    let deal_json = |deal: &Deal| {
+        json!({
+            "time": rfc3339(deal.time), "side": deal.direction, "lots": scaled(deal.lots, 2),
+            "price": scaled(deal.price, a.decimals()), "commission": money(deal.commission),
+            "profit": money(deal.profit),
+        })
+    };
+    let used = outcome.spreads;
+    json!({
+        "quotes": outcome.quotes,
+        "fills": a.deals().iter().map(deal_json).collect::<Vec<_>>(),
+        "spreads": {"own": used.own, "measured": used.measured, "sheet": used.sheet},
+        "unfilled": outcome.unfilled,
+        "remarks": outcome.remarks.iter().map(remark_in_words).collect::<Vec<_>>(),
+        "position": scaled(a.position(), 2),
+        "realised": money(a.realised()),
+        "costs": money(a.costs()),
+        "open": money(a.open_profit(&outcome.last)),
+        "last": rfc3339(outcome.last.time),
+        "journal": journal_lines(a),
+    })
+}
+
+fn remark_in_words(remark: &OrderRemark) -> String {
+    let of = format!("the order of {}", wall(remark.order));
+    match remark.fate {
+        OrderFate::BeforeRows(by) => format!("{of} is refused: the rows begin {} later", length_in_words(by)),
+        OrderFate::Expired(by) => format!("{of} expired: no quote came for {}", length_in_words(by)),
+        OrderFate::Waited(by) => format!("{of} waited {} for a quote", length_in_words(by)),
+        OrderFate::AfterRows => format!("{of} is not filled: the rows end before it"),
+    }
+}
+
+/// The journal of an account as lines of text, oldest first.
+pub fn journal_lines(account: &Account) -> Vec<String> {
+    account.journal().iter().map(|entry| entry_in_words(account, entry)).collect()
+}
+
+fn entry_in_words(account: &Account, entry: &AccountEntry) -> String {
+    let currency = &account.sheet().quote;
+    match entry {
+        AccountEntry::Swap { time, amount, nights } => {
+            let of = if *nights == 1 { String::new() } else { format!(" for {nights} nights") };
+            format!("{} swap {} {currency}{of}", wall(*time), money(*amount))
+        }
+        AccountEntry::Deal(deal) => {
+            let verb = if deal.direction == Direction::Buy { "bought" } else { "sold" };
+            let price = scaled(deal.price, account.decimals());
+            let mut text = format!("{} {verb} {} at {price}", wall(deal.time), scaled(deal.lots, 2));
+            if !deal.profit.is_zero() {
+                text.push_str(&format!(", profit {} {currency}", money(deal.profit)));
+            }
+            if !deal.commission.is_zero() {
+                text.push_str(&format!(", commission {}", money(deal.commission)));
+            }
+            text
+        }
+    }
+}
+
+/// Where rows that say no spread have theirs from, in words.
+pub fn spread_rule_in_words(from: SpreadFrom) -> &'static str {
+    match from {
+        SpreadFrom::Measured => "rows that say no spread get the usual one of their hour of the week",
+        SpreadFrom::Sheet => "rows that say no spread get that of the spec sheet",
+        SpreadFrom::Rows => "every row says its spread",
+    }
 }

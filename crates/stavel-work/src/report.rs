@@ -85,6 +85,11 @@ impl StepReport {
     }
 }
 
+/// A number of things, with a plural that takes an s.
+pub fn counted(n: u64, thing: &str) -> String {
+    format!("{n} {thing}{}", if n == 1 { "" } else { "s" })
+}
+
 /// A size as people say it.
 pub fn bytes_in_words(bytes: u64) -> String {
     match bytes {
@@ -92,5 +97,53 @@ pub fn bytes_in_words(bytes: u64) -> String {
         10_000..10_000_000 => format!("{} kB", bytes / 1000),
         10_000_000..10_000_000_000 => format!("{:.1} MB", bytes as f64 / 1e6),
         _ => format!("{:.1} GB", bytes as f64 / 1e9),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn assumed(what: &str, value: &str, why: &str) -> Decision {
+        Decision { what: what.into(), value: value.into(), standing: Standing::Assumed, why: why.into() }
+    }
+
+    #[test]
+    fn what_is_assumed_is_one_line_and_each_reason_is_in_the_document() {
+        let mut report = StepReport::new(json!({"rows": 3}), vec!["3 rows".into()]);
+        report.tell_assumed();
+        assert_eq!((report.lines.len(), report.document().get("assumed")), (1, None));
+        report.assumed = vec![assumed("side", "bid", "the file does not say")];
+        let mut two = report.clone();
+        report.tell_assumed();
+        assert_eq!(report.lines[1], "  ○ assumed: side bid (the file does not say; say --side)");
+        two.assumed.push(assumed("hours", "24x5", "usual for forex"));
+        two.tell_assumed();
+        assert!(
+            two.lines[1].starts_with("  ○ assumed: side bid, hours 24x5 (nobody says so"),
+            "{:?}",
+            two.lines
+        );
+        let whys: Vec<Value> =
+            two.document()["assumed"].as_array().unwrap().iter().map(|d| d["why"].clone()).collect();
+        assert_eq!(whys, ["the file does not say", "usual for forex"]);
+    }
+
+    #[test]
+    fn sizes_and_counts_are_told_as_people_say_them() {
+        let told =
+            [0, 9_999, 10_000, 9_999_999, 10_000_000, 2_345_678_901, 10_000_000_000].map(bytes_in_words);
+        let expected = ["0 bytes", "9999 bytes", "10 kB", "9999 kB", "10.0 MB", "2345.7 MB", "10.0 GB"];
+        assert_eq!(told, expected);
+        assert_eq!([0, 1, 2].map(|n| counted(n, "row")), ["0 rows", "1 row", "2 rows"]);
+    }
+
+    #[test]
+    fn a_long_list_is_part_of_the_document_and_not_of_what_is_held() {
+        let mut report = StepReport::new(json!({"rows": 3}), Vec::new());
+        let entry = Arc::new(|i: usize| json!(i * i));
+        report.lists.push(LongList { name: "squares", len: 4, entry });
+        assert!(report.json.get("squares").is_none());
+        assert_eq!(report.document(), json!({"rows": 3, "squares": [0, 1, 4, 9]}));
     }
 }

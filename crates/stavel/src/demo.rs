@@ -10,7 +10,7 @@ use stavel_core::job::Job;
 use stavel_core::model::{SeriesName, Span, time};
 use stavel_core::store::Shelf;
 use stavel_feed::{DemoSpans, Truth, demo::SEED, write_demo};
-use stavel_work::{Recipe, Step, StepReport};
+use stavel_work::{Recipe, Step, StepReport, finding_in_words};
 
 use crate::args::DemoArgs;
 use crate::output::{Ending, print_lines};
@@ -187,7 +187,7 @@ fn planted(shelf: &Shelf, truth: &Truth) -> Result<Vec<Proof>> {
         .iter()
         .filter(|f| f.kind != FindingKind::ClosedMarket)
         .filter(|f| !spans.iter().any(|(k, s)| *k == f.kind && s.overlap(&f.span).is_some()))
-        .map(|f| format!("{} {} {}", f.kind.word(), time::wall(f.span.from), f.detail))
+        .map(|f| format!("{} {} {}", f.kind.word(), time::wall(f.span.from), finding_in_words(f)))
         .collect();
     let what = if stray.is_empty() {
         "nothing found that was not planted".to_owned()

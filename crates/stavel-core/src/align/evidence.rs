@@ -14,12 +14,13 @@ pub struct Evidence {
     pub utc: Micros,
     /// When the bar of the series begins, as written.
     pub written: Micros,
-    /// High minus low in points, of the series and of the reference (0 where that has no bar).
+    /// High minus low of the bar of the series, in points.
     pub range_here: i64,
-    /// High minus low of the bar of the reference in points; 0 where it has none.
-    pub range_there: i64,
-    /// The range of the reference at the written time taken for UTC: what one would have compared without a clock.
-    pub range_before: i64,
+    /// High minus low of the bar of the reference, in points; none where it has no bar then.
+    pub range_there: Option<i64>,
+    /// The range of the reference at the written time taken for UTC: what one would have compared without a
+    /// clock. None where it has no bar then.
+    pub range_before: Option<i64>,
 }
 
 fn range(rows: &Columns, i: usize) -> i64 {
@@ -51,7 +52,7 @@ pub fn longest_bars(
         }
     }
     order.sort_by_key(|&i| std::cmp::Reverse(range(subject, i)));
-    let at = |t: Micros| reference.time.binary_search(&t).map_or(0, |j| range(reference, j));
+    let at = |t: Micros| reference.time.binary_search(&t).ok().map(|j| range(reference, j));
     let mut out: Vec<Evidence> = Vec::new();
     for i in order {
         let written = subject.time[i];

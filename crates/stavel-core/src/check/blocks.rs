@@ -8,8 +8,8 @@ use std::collections::HashMap;
 use std::hash::{BuildHasherDefault, Hasher};
 
 use super::piece::CheckRows;
-use super::{Finding, FindingKind};
-use crate::model::time::{MINUTE, length_in_words, wall};
+use super::{Finding, FindingDetail, FindingKind};
+use crate::model::time::MINUTE;
 use crate::model::{Micros, Span};
 
 /// Rows a hash covers.
@@ -153,7 +153,7 @@ impl RepeatWatch {
             kind: FindingKind::RepeatedBlock,
             span: Span::new(m.from, m.to + row_length.max(1)),
             rows: m.to_row - m.from_row,
-            detail: format!("the rows of {}, {} before", wall(m.from - m.apart), length_in_words(m.apart)),
+            detail: FindingDetail::SameAsBefore(m.apart),
             remedy: Some(super::Remedy::Again(m.apart)),
         }));
     }

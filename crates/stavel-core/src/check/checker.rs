@@ -9,8 +9,8 @@ use super::ready::{Ready, RowPreparer};
 use super::spikes::Spikes;
 use super::subject::CheckSubject;
 use super::values::ValueWatch;
-use super::{CheckReport, Finding, FindingKind, grade, rhythm, stubs};
-use crate::model::time::{DAY, HOUR, MINUTE, length_in_words};
+use super::{CheckReport, Finding, FindingDetail, FindingKind, grade, rhythm, stubs};
+use crate::model::time::{DAY, HOUR, MINUTE};
 use crate::model::{Clock, Columns, Frame, Micros, Shape, Span};
 
 /// Reads rows in order of time and gathers what is wrong with them.
@@ -18,7 +18,7 @@ pub struct Checker {
     frame: Frame,
     clock: Clock,
     rows: u64,
-    disorder: Vec<(Span, u64, String)>,
+    disorder: Vec<Finding>,
     preparer: RowPreparer,
     /// Rows that are ready and not yet looked at.
     waiting: Option<Ready>,
@@ -93,10 +93,7 @@ impl Checker {
         let found = self.detectors;
         let (filler_closed, filler_open) = (place.filler_closed, place.filler_open);
         let placed = place.finish();
-        let mut findings: Vec<Finding> = Vec::new();
-        for (span, rows, detail) in self.disorder {
-            findings.push(Finding { kind: FindingKind::OutOfOrder, span, rows, detail, remedy: None });
-        }
+        let mut findings = self.disorder;
         let spread = spreads.finish(length, &mut findings);
         let (hours, weeks) = found.hours.finish(spread.as_ref().map(|s| s.1.as_slice()));
         let mut slips = placed.slips;
@@ -121,7 +118,7 @@ impl Checker {
             slips.iter().any(|(s, _)| touches(g.span.to, s.from) || touches(g.span.from, s.to))
         };
         for gap in placed.gaps.iter().filter(|g| !late(g)) {
-            let detail = format!("{} of open market", length_in_words(gap.open));
+            let detail = FindingDetail::Open(gap.open);
             findings.push(Finding {
                 kind: FindingKind::Missing,
                 span: gap.span,
@@ -202,8 +199,7 @@ fn least_step(prices: &[i64]) -> Option<i64> {
 }
 
 fn slip_finding(span: Span, slip: Micros) -> Finding {
-    let way = if slip > 0 { "late" } else { "early" };
-    let detail = format!("trade begins and ends {} {way}", length_in_words(slip.abs()));
+    let detail = FindingDetail::SessionLate(slip);
     let remedy = Some(super::Remedy::Move(-slip));
     Finding { kind: FindingKind::ClockSlip, span, rows: 0, detail, remedy }
 }

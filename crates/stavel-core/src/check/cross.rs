@@ -7,7 +7,7 @@ use crate::store::Cursor;
 use crate::stats::Correlation;
 
 use super::tally::OctaveCounts;
-use super::{Finding, FindingKind};
+use super::{Finding, FindingDetail, FindingKind};
 
 /// How two series agree in a part of time. Prices in points; of the four prices of a bar the worst counts.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
@@ -153,12 +153,12 @@ impl SeriesComparer {
                     f.span.to = far.time + self.step;
                     f.rows += 1;
                     worst = worst.max(far.off);
-                    f.detail = apart_in_words(worst);
+                    f.detail = FindingDetail::Apart(worst);
                 }
                 _ => {
                     worst = far.off;
                     let span = Span::new(far.time, far.time + self.step);
-                    let detail = apart_in_words(worst);
+                    let detail = FindingDetail::Apart(worst);
                     findings.push(Finding {
                         kind: FindingKind::Disagrees,
                         span,
@@ -188,10 +188,6 @@ impl SeriesComparer {
         cross.worst_days = days;
         cross
     }
-}
-
-fn apart_in_words(worst: i64) -> String {
-    format!("up to {worst} points apart")
 }
 
 fn add(sum: &mut Agreement, part: &Agreement) {

@@ -2,13 +2,13 @@
 
 use super::cross::{Cross, SeriesComparer, walk};
 use super::on_shelf::session_of;
-use super::{Finding, FindingKind, Remedy};
+use super::{Finding, FindingDetail, FindingKind, Remedy};
 use crate::align;
 use crate::frames::{FrameSettings, build_bars};
 use crate::job::Job;
 use crate::model::price::unit;
 use crate::model::session::OpenHours;
-use crate::model::time::{HOUR, MINUTE, WEEK, length_in_words};
+use crate::model::time::{HOUR, MINUTE, WEEK};
 use crate::model::{Columns, Field, Frame, SeriesName, Span};
 use crate::store::{Cursor, Scan, SeriesInfo, Shelf};
 use crate::{Advice, Error, Result};
@@ -176,8 +176,7 @@ fn slips(
         match out.last_mut() {
             Some(f) if f.span.to == week.start && f.remedy == Some(Remedy::Move(-by)) => f.span.to += WEEK,
             _ => {
-                let way = if by > 0 { "late" } else { "early" };
-                let detail = format!("written {} {way} of {}", length_in_words(by.abs()), other.name.short());
+                let detail = FindingDetail::LaterThan { by, other: other.name.clone() };
                 let span = Span::new(week.start, week.start + WEEK);
                 out.push(Finding {
                     kind: FindingKind::ClockSlip,

@@ -2,8 +2,8 @@
 
 use super::piece::{CheckRows, TRADE};
 use super::tally::OctaveCounts;
-use super::{Finding, FindingKind};
-use crate::model::time::{MINUTE, length_in_words};
+use super::{Finding, FindingDetail, FindingKind};
+use crate::model::time::MINUTE;
 use crate::model::{Micros, Shape, Span};
 
 /// The shortest rest that may be a fault.
@@ -85,9 +85,7 @@ impl Frozen {
             if length < FACTOR * usual {
                 continue;
             }
-            let how = if rest.with_trade == 0 { "flat and without volume, a holiday?" } else { "one price" };
-            let detail =
-                format!("{how} for {}; usual is up to {}", length_in_words(length), length_in_words(usual));
+            let detail = FindingDetail::Still { length, usual, with_trade: rest.with_trade > 0 };
             let span = Span::new(rest.from, rest.to + self.step.max(1));
             out.push(Finding { kind: FindingKind::Frozen, span, rows: rest.rows, detail, remedy: None });
         }

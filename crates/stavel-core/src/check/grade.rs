@@ -7,8 +7,17 @@ use super::{CheckReport, FindingKind};
 pub struct GradeLoss {
     /// Points of 100 that are taken off.
     pub points: f64,
-    /// What for, in a few words.
-    pub why: String,
+    /// What for.
+    pub cause: GradeCause,
+}
+
+/// What points are taken off for.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum GradeCause {
+    /// Open time without rows, in per cent.
+    Missing(f64),
+    /// Findings of a kind, and how many.
+    Findings(FindingKind, usize),
 }
 
 /// How good a series is for a test, and why not better.
@@ -44,17 +53,14 @@ pub fn grade(report: &CheckReport) -> Grade {
     let mut losses = Vec::new();
     let missing = (1.0 - report.coverage).max(0.0) * 100.0;
     if missing >= 0.05 {
-        losses.push(GradeLoss {
-            points: (missing * 2.0).min(40.0),
-            why: format!("{missing:.1} % of open time has no rows"),
-        });
+        losses.push(GradeLoss { points: (missing * 2.0).min(40.0), cause: GradeCause::Missing(missing) });
     }
     for &kind in FindingKind::ALL {
         let (n, _) = report.count(kind);
         let (first, most) = cost(kind);
         if n > 0 && first > 0.0 {
             let points = (first + first / 2.0 * (n as f64).log2()).min(most);
-            losses.push(GradeLoss { points, why: format!("{} {n}", kind.word()) });
+            losses.push(GradeLoss { points, cause: GradeCause::Findings(kind, n) });
         }
     }
     losses.sort_by(|a, b| b.points.total_cmp(&a.points));

@@ -76,27 +76,9 @@ impl FindingKind {
         }
     }
 
-    /// What mending it does; none where there is no mend.
-    pub fn mend_in_words(self) -> Option<&'static str> {
-        match self {
-            FindingKind::OutOfOrder => Some("keep the rows in order of time, as the shelf has them"),
-            FindingKind::DuplicateTime => Some("keep the first of equal rows"),
-            FindingKind::ConflictingTime => {
-                Some("keep the first of rows at one time (=last, =median keep another)")
-            }
-            FindingKind::BadOhlc => Some("widen high and low to hold open and close"),
-            FindingKind::NonPositive
-            | FindingKind::Spike
-            | FindingKind::Crossed
-            | FindingKind::Frozen
-            | FindingKind::WideSpread
-            | FindingKind::RepeatedBlock => Some("drop the rows"),
-            FindingKind::ClosedMarket => Some("drop the rows of closed hours"),
-            FindingKind::Missing => Some("fill open minutes without rows with flat bars, marked as filled"),
-            FindingKind::ClockSlip => Some("move the rows back by the hours they slipped"),
-            FindingKind::ScaleJump => Some("rescale the rows, where the jump is a power of ten"),
-            FindingKind::StubDay | FindingKind::Disagrees => None,
-        }
+    /// Whether there is a mend for it.
+    pub fn is_mendable(self) -> bool {
+        !matches!(self, FindingKind::StubDay | FindingKind::Disagrees)
     }
 
     /// True where the rows themselves prove it. A spike may be a true wick, a wide spread news, a pause a quiet
@@ -108,8 +90,7 @@ impl FindingKind {
 }
 
 fn not_a_kind(text: &str) -> Error {
-    let words: Vec<&str> =
-        FindingKind::ALL.iter().filter(|k| k.mend_in_words().is_some()).map(|k| k.word()).collect();
+    let words: Vec<&str> = FindingKind::ALL.iter().filter(|k| k.is_mendable()).map(|k| k.word()).collect();
     Error::arguments(format!(
         "'{text}' is not a kind of finding; those that can be mended are {}.",
         words.join(", ")

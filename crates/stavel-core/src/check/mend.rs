@@ -7,7 +7,7 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
 use super::FindingKind;
-use crate::model::time::{self, length_in_words, rfc3339};
+use crate::model::time::{self, rfc3339};
 use crate::model::{Micros, Span};
 use crate::{Error, Result};
 
@@ -52,32 +52,6 @@ pub enum Mend {
     },
 }
 
-impl Mend {
-    /// What it does, in a few words.
-    pub fn in_words(&self) -> String {
-        match self {
-            Mend::Kind(kind) => kind.mend_in_words().unwrap_or_default().into(),
-            Mend::Conflicts(Keep::First) => "keep the first of rows at one time".into(),
-            Mend::Conflicts(Keep::Last) => "keep the last of rows at one time".into(),
-            Mend::Conflicts(Keep::Median) => "keep the row with the median close of those at one time".into(),
-            Mend::Filler => "drop flat rows without volume in closed hours".into(),
-            Mend::Safe => "drop bars equal in every value, and filler in closed hours that are known".into(),
-            Mend::Move { span, by } => format!(
-                "move the rows from {} to {} by {}{}",
-                time::wall(span.from),
-                time::wall(span.to),
-                if *by < 0 { "-" } else { "+" },
-                length_in_words(by.abs())
-            ),
-            Mend::Rescale { span, factor } => format!(
-                "multiply the prices from {} to {} by {factor}",
-                time::wall(span.from),
-                time::wall(span.to)
-            ),
-        }
-    }
-}
-
 impl std::fmt::Display for Mend {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let span = |s: &Span| format!("{}/{}", rfc3339(s.from), rfc3339(s.to));
@@ -108,8 +82,8 @@ impl FromStr for Mend {
             }
             let kind: FindingKind = text.parse()?;
             return kind
-                .mend_in_words()
-                .map(|_| Mend::Kind(kind))
+                .is_mendable()
+                .then_some(Mend::Kind(kind))
                 .ok_or_else(|| bad(&format!("there is no mend for {}", kind.word())));
         };
         match name {

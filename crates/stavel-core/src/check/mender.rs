@@ -133,7 +133,7 @@ impl Mender {
                     "Two equal ticks of one moment are two trades; repeated_block drops blocks that came twice.",
                 ));
             }
-            Mend::Kind(kind) if kind.mend_in_words().is_none() => {
+            Mend::Kind(kind) if !kind.is_mendable() => {
                 return Err(Error::arguments(format!("There is no mend for {}.", kind.word())));
             }
             Mend::Move { span, by } => self.moves.push((at, *span, *by)),

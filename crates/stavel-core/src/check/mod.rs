@@ -9,6 +9,7 @@ mod checker;
 mod cross;
 mod cross_on_shelf;
 mod days;
+mod finding;
 mod frozen;
 mod grade;
 mod hours;
@@ -35,7 +36,8 @@ mod values;
 pub use checker::Checker;
 pub use cross::{Agreement, Cross, SeriesComparer};
 pub use cross_on_shelf::{Against, Crossed, cross_check};
-pub use grade::{Grade, GradeLoss};
+pub use finding::{Finding, FindingDetail, Remedy};
+pub use grade::{Grade, GradeCause, GradeLoss};
 pub use hours::{HourStats, WEEK_HOURS};
 pub use kind::{FindingKind, Severity};
 pub use learn::{Learned, Learner};
@@ -50,32 +52,6 @@ use serde::Serialize;
 
 use crate::model::time::{MINUTE, civil_from_days};
 use crate::model::{Micros, Span};
-
-/// One thing found. Times are those of the series: UTC, or as written while afloat.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Finding {
-    /// What is wrong.
-    pub kind: FindingKind,
-    /// From the first row concerned to after the last.
-    pub span: Span,
-    /// Rows it concerns.
-    pub rows: u64,
-    /// What is wrong with it, with numbers, in a few words.
-    pub detail: String,
-    /// What its mend needs to know, where it cannot be seen from the rows.
-    pub remedy: Option<Remedy>,
-}
-
-/// How a finding is set right.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Remedy {
-    /// The rows belong this much later.
-    Move(Micros),
-    /// Prices are to be multiplied by this power of ten.
-    Rescale(i32),
-    /// The rows are those of this much earlier.
-    Again(Micros),
-}
 
 /// Open time without rows, longer than a quiet market explains.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

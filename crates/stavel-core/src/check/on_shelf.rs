@@ -2,7 +2,9 @@
 
 use super::learn_on_shelf::steady_week;
 use super::mender::MendSubject;
-use super::{CheckReport, CheckSubject, Checker, Finding, FindingKind, Mend, Mended, Mender, Remedy};
+use super::{
+    CheckReport, CheckSubject, Checker, Finding, FindingDetail, FindingKind, Mend, Mended, Mender, Remedy,
+};
 use crate::job::Job;
 use crate::model::provenance::{Disorder, Mending};
 use crate::model::{Columns, Field, Instrument, Made, Provenance, SeriesName, Session, Span, Standing};
@@ -106,7 +108,7 @@ fn find_ends(shelf: &Shelf, edition: &EditionInfo, finding: &mut Finding) -> Res
 }
 
 /// What stood out of order in the files behind an edition, unless a mend has settled it since.
-fn disorder_of(shelf: &Shelf, info: &SeriesInfo, span: Span) -> Result<Vec<(Span, u64, String)>> {
+fn disorder_of(shelf: &Shelf, info: &SeriesInfo, span: Span) -> Result<Vec<Finding>> {
     let editions = shelf.editions(&info.name)?;
     let mut out = Vec::new();
     let mut at = Some(info.edition.id);
@@ -121,13 +123,14 @@ fn disorder_of(shelf: &Shelf, info: &SeriesInfo, span: Span) -> Result<Vec<(Span
         for place in noted {
             let found = Span::new(place.from, place.to + info.name.frame.length().max(1));
             if found.overlap(&span).is_some() {
-                let Disorder { file, line, rows, .. } = place;
-                out.push((found, *rows, format!("{rows} rows came late, in {file} near line {line}")));
+                let Disorder { file, line, rows, .. } = place.clone();
+                let detail = FindingDetail::CameLate { file, line };
+                out.push(Finding { kind: FindingKind::OutOfOrder, span: found, rows, detail, remedy: None });
             }
         }
         at = edition.before.filter(|_| goes_back);
     }
-    out.sort_by_key(|d| d.0.from);
+    out.sort_by_key(|f| f.span.from);
     Ok(out)
 }
 

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::FindingKind;
+use super::{FindingDetail, FindingKind};
 use crate::model::Micros;
 
 /// Neighbouring rows with the same fault, told as one finding.
@@ -23,13 +23,11 @@ pub struct RowRun {
 }
 
 impl RowRun {
-    /// The run in words.
-    pub fn detail(&self) -> String {
-        let rows = format!("{} row{}", self.rows, if self.rows == 1 { "" } else { "s" });
+    /// What is particular about the run.
+    pub fn detail(&self) -> FindingDetail {
         match self.kind {
-            FindingKind::ClosedMarket if self.with_trade == 0 => format!("{rows}, flat and without volume"),
-            FindingKind::ClosedMarket => format!("{rows}, {} with trade", self.with_trade),
-            _ => rows,
+            FindingKind::ClosedMarket => FindingDetail::ClosedRows { with_trade: self.with_trade },
+            _ => FindingDetail::Rows,
         }
     }
 }

@@ -5,8 +5,7 @@
 //! blinds it.
 
 use super::piece::RowPrices;
-use super::{Finding, FindingKind, Remedy};
-use crate::model::price::scaled;
+use super::{Finding, FindingDetail, FindingKind, Remedy};
 use crate::model::{Micros, Span};
 
 /// How many times the local move a departure must be.
@@ -222,12 +221,11 @@ impl Spikes {
         }
     }
 
-    /// What was found; `until` ends the last row, `decimals` of the price are for the words.
+    /// What was found; `until` ends the last row, `decimals` are those of the price.
     pub fn finish(mut self, row_length: Micros, decimals: u8, out: &mut Vec<Finding>) {
         let spikes = std::mem::take(&mut self.spikes);
         out.extend(spikes.into_iter().map(|(span, rows, size)| {
-            let back = if rows == 1 { String::new() } else { format!(" after {rows} rows") };
-            let detail = format!("{} away from its neighbours and back{back}", scaled(size, decimals));
+            let detail = FindingDetail::Away { points: size, decimals };
             let span = Span::new(span.from, span.to - 1 + row_length.max(1));
             Finding { kind: FindingKind::Spike, span, rows, detail, remedy: None }
         }));
@@ -239,10 +237,9 @@ impl Spikes {
             let tens = jump.ratio.log10().round();
             let by_ten = tens != 0.0 && (jump.ratio.log10() - tens).abs() < 0.04;
             let (detail, remedy) = if by_ten {
-                let factor = 10f64.powf(tens);
-                (format!("prices are {factor} times those before"), Some(Remedy::Rescale(-(tens as i32))))
+                (FindingDetail::Scaled(tens as i32), Some(Remedy::Rescale(-(tens as i32))))
             } else {
-                (format!("prices are {:.3} times those before: another contract?", jump.ratio), None)
+                (FindingDetail::Level(jump.ratio), None)
             };
             out.push(Finding {
                 kind: FindingKind::ScaleJump,

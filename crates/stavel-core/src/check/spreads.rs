@@ -2,7 +2,7 @@
 
 use super::hours::WEEK_HOURS;
 use super::piece::CheckRows;
-use super::{Finding, FindingKind, SpreadStats};
+use super::{Finding, FindingDetail, FindingKind, SpreadStats};
 use crate::counts::Frequencies;
 use crate::model::{Micros, Span, present};
 
@@ -100,12 +100,12 @@ impl SpreadWatch {
                     f.span.to = time + row_length.max(1);
                     f.rows += 1;
                     let most = most.max(spread);
-                    f.detail = wide_in_words(most, overall);
+                    f.detail = FindingDetail::Wide { spread: most, usual: overall };
                     last = Some((time, most));
                 }
                 _ => {
                     let span = Span::new(time, time + row_length.max(1));
-                    let detail = wide_in_words(spread, overall);
+                    let detail = FindingDetail::Wide { spread, usual: overall };
                     out.push(Finding { kind: FindingKind::WideSpread, span, rows: 1, detail, remedy: None });
                     last = Some((time, spread));
                 }
@@ -119,8 +119,4 @@ impl SpreadWatch {
         };
         Some((stats, medians))
     }
-}
-
-fn wide_in_words(spread: i64, usual: i64) -> String {
-    format!("a spread of {spread} points where {usual} are usual")
 }

@@ -1,7 +1,7 @@
 //! Stub days: a Saturday or Sunday of a few hours, which a day that begins at the right hour does not have.
 
-use super::{DayCoverage, Finding, FindingKind};
-use crate::model::time::{DAY, length_in_words, weekday};
+use super::{DayCoverage, Finding, FindingDetail, FindingKind};
+use crate::model::time::{DAY, weekday};
 use crate::model::{Clock, Frame, Micros, Span};
 use crate::stats::median;
 
@@ -22,10 +22,7 @@ pub fn of_daily_bars(bars: &[DailyBar], clock: &Clock, frame: Frame, out: &mut V
     let stubs: Vec<Micros> =
         bars.iter().filter(|(t, r)| weekend(*t) && (*r as f64) < usual as f64 * SHARE).map(|b| b.0).collect();
     let (Some(first), Some(last)) = (stubs.first(), stubs.last()) else { return };
-    let detail = format!(
-        "{} tiny bars on Saturday or Sunday: these days begin at the wrong hour; build them anew on the clock of the session",
-        stubs.len()
-    );
+    let detail = FindingDetail::TinyDays { days: stubs.len() };
     let span = Span::new(*first, *last + frame.length());
     out.push(Finding { kind: FindingKind::StubDay, span, rows: stubs.len() as u64, detail, remedy: None });
 }
@@ -46,11 +43,7 @@ pub fn of_days(days: &[DayCoverage], clock: &Clock, out: &mut Vec<Finding>) {
         return;
     }
     let mean = stubs.iter().map(|d| d.present).sum::<Micros>() / stubs.len() as Micros;
-    let detail = format!(
-        "{} Saturdays or Sundays of about {}: daily bars by {clock} would have a stub a week",
-        stubs.len(),
-        length_in_words(mean)
-    );
+    let detail = FindingDetail::ShortDays { days: stubs.len(), mean, clock: clock.clone() };
     let span = Span::new(clock.day_start(first.day), clock.day_start(last.day) + DAY);
     out.push(Finding { kind: FindingKind::StubDay, span, rows: 0, detail, remedy: None });
 }

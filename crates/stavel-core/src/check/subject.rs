@@ -1,5 +1,6 @@
 //! What is checked.
 
+use super::Finding;
 use crate::model::{Frame, Session, Span};
 
 /// What is known of a series before its rows are read.
@@ -12,6 +13,6 @@ pub struct CheckSubject<'a> {
     pub span: Span,
     /// True where a price of zero or below cannot be: of currencies and shares, not of spreads.
     pub is_positive: bool,
-    /// Blocks that stood out of order in their file: span, rows, place in words.
-    pub disorder: Vec<(Span, u64, String)>,
+    /// Rows that stood out of order in their file.
+    pub disorder: Vec<Finding>,
 }

@@ -4,8 +4,7 @@ use rust_decimal::Decimal;
 
 use super::tape::TradeQuote;
 use crate::model::instrument::SpecSheet;
-use crate::model::price::scaled;
-use crate::model::time::{rfc3339, wall, weekday};
+use crate::model::time::weekday;
 use crate::model::{Instrument, Micros, Standing};
 
 /// The sheet to count money by, and whether it counts points only: what a step of a good's price is worth differs for
@@ -51,6 +50,22 @@ pub struct Deal {
     pub profit: Decimal,
 }
 
+/// A line of an account's journal.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum AccountEntry {
+    /// An order was filled.
+    Deal(Deal),
+    /// A position was held overnight.
+    Swap {
+        /// The first row after it.
+        time: Micros,
+        /// What it earned, in the quote currency; below zero where it cost.
+        amount: Decimal,
+        /// Nights it is for; a triple day counts three.
+        nights: i64,
+    },
+}
+
 /// A position and what was earned so far, in the instrument's quote currency.
 pub struct Account {
     sheet: SpecSheet,
@@ -62,7 +77,7 @@ pub struct Account {
     realised: Decimal,
     costs: Decimal,
     deals: Vec<Deal>,
-    journal: Vec<(Micros, String)>,
+    journal: Vec<AccountEntry>,
     day: Option<i64>,
 }
 
@@ -102,8 +117,13 @@ impl Account {
         &self.deals
     }
 
-    /// What happened, with its time.
-    pub fn journal(&self) -> &[(Micros, String)] {
+    /// Decimals of the prices.
+    pub fn decimals(&self) -> u8 {
+        self.decimals
+    }
+
+    /// What happened, in order of time.
+    pub fn journal(&self) -> &[AccountEntry] {
         &self.journal
     }
 
@@ -147,8 +167,7 @@ impl Account {
         let swap = rate * Decimal::new(self.position.abs(), 2) * Decimal::from(nights);
         if !swap.is_zero() {
             self.costs -= swap;
-            let of = if nights == 1 { String::new() } else { format!(" for {nights} nights") };
-            self.journal.push((time, format!("swap {} {}{of}", money(swap), self.sheet.quote)));
+            self.journal.push(AccountEntry::Swap { time, amount: swap, nights });
         }
     }
 
@@ -178,34 +197,9 @@ impl Account {
         let commission = self.sheet.commission * Decimal::new(hundredths, 2);
         self.costs += commission;
         let deal = Deal { time: quote.time, direction, lots: hundredths, price, commission, profit };
-        self.journal.push((quote.time, self.describe(&deal)));
+        self.journal.push(AccountEntry::Deal(deal.clone()));
         self.deals.push(deal.clone());
         deal
-    }
-
-    fn describe(&self, deal: &Deal) -> String {
-        let verb = if deal.direction == Direction::Buy { "bought" } else { "sold" };
-        let mut text = format!("{verb} {} at {}", scaled(deal.lots, 2), scaled(deal.price, self.decimals));
-        if !deal.profit.is_zero() {
-            text.push_str(&format!(", profit {} {}", money(deal.profit), self.sheet.quote));
-        }
-        if !deal.commission.is_zero() {
-            text.push_str(&format!(", commission {}", money(deal.commission)));
-        }
-        text
-    }
-
-    /// The journal as lines of text.
-    pub fn journal_lines(&self) -> Vec<String> {
-        self.journal.iter().map(|(t, text)| format!("{} {text}", wall(*t))).collect()
-    }
-
-    /// A deal as JSON: RFC 3339 time, lots, price and money as exact text.
-    pub fn deal_json(&self, deal: &Deal) -> serde_json::Value {
-        serde_json::json!({
-            "time": rfc3339(deal.time), "side": deal.direction, "lots": scaled(deal.lots, 2),
-            "price": scaled(deal.price, self.decimals), "commission": money(deal.commission), "profit": money(deal.profit),
-        })
     }
 }
 

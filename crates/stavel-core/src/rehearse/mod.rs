@@ -8,7 +8,9 @@ mod script;
 mod spreads;
 mod tape;
 
-pub use account::{Account, Deal, Direction, money, money_sheet};
-pub use script::{Played, ScriptOrder, ScriptOutcome, orders_in, read_orders, run_orders};
+pub use account::{Account, AccountEntry, Deal, Direction, money, money_sheet};
+pub use script::{
+    OrderFate, OrderRemark, Played, ScriptOrder, ScriptOutcome, orders_in, read_orders, run_orders,
+};
 pub use spreads::{SpreadFrom, SpreadRule, SpreadsUsed};
 pub use tape::{FillPrice, Tape, TradeQuote};

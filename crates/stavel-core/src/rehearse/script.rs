@@ -2,14 +2,12 @@
 
 use std::path::Path;
 
-use serde_json::json;
-
-use super::account::{Account, Direction, money};
+use super::account::{Account, Direction};
 use super::spreads::{SpreadRule, SpreadsUsed};
 use super::tape::Tape;
 use crate::job::Job;
-use crate::model::price::{parse_scaled, scaled};
-use crate::model::time::{self, HOUR, MINUTE, length_in_words, rfc3339, wall};
+use crate::model::price::parse_scaled;
+use crate::model::time::{self, HOUR, MINUTE};
 use crate::model::{Columns, Frame, Micros, instrument::SpecSheet};
 use crate::{Error, Result};
 
@@ -37,35 +35,35 @@ pub struct ScriptOutcome {
     /// Orders that were not filled.
     pub unfilled: usize,
     /// What a person should know of orders: those that were not filled, with the reason, and those that waited.
-    pub remarks: Vec<String>,
+    pub remarks: Vec<OrderRemark>,
+}
+
+/// What a person should know of an order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct OrderRemark {
+    /// When the order was given.
+    pub order: Micros,
+    /// What became of it.
+    pub fate: OrderFate,
+}
+
+/// What became of an order that was not filled at once.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum OrderFate {
+    /// Refused: the rows begin so much later.
+    BeforeRows(Micros),
+    /// Expired: the first quote came so much later.
+    Expired(Micros),
+    /// Filled at the first quote, which came so much later.
+    Waited(Micros),
+    /// Not filled: the rows end before it.
+    AfterRows,
 }
 
 /// A market order waits so long for a quote, or one bar where that is longer; then it expires.
 const PATIENCE: Micros = HOUR;
 /// A wait longer than this, or than a bar, is told.
 const PROMPT: Micros = MINUTE;
-
-impl ScriptOutcome {
-    /// Fills, P&L and journal.
-    pub fn to_json(&self) -> serde_json::Value {
-        let a = &self.account;
-        json!({
-            "quotes": self.quotes,
-            "fills": a.deals().iter().map(|d| a.deal_json(d)).collect::<Vec<_>>(),
-            "spreads": {
-                "own": self.spreads.own, "measured": self.spreads.measured, "sheet": self.spreads.sheet,
-            },
-            "unfilled": self.unfilled,
-            "remarks": self.remarks,
-            "position": scaled(a.position(), 2),
-            "realised": money(a.realised()),
-            "costs": money(a.costs()),
-            "open": money(a.open_profit(&self.last)),
-            "last": rfc3339(self.last.time),
-            "journal": a.journal_lines(),
-        })
-    }
-}
 
 /// Reads orders from CSV with the columns `time,side,lots`: UTC, buy or sell, at least 0.01.
 ///
@@ -164,17 +162,16 @@ pub fn run_orders(
             account.pass(quote.time);
             while let Some(order) = waiting.next_if(|o| o.time <= quote.time) {
                 let waited = quote.time - order.time;
-                let of = format!("the order of {}", wall(order.time));
+                let mut remark = |fate| remarks.push(OrderRemark { order: order.time, fate });
                 if quotes == 0 && waited > PROMPT.max(bar) {
                     unfilled += 1;
-                    remarks
-                        .push(format!("{of} is refused: the rows begin {} later", length_in_words(waited)));
+                    remark(OrderFate::BeforeRows(waited));
                 } else if waited > PATIENCE.max(bar) {
                     unfilled += 1;
-                    remarks.push(format!("{of} expired: no quote came for {}", length_in_words(waited)));
+                    remark(OrderFate::Expired(waited));
                 } else {
                     if waited > PROMPT.max(bar) {
-                        remarks.push(format!("{of} waited {} for a quote", length_in_words(waited)));
+                        remark(OrderFate::Waited(waited));
                     }
                     account.deal(order.direction, order.lots, &quote);
                 }
@@ -190,7 +187,7 @@ pub fn run_orders(
     let last = last.ok_or_else(|| Error::input("There is nothing to play in that span."))?;
     for order in waiting {
         unfilled += 1;
-        remarks.push(format!("the order of {} is not filled: the rows end before it", wall(order.time)));
+        remarks.push(OrderRemark { order: order.time, fate: OrderFate::AfterRows });
     }
     Ok(ScriptOutcome { account, quotes, last, spreads, unfilled, remarks })
 }

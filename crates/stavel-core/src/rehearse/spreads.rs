@@ -84,12 +84,12 @@ impl SpreadRule {
         )).advise(Advice::SetValue { instrument: self.instrument.clone(), key: "spread" })
     }
 
-    /// The rule in words.
-    pub fn in_words(&self) -> &'static str {
+    /// Where rows that say no spread have theirs from.
+    pub fn source(&self) -> SpreadFrom {
         match (self.usual, self.sheet) {
-            (Some(_), _) => "rows that say no spread get the usual one of their hour of the week",
-            (None, Some(_)) => "rows that say no spread get that of the spec sheet",
-            (None, None) => "every row says its spread",
+            (Some(_), _) => SpreadFrom::Measured,
+            (None, Some(_)) => SpreadFrom::Sheet,
+            (None, None) => SpreadFrom::Rows,
         }
     }
 }

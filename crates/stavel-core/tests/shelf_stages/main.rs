@@ -37,7 +37,7 @@ fn minutes_are_aligned_to_ticks_and_come_back_unchanged() {
     let (tarn, quill) = (name("NOKSEK@tarn:1m"), name("NOKSEK@quill:ticks"));
     let found = study(&shelf, &tarn, &quill, &AlignWishes::default(), &Job::unwatched()).unwrap();
     assert!(found.is_sure() && found.fit.clock == clock && found.fit.confidence > 0.99);
-    assert!(found.evidence.iter().all(|e| e.range_here == e.range_there && e.range_here > 0));
+    assert!(found.evidence.iter().all(|e| Some(e.range_here) == e.range_there && e.range_here > 0));
     let doubtful =
         anchor_series(&mut shelf, &tarn, &clock, Stamp::Open, Default::default(), &Job::unwatched()).unwrap();
     assert_eq!(doubtful, Doubtful::default());

@@ -220,7 +220,7 @@ fn every_planted_defect_is_found_and_next_to_nothing_else() {
             score.right += u32::from(right);
             if !right {
                 println!(
-                    "seed {seed}, {what}: {} at {} was not planted: {}",
+                    "seed {seed}, {what}: {} at {} was not planted: {:?}",
                     f.kind.word(),
                     stavel_core::model::time::wall(f.span.from),
                     f.detail

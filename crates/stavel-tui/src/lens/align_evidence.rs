@@ -16,8 +16,15 @@ pub fn draw_bars(at: usize, found: &ClockStudy, mut canvas: Canvas<'_>) {
     canvas.put(1, 0, "longest bars", theme::words());
     canvas.put(14, 0, &head, theme::faint());
     let rows = canvas.height().saturating_sub(1) as usize;
-    let longest = found.evidence.iter().map(|e| e.range_here.max(e.range_there)).max().unwrap_or(1).max(1);
+    let longest = found
+        .evidence
+        .iter()
+        .map(|e| e.range_here.max(e.range_there.unwrap_or_default()))
+        .max()
+        .unwrap_or(1)
+        .max(1);
     let at = at.min(found.evidence.len().saturating_sub(1));
+    let points = |range: Option<i64>| range.map_or("–".to_owned(), |r| r.to_string());
     let first = scroll(at, rows, found.evidence.len());
     for (i, e) in found.evidence.iter().enumerate().skip(first).take(rows) {
         let y = (i - first) as u16 + 1;
@@ -29,13 +36,13 @@ pub fn draw_bars(at: usize, found: &ClockStudy, mut canvas: Canvas<'_>) {
             wall(e.utc),
             hours,
             e.range_here,
-            e.range_there,
-            e.range_before
+            points(e.range_there),
+            points(e.range_before)
         );
         let x = canvas.put(14, y, &text, if i == at { theme::chosen() } else { theme::words() });
         let bar = |range: i64| "▄".repeat((range * 10 / longest).max(0) as usize);
         canvas.put(x + 2, y, &bar(e.range_here), theme::words().fg(theme::source(1)));
-        canvas.put(x + 13, y, &bar(e.range_there), theme::words().fg(theme::source(0)));
+        canvas.put(x + 13, y, &bar(e.range_there.unwrap_or_default()), theme::words().fg(theme::source(0)));
     }
 }
 

@@ -10,7 +10,9 @@ use stavel_core::model::price::scaled;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, date, wall};
 use stavel_core::model::{Columns, SeriesName, Span, time};
 use stavel_core::store::SeriesInfo;
-use stavel_work::{CheckStep, ComposeStep, SheetValues, Step};
+use stavel_work::{
+    CheckStep, ComposeStep, SheetValues, Step, finding_in_words, kind_mend_in_words, loss_in_words,
+};
 
 use super::check_mends::{self, MendPreview};
 use super::{FactLine, Lens, check_against, check_calendar, check_week, rests_on, step};
@@ -312,7 +314,7 @@ impl CheckLens {
     fn mend_kind(&mut self, view: &View<'_>) -> Effects {
         let Some(report) = self.report.get() else { return say(NOT_CHECKED) };
         let chosen = seen(view.window, report).get(self.at).map(|f| f.kind);
-        match chosen.map(|kind| (kind, kind.mend_in_words())) {
+        match chosen.map(|kind| (kind, kind_mend_in_words(kind))) {
             Some((kind, Some(_))) => {
                 toggle(&mut self.mends, Mend::Kind(kind));
                 Effects::new()
@@ -461,7 +463,7 @@ impl CheckLens {
             canvas.put(
                 3,
                 y,
-                &format!("{:<16} {:<16} {many}{}", wall(f.span.from), f.kind.word(), f.detail),
+                &format!("{:<16} {:<16} {many}{}", wall(f.span.from), f.kind.word(), finding_in_words(f)),
                 style,
             );
         }
@@ -505,7 +507,7 @@ fn facts_of(report: &CheckReport, view: &View<'_>) -> Vec<FactLine> {
     let missing: Vec<String> = report.missing_days().map(date).collect();
     let mut out = vec![FactLine::heading(format!("grade {}", report.grade.points))];
     let losses = report.grade.losses.iter().take(4);
-    out.extend(losses.map(|l| FactLine::words(format!("-{:.1} {}", l.points, l.why))));
+    out.extend(losses.map(|l| FactLine::words(loss_in_words(l))));
     out.extend([
         FactLine::Gap,
         FactLine::heading("completeness"),
@@ -550,8 +552,8 @@ fn facts_of_finding(f: &Finding) -> Vec<FactLine> {
         FactLine::heading(f.kind.word()),
         FactLine::words(format!("{} … {}", wall(f.span.from), wall(f.span.to))),
         FactLine::words(time::length_in_words(f.span.length())),
-        FactLine::words(f.detail.clone()),
-        FactLine::words(match f.kind.mend_in_words() {
+        FactLine::words(finding_in_words(f)),
+        FactLine::words(match kind_mend_in_words(f.kind) {
             Some(words) => format!("m: {words}"),
             None => "Enter: see it on the chart".into(),
         }),

@@ -3,6 +3,7 @@
 use stavel_core::check::{Mend, Mended};
 use stavel_core::model::time::wall;
 use stavel_core::model::{Columns, Span};
+use stavel_work::mend_in_words;
 
 use super::strokes::{draw_rows, scale_of};
 use crate::canvas::{Canvas, thousands};
@@ -24,7 +25,7 @@ pub fn draw(mends: &[Mend], preview: Option<&MendPreview>, mut canvas: Canvas<'_
     for (i, mend) in mends.iter().enumerate().take(8) {
         let n = preview.and_then(|p| p.counts.get(i)).map_or("…".to_owned(), |(_, n)| thousands(*n));
         canvas.put_right(10, y, &n, theme::strong());
-        canvas.put(12, y, &format!("{mend}: {}", mend.in_words()), theme::words());
+        canvas.put(12, y, &format!("{mend}: {}", mend_in_words(mend)), theme::words());
         y += 1;
     }
     if mends.len() > 8 {

@@ -9,7 +9,7 @@ use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, wall};
 use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Shape, Side, Span};
 use stavel_core::rehearse::{Account, Direction, FillPrice, SpreadRule, Tape, money, money_sheet};
 use stavel_draw::{SceneRequest, scene};
-use stavel_work::{ComposeStep, SheetValues, Step};
+use stavel_work::{ComposeStep, SheetValues, Step, journal_lines, spread_rule_in_words};
 
 use super::{FactLine, Lens, rests_on};
 use crate::act::TableRow;
@@ -269,7 +269,7 @@ impl Lens for RehearseLens {
         quote_line(play, &mut canvas);
         let y = height + 2;
         canvas.rule(y, theme::rule());
-        let lines = play.account.journal_lines();
+        let lines = journal_lines(&play.account);
         if lines.is_empty() {
             canvas.put(
                 1,
@@ -338,7 +338,7 @@ impl RehearseLens {
             _ => asked,
         };
         if !swap.is_zero()
-            && let Some(line) = play.account.journal_lines().pop()
+            && let Some(line) = journal_lines(&play.account).pop()
         {
             return say(line);
         }
@@ -357,7 +357,7 @@ impl RehearseLens {
             None => return say("there is no position to close"),
         };
         play.account.deal(direction, lots, &quote);
-        play.account.journal_lines().pop().map_or_else(Effects::new, tell_done)
+        journal_lines(&play.account).pop().map_or_else(Effects::new, tell_done)
     }
 }
 
@@ -470,7 +470,7 @@ fn facts_of(play: &Play) -> Vec<FactLine> {
     ]);
     let used = play.tape.spreads_used();
     if used.measured + used.sheet > 0 {
-        out.push(FactLine::words(play.tape.spreads().in_words()));
+        out.push(FactLine::words(spread_rule_in_words(play.tape.spreads().source())));
     }
     let left = play.tape.span().to - play.now;
     out.push(FactLine::Pair(

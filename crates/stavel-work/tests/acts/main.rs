@@ -2,6 +2,7 @@
 
 mod answers;
 mod journal;
+mod words;
 mod working;
 
 use std::path::PathBuf;

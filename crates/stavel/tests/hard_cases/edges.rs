@@ -24,7 +24,7 @@ fn volumes_that_add_up_to_more_than_can_be_held_are_absent_and_told() {
     assert_eq!(took(&desk, "a.csv", minutes(rows), &[]).code, 0);
     let told = desk.run(&["frames", "NOKSEK@quill:1m", "1h", "--clock", "UTC"]);
     assert_eq!(told.code, 3, "{}{}", told.out, told.err);
-    assert!(told.out.contains("1 values are more than a column holds"), "{}", told.out);
+    assert!(told.out.contains("18 digits that a column holds are absent: 1"), "{}", told.out);
     let volumes: Vec<String> =
         desk.rows("NOKSEK@quill:1h").iter().map(|r| r.split(',').nth(5).unwrap().to_owned()).collect();
     assert_eq!(volumes, ["", "300", "50"]);

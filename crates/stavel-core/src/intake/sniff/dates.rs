@@ -168,7 +168,7 @@ impl DateEvidence {
         }
         let told = |(order, r): &(DateOrder, Reading)| {
             format!(
-                "{} gives {} days, {} of them Saturdays, and {} turns in time",
+                "{} gives days {}, Saturdays among them {}, turns in time {}",
                 order.word(),
                 r.days,
                 r.saturdays,
