@@ -37,7 +37,11 @@ fuzz:
 PREFIX ?= $(HOME)/.local
 install:
 	cargo build --release --bin stavel
-	cargo run --example extras -- target/extras
+	mkdir -p target/extras
+	target/release/stavel man --out target/extras
+	target/release/stavel completions bash > target/extras/stavel.bash
+	target/release/stavel completions zsh > target/extras/_stavel
+	target/release/stavel completions fish > target/extras/stavel.fish
 	install -Dm755 target/release/stavel $(DESTDIR)$(PREFIX)/bin/stavel
 	install -Dm644 -t $(DESTDIR)$(PREFIX)/share/man/man1 target/extras/*.1
 	install -Dm644 target/extras/stavel.bash $(DESTDIR)$(PREFIX)/share/bash-completion/completions/stavel

@@ -16,7 +16,7 @@ for _ in $(seq 50); do [ -e "/tmp/.X11-unix/X${display#:}" ] && break; sleep 0.1
 
 printf 'set -g status off\nset -g default-terminal tmux-256color\nset -ga terminal-overrides ",*:Tc"\nset -g escape-time 0\n' >"$work/conf"
 xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 160x47+0+0 -bw 0 -b 0 -bg '#0d1117' -fg '#d0d7de' +sb \
-    -e tmux -S "$server" -f "$work/conf" new-session -s s "'$program' demo --dir '$work/demo'" >/dev/null 2>&1 &
+    -e tmux -S "$server" -f "$work/conf" new-session -s s "env COLORTERM=truecolor '$program' demo --dir '$work/demo' --theme dark" >/dev/null 2>&1 &
 
 text() { tmux -S "$server" capture-pane -p -t s 2>/dev/null || true; }
 wait_for() {
@@ -28,9 +28,9 @@ wait_for() {
 keys() { tmux -S "$server" send-keys -t s "$@"; }
 typed() { tmux -S "$server" send-keys -t s -l -- "$1"; }
 # The picture is taken once the terminal has drawn what tmux has.
-picture() { sleep 0.6; import -window root -depth 8 -colors 64 "$folder/$1.png"; echo "$1.png"; }
+picture() { sleep 0.6; import -window root -depth 8 +dither -colors 96 "$folder/$1.png"; echo "$1.png"; }
 
-wait_for "tarn:1m is afloat: align it (4)"
+wait_for "next ▸ g check"
 wait_for "1 576 770 rows"
 picture shelf
 keys i
@@ -58,8 +58,8 @@ keys 5
 wait_for "adds up"
 picture splice
 keys a
-wait_for "build frames of joined:1m"
-keys 6 b
+wait_for "joined:1m is edition 1"
+keys 6 a
 wait_for "all up to date"
 picture frames
 keys 7
@@ -67,7 +67,7 @@ wait_for "what it means"
 picture compose
 keys 8
 wait_for "times in UTC"
-keys Enter
+keys a
 wait_for "write it to"
 keys C-u
 typed "$work/joined.csv"
@@ -82,7 +82,7 @@ wait_for "done lately"
 keys Down Down Down Down Down Down Down Down Down Down
 wait_for "▸quill:ticks"
 keys 9
-wait_for "real ticks"
+wait_for "recorded ticks"
 keys n
 keys '>' '>' '>' b Space
 sleep 4

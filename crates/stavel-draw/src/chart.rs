@@ -145,11 +145,11 @@ fn draw_name<B: DrawingBackend>(
 /// The part of a slot that is left free at each side of a bar.
 const GAP: f64 = 0.14;
 
-fn draw_candles<B: DrawingBackend>(candles: &[Candle], axes: &mut Axes<'_, B>) -> DrawResult<B> {
+fn draw_candles<B: DrawingBackend>(candles: &[Option<Candle>], axes: &mut Axes<'_, B>) -> DrawResult<B> {
     // At least a fifth of a point can be seen of a body whose open is its close.
     let (low, high) = (axes.y_range().start, axes.y_range().end);
     let thin = (high - low) / f64::from(axes.plotting_area().dim_in_pixel().1) * 0.8;
-    for (slot, candle) in candles.iter().enumerate() {
+    for (slot, candle) in candles.iter().enumerate().filter_map(|(i, c)| Some((i, c.as_ref()?))) {
         let (from, colour) = (slot as f64, if candle.rises() { RISING } else { FALLING });
         let (upper, lower) = (candle.open.max(candle.close), candle.open.min(candle.close));
         let middle = from + 0.5;
@@ -203,6 +203,8 @@ mod tests {
             bars: &rows,
             with: None,
             average: Some(5),
+            lead: 0,
+            gaps: None,
             clock: &Clock::utc(),
         };
         let made = scene(&request);
@@ -228,6 +230,8 @@ mod tests {
             bars: &rows,
             with: None,
             average: None,
+            lead: 0,
+            gaps: None,
             clock: &Clock::utc(),
         };
         assert!(to_svg(&scene(&request)).unwrap().contains("<svg"));

@@ -12,5 +12,5 @@ mod svg;
 
 pub use pdf::to_pdf;
 pub use picture::Picture;
-pub use scene::{Candle, Layer, Pane, Scene, SceneRequest, scene};
+pub use scene::{Candle, Edge, EdgeKind, Layer, Pane, Scene, SceneRequest, scene};
 pub use svg::to_svg;

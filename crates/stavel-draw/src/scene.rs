@@ -1,9 +1,11 @@
 //! Charts as data.
 
+use std::collections::VecDeque;
+
 use stavel_core::error::printable;
 use stavel_core::model::price::as_float;
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE};
-use stavel_core::model::{Bar, BarView, Clock, Columns, Field, Micros};
+use stavel_core::model::{BarView, Clock, Columns, Field, Micros};
 
 /// Everything a chart shows, on one axis of slots: slot `i` is the `i`-th bar.
 #[derive(Debug, Clone, PartialEq)]
@@ -15,6 +17,25 @@ pub struct Scene {
     pub panes: Vec<Pane>,
     /// Labels of the time axis.
     pub ticks: Vec<Tick>,
+    /// Where days begin and time was left out.
+    pub edges: Vec<Edge>,
+}
+
+/// A line between two slots.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Edge {
+    /// The slot that it stands before.
+    pub slot: usize,
+    pub kind: EdgeKind,
+}
+
+/// What a line between two slots means.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum EdgeKind {
+    /// A day of the clock begins.
+    Day,
+    /// More than half a day without rows lies between them, such as a weekend.
+    Break,
 }
 
 /// A label on the time axis.
@@ -40,12 +61,10 @@ pub struct Pane {
 /// Things drawn in a pane; one value a slot.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Layer {
-    Candles(Vec<Candle>),
+    /// None where a slot has no price.
+    Candles(Vec<Option<Candle>>),
     /// A line, broken where there is no value.
-    Line {
-        name: String,
-        values: Vec<Option<f64>>,
-    },
+    Line { name: String, values: Vec<Option<f64>> },
     /// Columns from the foot of the pane; none where the value is not known.
     Columns(Vec<Option<f64>>),
 }
@@ -88,6 +107,10 @@ pub struct SceneRequest<'a> {
     pub with: Option<(String, &'a Columns)>,
     /// Bars in the moving average.
     pub average: Option<usize>,
+    /// So many of the first bars are not drawn: the moving average begins with them.
+    pub lead: usize,
+    /// The length of a bar where time without rows is to be shown; else it is left out.
+    pub gaps: Option<Micros>,
     /// The clock of the time labels.
     pub clock: &'a Clock,
 }
@@ -97,65 +120,120 @@ pub fn scene(request: &SceneRequest<'_>) -> Scene {
     let bars = request.bars;
     let places = bars.scale.price;
     let view = BarView::new(bars);
-    let mut before = Bar::default();
-    let candles: Vec<Candle> = (0..bars.len())
-        .map(|i| {
-            // A row without a price stands where the last one was left.
-            let bar = view.bar(i).unwrap_or(Bar::flat(before.close));
-            before = bar;
-            Candle {
-                open: as_float(bar.open, places),
-                high: as_float(bar.high, places),
-                low: as_float(bar.low, places),
-                close: as_float(bar.close, places),
-            }
-        })
-        .collect();
-    let closes: Vec<f64> = candles.iter().map(|c| c.close).collect();
-    let mut layers = vec![Layer::Candles(candles)];
+    let lead = request.lead.min(bars.len());
+    let slots = Slots::of(&bars.time[lead..], lead, request.gaps);
+    let candle = |i: usize| {
+        let bar = view.bar(i)?;
+        let [open, high, low, close] = [bar.open, bar.high, bar.low, bar.close].map(|p| as_float(p, places));
+        Some(Candle { open, high, low, close })
+    };
+    let mut layers = vec![Layer::Candles(slots.values(candle))];
     if let Some(n) = request.average.filter(|n| *n > 1) {
-        layers.push(Layer::Line { name: format!("mean of {n}"), values: moving_average(&closes, n) });
+        let closes: Vec<Option<f64>> = (0..bars.len()).map(|i| candle(i).map(|c| c.close)).collect();
+        let means = moving_average(&closes, n);
+        layers.push(Layer::Line { name: format!("mean of {n}"), values: slots.values(|i| means[i]) });
     }
     if let Some((name, other)) = &request.with {
-        layers.push(Layer::Line { name: printable(name), values: closes_at(other, &bars.time) });
+        let closes = closes_at(other, &bars.time);
+        layers.push(Layer::Line { name: printable(name), values: slots.values(|i| closes[i]) });
     }
     let mut panes = vec![pane("price", 0.74, places as usize, layers)];
-    panes.extend(columns_pane("volume", bars, Field::Volume));
-    panes.extend(columns_pane("spread", bars, Field::Spread));
+    panes.extend(columns_pane("volume", bars, Field::Volume, &slots));
+    panes.extend(columns_pane("spread", bars, Field::Spread, &slots));
     let total: f64 = panes.iter().map(|p| p.share).sum();
     panes.iter_mut().for_each(|p| p.share /= total);
     Scene {
         title: printable(&request.title),
-        ticks: ticks(&bars.time, request.clock),
-        times: bars.time.clone(),
+        ticks: ticks(&slots.times, request.clock),
+        edges: edges(&slots.times, request.clock),
+        times: slots.times,
         panes,
     }
 }
 
-fn columns_pane(name: &str, bars: &Columns, field: Field) -> Option<Pane> {
+/// Which bar stands in each slot.
+struct Slots {
+    times: Vec<Micros>,
+    /// The place of its bar; none where the slot is a time without rows.
+    bars: Vec<Option<usize>>,
+}
+
+/// Most slots of a chart that shows time without rows.
+const MOST_SLOTS: usize = 20_000;
+
+impl Slots {
+    /// A slot for each time, the first of which is the bar at `lead`; and for each bar that a gap has room for.
+    fn of(times: &[Micros], lead: usize, gaps: Option<Micros>) -> Slots {
+        let mut slots = Slots { times: Vec::with_capacity(times.len()), bars: Vec::new() };
+        for (i, &time) in times.iter().enumerate() {
+            if let (Some(step), Some(&before)) = (gaps.filter(|s| *s > 0), slots.times.last()) {
+                // Session days begin an hour earlier or later as summer time comes and goes.
+                let missing = ((time - before + step / 2) / step - 1).max(0) as usize;
+                let room = MOST_SLOTS.saturating_sub(slots.times.len());
+                for k in 1..=missing.min(room) {
+                    slots.times.push(before + k as Micros * step);
+                    slots.bars.push(None);
+                }
+            }
+            slots.times.push(time);
+            slots.bars.push(Some(lead + i));
+        }
+        slots
+    }
+
+    /// What stands in each slot.
+    fn values<T>(&self, of_bar: impl Fn(usize) -> Option<T>) -> Vec<Option<T>> {
+        self.bars.iter().map(|bar| bar.and_then(&of_bar)).collect()
+    }
+}
+
+/// Lines where a day of the clock begins and where more than half a day was left out.
+fn edges(times: &[Micros], clock: &Clock) -> Vec<Edge> {
+    let usual = times.windows(2).map(|w| w[1] - w[0]).min().unwrap_or_default();
+    // Of bars of half a day and more every one would have its line.
+    if usual >= DAY / 2 {
+        return Vec::new();
+    }
+    let pairs = times.windows(2).enumerate().map(|(i, w)| (i + 1, w[0], w[1]));
+    let edge = |(slot, before, time): (usize, Micros, Micros)| {
+        let kind = if time - before > usual + DAY / 2 {
+            EdgeKind::Break
+        } else if clock.day_of(before) != clock.day_of(time) {
+            EdgeKind::Day
+        } else {
+            return None;
+        };
+        Some(Edge { slot, kind })
+    };
+    pairs.filter_map(edge).collect()
+}
+
+fn columns_pane(name: &str, bars: &Columns, field: Field, slots: &Slots) -> Option<Pane> {
     let cells = bars.cells(field);
     // Nothing to see where no row has a value, or where a volume is counted nowhere.
     if cells.is_absent() || field == Field::Volume && cells.present().all(|v| v == 0) {
         return None;
     }
-    let values = (0..bars.len()).map(|i| cells.get(i).map(|v| as_float(v, bars.scale.of(field)))).collect();
+    let values = slots.values(|i| cells.get(i).map(|v| as_float(v, bars.scale.of(field))));
     let mut pane = pane(name, 0.13, 0, vec![Layer::Columns(values)]);
     pane.low = 0.0;
     Some(pane)
 }
 
-/// Mean of the last `n` values; none for the first `n - 1`.
-pub fn moving_average(values: &[f64], n: usize) -> Vec<Option<f64>> {
+/// Mean of the last `n` values that are known; none for the first `n - 1` of them, and where there is no value.
+pub fn moving_average(values: &[Option<f64>], n: usize) -> Vec<Option<f64>> {
     let mut sum = 0.0;
-    let mut out = Vec::with_capacity(values.len());
-    for (i, v) in values.iter().enumerate() {
+    let mut last: VecDeque<f64> = VecDeque::with_capacity(n + 1);
+    let next = |value: &Option<f64>| {
+        let v = (*value)?;
         sum += v;
-        if i >= n {
-            sum -= values[i - n];
+        last.push_back(v);
+        if last.len() > n {
+            sum -= last.pop_front().unwrap_or_default();
         }
-        out.push((i + 1 >= n).then(|| sum / n as f64));
-    }
-    out
+        (last.len() == n).then(|| sum / n as f64)
+    };
+    values.iter().map(next).collect()
 }
 
 /// The close of another series at each time, where it has a bar then.
@@ -173,7 +251,9 @@ fn pane(name: &str, share: f64, decimals: usize, layers: Vec<Layer>) -> Pane {
     let mut see = |v: f64| (low, high) = (low.min(v), high.max(v));
     for layer in &layers {
         match layer {
-            Layer::Candles(c) => c.iter().for_each(|c| [c.low, c.high].into_iter().for_each(&mut see)),
+            Layer::Candles(c) => {
+                c.iter().flatten().for_each(|c| [c.low, c.high].into_iter().for_each(&mut see));
+            }
             Layer::Line { values, .. } => values.iter().flatten().copied().for_each(&mut see),
             Layer::Columns(values) => values.iter().flatten().copied().for_each(&mut see),
         }
@@ -260,6 +340,8 @@ pub(crate) mod tests {
             bars: &rows,
             with: Some(("other".into(), &rows)),
             average: Some(10),
+            lead: 0,
+            gaps: None,
             clock: &Clock::utc(),
         };
         let made = scene(&request);
@@ -277,6 +359,44 @@ pub(crate) mod tests {
     }
 
     #[test]
+    fn the_mean_begins_with_the_bars_before_and_gaps_are_left_out_or_shown() {
+        let mut rows = bars(60);
+        // Two days are missing after the 40th bar, and the 50th has no price.
+        rows.time[40..].iter_mut().for_each(|t| *t += 2 * DAY);
+        rows.data[..4].iter_mut().for_each(|c| c[50] = stavel_core::model::ABSENT);
+        let clock = Clock::utc();
+        let request = SceneRequest {
+            title: String::new(),
+            bars: &rows,
+            with: None,
+            average: Some(10),
+            lead: 20,
+            gaps: None,
+            clock: &clock,
+        };
+        let closed = scene(&request);
+        assert_eq!((closed.times.len(), closed.times[0]), (40, rows.time[20]));
+        let Layer::Line { values, .. } = &closed.panes[0].layers[1] else { panic!("a line") };
+        let mean = rows.column(Field::Close)[11..=20].iter().sum::<i64>() as f64 / 10.0 / 1e5;
+        assert!((values[0].unwrap() - mean).abs() < 1e-9);
+        // A price that is not known is neither drawn nor part of the mean.
+        let Layer::Candles(candles) = &closed.panes[0].layers[0] else { panic!("candles") };
+        assert_eq!((candles[30], values[30]), (None, None));
+        assert!(values[31].is_some());
+        let breaks: Vec<usize> =
+            closed.edges.iter().filter(|e| e.kind == EdgeKind::Break).map(|e| e.slot).collect();
+        assert_eq!(breaks, [20]);
+        let days = closed.edges.iter().filter(|e| e.kind == EdgeKind::Day).map(|e| closed.times[e.slot]);
+        assert!(days.clone().all(|t| t % DAY == 0) && days.count() == 1);
+        let open = scene(&SceneRequest { gaps: Some(HOUR), ..request });
+        assert_eq!(open.times.len(), 40 + 48);
+        assert!(open.times.windows(2).all(|w| w[1] - w[0] == HOUR));
+        let Layer::Candles(candles) = &open.panes[0].layers[0] else { panic!("candles") };
+        assert!(candles[20..68].iter().all(Option::is_none) && candles[68].is_some());
+        assert!(open.edges.iter().all(|e| e.kind == EdgeKind::Day));
+    }
+
+    #[test]
     fn an_empty_scene_is_no_trouble() {
         let rows = bars(0);
         let request = SceneRequest {
@@ -284,6 +404,8 @@ pub(crate) mod tests {
             bars: &rows,
             with: None,
             average: Some(5),
+            lead: 0,
+            gaps: None,
             clock: &Clock::utc(),
         };
         assert_eq!(scene(&request).ticks, []);

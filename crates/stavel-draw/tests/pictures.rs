@@ -20,7 +20,15 @@ fn bars(count: usize, price: u8, level: i64) -> Columns {
 
 fn drawn(rows: &Columns) -> Scene {
     let (title, clock) = ("NOKSEK@quill:1h".into(), Clock::utc());
-    scene(&SceneRequest { title, bars: rows, with: None, average: Some(3), clock: &clock })
+    scene(&SceneRequest {
+        title,
+        bars: rows,
+        with: None,
+        average: Some(3),
+        lead: 0,
+        gaps: None,
+        clock: &clock,
+    })
 }
 
 /// The names of the elements of an XML text, in the order they begin; panics where it is not well-formed.
@@ -118,6 +126,8 @@ fn words_of_files_are_harmless_in_both_formats() {
         bars: &rows,
         with: Some(("x<y>&(z".into(), &other)),
         average: None,
+        lead: 0,
+        gaps: None,
         clock: &clock,
     };
     let made = scene(&request);
@@ -200,7 +210,7 @@ fn a_row_without_prices_leaves_no_hole_and_draws_no_zero() {
     let made = drawn(&rows);
     let Layer::Candles(candles) = &made.panes[0].layers[0] else { panic!("no candles") };
     assert_eq!(candles.len(), 20);
-    assert_eq!(candles[7].open, candles[6].close, "it stands where the one before was left");
+    assert!(candles[7].is_none() && candles[6].is_some(), "what is not known is not drawn");
     assert!(made.panes[0].low > 1.0, "no price of 0 widens the scale");
 }
 
@@ -214,6 +224,8 @@ fn a_second_series_is_drawn_at_the_times_of_the_first() {
         bars: &rows,
         with: Some(("tarn".into(), &other)),
         average: None,
+        lead: 0,
+        gaps: None,
         clock: &clock,
     });
     let Layer::Line { name, values } = &made.panes[0].layers[1] else { panic!("no line") };
@@ -227,8 +239,15 @@ fn labels_of_time_are_told_in_the_clock_that_is_asked_for() {
     let rows = bars(24 * 5, 5, 102_300);
     let labels = |clock: &str| {
         let clock: Clock = clock.parse().unwrap();
-        let request =
-            SceneRequest { title: String::new(), bars: &rows, with: None, average: None, clock: &clock };
+        let request = SceneRequest {
+            title: String::new(),
+            bars: &rows,
+            with: None,
+            average: None,
+            lead: 0,
+            gaps: None,
+            clock: &clock,
+        };
         scene(&request).ticks
     };
     let (utc, later) = (labels("UTC"), labels("UTC+3"));

@@ -3,6 +3,8 @@
 //! The rows of a lens stand with the lens ([`Lens::ROWS`](crate::lens::Lens::ROWS)); those that hold everywhere stand
 //! here.
 
+use std::collections::BTreeMap;
+
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
 /// A row of the table: an act of some kind, and all that is told of it.
@@ -41,6 +43,8 @@ impl<A: Copy> TableRow<A> {
 /// What can be done in every lens.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Common {
+    Next,
+    Facts,
     PanBack,
     PanOn,
     ZoomIn,
@@ -64,6 +68,13 @@ pub enum Common {
 
 /// The acts that hold everywhere.
 pub const COMMON: &[TableRow<Common>] = &[
+    TableRow::new(Common::Next, "g", "", "do what the hint says is next").rare(),
+    TableRow::new(
+        Common::Facts,
+        "F",
+        "facts",
+        "show the facts over the lens, where there is no room beside it",
+    ),
     TableRow::new(Common::PanBack, "Left", "", "pan the window back"),
     TableRow::new(Common::PanOn, "Right", "pan", "pan the window on"),
     TableRow::new(Common::ZoomIn, "+", "", "see less time, closer"),
@@ -83,7 +94,13 @@ pub const COMMON: &[TableRow<Common>] = &[
     TableRow::new(Common::RedoAct, "Z", "", "step forth over the act that was undone last")
         .command("stavel redo"),
     TableRow::new(Common::SaveRecipe, "S", "", "save what was done to this shelf as a recipe").rare(),
-    TableRow::new(Common::Stop, "Esc", "", "stop the job that runs").rare(),
+    TableRow::new(
+        Common::Stop,
+        "Esc",
+        "",
+        "leave what is innermost; where there is nothing to leave, stop the job that runs",
+    )
+    .rare(),
     TableRow::new(Common::Palette, ":", "palette", "find any act by its words"),
     TableRow::new(Common::Keys, "?", "keys", "every key"),
     TableRow::new(Common::Quit, "q", "quit", "leave the bench"),
@@ -169,6 +186,35 @@ impl ActTable {
         own.chain(self.lines.iter().filter(|l| l.lens.is_none()))
     }
 
+    /// Gives the lines of a lens, or of everywhere for an empty word, other keys: by the key that each has.
+    pub fn rebind(&mut self, lens: &str, keys: &BTreeMap<String, String>) -> Result<(), String> {
+        let printable = stavel_core::error::printable;
+        let is_there = |l: &&mut Line| l.lens_word() == lens;
+        let has = |key: &str| self.lines.iter().any(|l| l.lens_word() == lens && l.key == key);
+        if let Some(key) = keys.keys().find(|key| !has(key)) {
+            return Err(format!("'{}' is no key there", printable(key)));
+        }
+        for line in self.lines.iter_mut().filter(is_there) {
+            let Some(wanted) = keys.get(&line.key) else { continue };
+            let is_key = NAMED.contains(&wanted.as_str()) || wanted.chars().count() == 1 && wanted != " ";
+            if !is_key {
+                return Err(format!(
+                    "'{}' is no key: one character, or {}",
+                    printable(wanted),
+                    NAMED.join(", ")
+                ));
+            }
+            line.key.clone_from(wanted);
+        }
+        let mut own: Vec<&str> =
+            self.lines.iter().filter(|l| l.lens_word() == lens).map(|l| l.key.as_str()).collect();
+        own.sort_unstable();
+        match own.windows(2).find(|w| w[0] == w[1]) {
+            Some(twice) => Err(format!("'{}' would mean two things", printable(twice[0]))),
+            None => Ok(()),
+        }
+    }
+
     /// The key list as a Markdown table, for the docs.
     pub fn key_list(&self) -> String {
         let mut out = String::from("| where | key | what it does |\n|---|---|---|\n");
@@ -179,6 +225,9 @@ impl ActTable {
         out
     }
 }
+
+/// Keys that have a name.
+const NAMED: [&str; 8] = ["Space", "Enter", "Esc", "Tab", "Left", "Right", "Up", "Down"];
 
 fn key_name(code: KeyCode) -> Option<String> {
     Some(match code {

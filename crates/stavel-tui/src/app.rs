@@ -13,13 +13,15 @@ use stavel_work::{Recipe, Step, StepReport, UndoStep};
 
 use crate::act::{Act, ActTable, Common};
 use crate::data::Snapshot;
-use crate::effect::{ChartPlace, Effect, Effects, Tone};
+use crate::effect::{ChartPlace, Effect, Effects, Pointer, Tone};
 use crate::jobs::{Errand, Running, Slot, Threads};
 use crate::lens::{self, AnyLens};
+use crate::next::{CheckedEdition, CheckedEditions};
 use crate::outcome::{Asker, OverlayOutcome};
 use crate::overlay::{Overlay, Palette, Prompt};
+use crate::settings::Settings;
 use crate::typing::Answers;
-use crate::view::{FoundReport, View, whole_of};
+use crate::view::{FoundReport, View, whole_of, zoomed};
 
 /// What the message line says, and in which tone.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -29,6 +31,9 @@ pub struct Message {
     pub also: String,
     pub tone: Tone,
 }
+
+/// How often the shelf is looked at for what others change.
+const WATCH: Duration = Duration::from_millis(500);
 
 /// The bench.
 pub struct App {
@@ -49,6 +54,17 @@ pub struct App {
     pub size: (u16, u16),
     pub quit: bool,
     found: Option<FoundReport>,
+    checked: CheckedEditions,
+    /// True where the facts are shown over the lens of a narrow screen.
+    pub shows_facts: bool,
+    /// True once a person asked to leave while a job runs.
+    asked_to_leave: bool,
+    /// The version of the catalog, read now and then to see what others change, and how long ago that was.
+    watched: Slot<i64>,
+    since_watched: Duration,
+    watches: u64,
+    /// The line of text that was asked for last: asked again where its answer came to nothing.
+    answered: Option<Prompt>,
     begin_at: Option<Micros>,
     catalog: Slot<Snapshot>,
     coverage: Slot<Snapshot>,
@@ -63,6 +79,7 @@ pub struct App {
     removed: Option<SeriesName>,
     undone: Option<SeriesName>,
     answers: Answers,
+    settings: Settings,
 }
 
 impl App {
@@ -89,6 +106,13 @@ impl App {
             size: (160, 47),
             quit: false,
             found: None,
+            checked: CheckedEditions::default(),
+            shows_facts: false,
+            asked_to_leave: false,
+            watched: Slot::default(),
+            since_watched: Duration::ZERO,
+            watches: 0,
+            answered: None,
             begin_at: None,
             catalog: Slot::default(),
             coverage: Slot::default(),
@@ -98,9 +122,18 @@ impl App {
             recipe_path: PathBuf::new(),
             removed: None,
             undone: None,
+            settings: Settings::default(),
         };
         app.reload();
         app
+    }
+
+    /// Takes what a person has settled; keys that cannot be are told when the settings are read.
+    pub fn settle_as(&mut self, settings: Settings) {
+        if let Err(wrong) = settings.bind(&mut self.table) {
+            self.say(wrong, Tone::Wrong);
+        }
+        self.settings = settings;
     }
 
     /// What a lens sees.
@@ -112,7 +145,9 @@ impl App {
             window: self.window,
             size: self.size,
             found: self.found.as_ref(),
+            checked: &self.checked,
             begin_at: self.begin_at,
+            settings: &self.settings,
             threads: &self.threads,
         }
     }
@@ -133,6 +168,12 @@ impl App {
         self.lenses[self.open].as_ref()
     }
 
+    /// The key of an act that holds everywhere.
+    pub fn key_of(&self, act: Common) -> String {
+        let line = self.table.lines.iter().find(|l| l.act == Act::Common(act));
+        line.map_or(String::new(), |l| l.key.clone())
+    }
+
     /// Opens a lens by its word.
     pub fn open_lens(&mut self, word: &str) {
         if let Some(place) = self.lenses.iter().position(|lens| lens.word() == word) {
@@ -149,14 +190,19 @@ impl App {
                 Effect::Start(step) => self.start(*step, None),
                 Effect::Select(name) => self.select(name),
                 Effect::NextSeries { back } => self.step_series(if back { -1 } else { 1 }),
+                Effect::Window(window) => self.window = self.within_calendar(window),
                 Effect::Show(place) => self.show(&place),
                 Effect::Ask { label, proposal } => {
                     let prompt = Prompt::new(label, &proposal, Asker::Lens(asked_by), &self.answers);
+                    self.message = Message::default();
                     self.overlay = Some(Overlay::Prompt(prompt));
                 }
                 Effect::Open(word) => self.open_lens(word),
                 Effect::TakeIn => self.overlay = Some(Overlay::Intake(Box::default())),
-                Effect::Found(found) => self.found = Some(found),
+                Effect::Found(found) => {
+                    self.checked.insert(found.edition, CheckedEdition::of(&found.report));
+                    self.found = Some(found);
+                }
             }
         }
     }
@@ -178,6 +224,13 @@ impl App {
                 Some(Err(err)) => self.complain(&err),
                 None => {}
             }
+        }
+        if self.watched.collect()
+            && let Some(Ok(version)) = &self.watched.value
+            && **version != self.snapshot.version
+            && self.running.is_none()
+        {
+            self.reload();
         }
         if self.coverage.collect() {
             match self.coverage.value.take() {
@@ -295,8 +348,12 @@ impl App {
                 }
                 self.lenses.iter_mut().for_each(|lens| lens.step_done(step, &report));
             }
-            Err(err) => self.complain(&err),
+            Err(err) => {
+                self.complain(&err);
+                self.ask_again_where_wrong();
+            }
         }
+        self.answered = None;
         self.reload();
     }
 
@@ -320,12 +377,24 @@ impl App {
         for lens in &mut self.lenses {
             changed |= lens.pass(passed);
         }
+        self.watch(passed);
         if let Some(Overlay::Intake(mut form)) = self.overlay.take_if(|o| matches!(o, Overlay::Intake(_))) {
             form.want(&self.view());
             self.overlay = Some(Overlay::Intake(form));
         }
         self.with_lens(self.open, |lens, view| lens.want(view));
         changed
+    }
+
+    /// Looks now and then whether a command or another bench has changed the shelf.
+    fn watch(&mut self, passed: Duration) {
+        self.since_watched += passed;
+        let is_busy = self.running.is_some() || !self.is_read;
+        if self.since_watched >= WATCH && !is_busy {
+            self.since_watched = Duration::ZERO;
+            self.watches += 1;
+            self.watched.want(self.watches.to_string(), &self.threads, |shelf, _| shelf.version());
+        }
     }
 
     /// A key that was pressed.
@@ -335,6 +404,7 @@ impl App {
             return self.after_overlay(overlay, outcome);
         }
         if let Some(act) = self.table.act_of(key, self.open) {
+            self.asked_to_leave &= act == Act::Common(Common::Quit);
             self.act(act);
         } else if let KeyCode::Char(c) = key.code {
             self.say(format!("'{c}' does nothing here; ? lists the keys"), Tone::Plain);
@@ -358,10 +428,26 @@ impl App {
                 self.act(act);
             }
             OverlayOutcome::Answer(Asker::Lens(place), text) => {
+                self.message = Message::default();
+                if let Overlay::Prompt(prompt) = overlay {
+                    self.answered = Some(prompt);
+                }
                 self.with_lens(place, |lens, view| lens.answer(&text, view));
+                self.ask_again_where_wrong();
             }
             OverlayOutcome::Answer(Asker::RecipePath, path) => self.save_recipe(Path::new(&path)),
             OverlayOutcome::Start(step, layout) => self.start(*step, layout),
+        }
+    }
+
+    /// Asks for a line of text again, as it was typed, where its answer came to nothing.
+    fn ask_again_where_wrong(&mut self) {
+        if self.running.is_some() {
+            return;
+        }
+        let prompt = self.answered.take().filter(|_| self.message.tone == Tone::Wrong);
+        if let (Some(prompt), None) = (prompt, &self.overlay) {
+            self.overlay = Some(Overlay::Prompt(prompt));
         }
     }
 
@@ -384,6 +470,11 @@ impl App {
     fn common(&mut self, act: Common) {
         match act {
             Common::Quit => self.leave(),
+            Common::Next => self.do_next(),
+            Common::Facts if self.view().facts_width() > 0 => {
+                self.say("the facts stand at the right already", Tone::Plain);
+            }
+            Common::Facts => self.shows_facts = !self.shows_facts,
             Common::NextLens => self.open = (self.open + 1) % self.lenses.len(),
             Common::PanBack => self.pan(-1),
             Common::PanOn => self.pan(1),
@@ -415,18 +506,57 @@ impl App {
         }
     }
 
-    /// Stops the job that runs; where none does, what was said and chosen is let go.
+    /// What is next: here, in words with the place of its row, else for the instrument.
+    pub fn next_in_words(&self) -> String {
+        let view = self.view();
+        self.lens().due(&view).map_or_else(|| view.next().words, |(words, _)| words)
+    }
+
+    /// Does what is next: in the lens that is open, or in the one that the next step belongs to.
+    fn do_next(&mut self) {
+        if let Some((_, row)) = self.lens().due(&self.view()) {
+            return self.with_lens(self.open, |lens, view| lens.act(row, view));
+        }
+        let next = self.view().next();
+        let Some(word) = next.lens else {
+            self.overlay = Some(Overlay::Intake(Box::default()));
+            return;
+        };
+        if let Some(series) = next.series {
+            self.select(series);
+        }
+        self.say(next.words, Tone::Plain);
+        let was_open = self.lens().word() == word;
+        self.open_lens(word);
+        // What needs no look is done at once.
+        let due = self.lens().due(&self.view());
+        if let (false, Some((_, row))) = (was_open, due) {
+            self.with_lens(self.open, |lens, view| lens.act(row, view));
+        }
+    }
+
+    /// Leaves what is innermost: the facts, what the lens holds, then the job that runs.
     fn stop(&mut self) {
+        if std::mem::take(&mut self.shows_facts) || self.lenses[self.open].let_go() {
+            return;
+        }
         if let Some(running) = &self.running {
             running.job.stop();
             return self.say("stopping …", Tone::Plain);
         }
         self.message = Message::default();
-        self.lenses.iter_mut().for_each(|lens| lens.let_go());
     }
 
+    /// Leaves the bench; while a job runs only when it is asked for twice.
     fn leave(&mut self) {
         if let Some(running) = &self.running {
+            if !std::mem::replace(&mut self.asked_to_leave, true) {
+                let act = running.step.act();
+                return self.say(
+                    format!("{act} is still running: q again stops it and leaves, Esc only stops it"),
+                    Tone::Wrong,
+                );
+            }
             running.job.stop();
         }
         self.quit = true;
@@ -455,12 +585,34 @@ impl App {
         self.window = Span::new(from, from + self.window.length());
     }
 
+    /// Zooms about the cursor, which stays where it is on the screen; about the middle where it is not in view.
     fn zoom(&mut self, factor: f64) {
+        let middle = self.window.from + self.window.length() / 2;
+        let about = self.lens().cursor().filter(|t| self.window.holds(*t)).unwrap_or(middle);
+        self.window = self.within_calendar(zoomed(self.window, about, factor));
+    }
+
+    /// A window no longer than the whole history, nor shorter than an hour.
+    fn within_calendar(&self, window: Span) -> Span {
         let whole = self.whole();
-        let middle = self.lens().cursor().unwrap_or(self.window.from + self.window.length() / 2);
-        let length = ((self.window.length() as f64 * factor) as Micros).clamp(HOUR, whole.length().max(HOUR));
-        let from = middle - length / 2;
-        self.window = if length == whole.length() { whole } else { Span::new(from, from + length) };
+        let length = window.length().clamp(HOUR, whole.length().max(HOUR));
+        if length == whole.length() {
+            return whole;
+        }
+        // A window may hang over the ends by half, so that the ends can be seen.
+        let middle = (window.from + window.length() / 2).clamp(whole.from, whole.to);
+        Span::new(middle - length / 2, middle - length / 2 + length)
+    }
+
+    /// The pointer did something at a place of the lens of some size; false where that means nothing there.
+    pub fn pointed(&mut self, pointer: Pointer, size: (u16, u16)) -> bool {
+        let mut is_meant = false;
+        self.with_lens(self.open, |lens, view| {
+            let effects = lens.pointed(pointer, size, view);
+            is_meant = effects.is_some();
+            effects.unwrap_or_default()
+        });
+        is_meant
     }
 
     fn step_series(&mut self, by: i64) {

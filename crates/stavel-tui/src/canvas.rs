@@ -3,7 +3,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
-use unicode_width::UnicodeWidthStr;
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 /// A part of the screen with its own coordinates.
 pub struct Canvas<'a> {
@@ -25,13 +25,16 @@ impl<'a> Canvas<'a> {
         self.area.height
     }
 
-    /// Puts text at a place, cut at the right edge and made printable; gives the column after it.
+    /// Puts text at a place, made printable; words that do not fit are cut with a mark. Gives the column after it.
     pub fn put(&mut self, x: u16, y: u16, text: &str, style: Style) -> u16 {
         if x >= self.area.width || y >= self.area.height {
             return x;
         }
         let room = (self.area.width - x) as usize;
-        let clean = stavel_core::error::printable(text);
+        let mut clean = stavel_core::error::printable(text);
+        if clean.trim_end().width() > room && clean.chars().any(char::is_alphanumeric) {
+            clean = cut_to(&clean, room);
+        }
         let (end, _) = self.buffer.set_stringn(self.area.x + x, self.area.y + y, clean, room, style);
         end - self.area.x
     }
@@ -79,6 +82,24 @@ impl<'a> Canvas<'a> {
             y + 1
         })
     }
+}
+
+/// Text cut to so many columns; what is cut is told by `…`.
+pub fn cut_to(text: &str, columns: usize) -> String {
+    if text.width() <= columns {
+        return text.to_owned();
+    }
+    let mut out = String::new();
+    for c in text.chars() {
+        if out.width() + c.width().unwrap_or_default() + 1 > columns {
+            break;
+        }
+        out.push(c);
+    }
+    if columns > 0 {
+        out.push('…');
+    }
+    out
 }
 
 /// How many columns of the screen a text takes.
@@ -152,8 +173,19 @@ mod tests {
         canvas.part(4, 1, 30, 30).put(0, 0, "xyz", Style::new());
         canvas.put_right(2, 1, "long words", Style::new());
         let row = |y: u16| (0..10).map(|x| buffer[(x, y)].symbol()).collect::<String>();
-        assert_eq!((row(0).trim(), row(1).as_str(), row(3).trim()), ("", "     ab   ", ""));
+        assert_eq!((row(0).trim(), row(1).as_str(), row(3).trim()), ("", "     a…   ", ""));
         assert!(!row(2).contains('\u{1b}') && row(2).starts_with("  ") && row(2).ends_with("   "));
+    }
+
+    #[test]
+    fn what_is_cut_is_marked_and_takes_no_more_room_than_there_is() {
+        assert_eq!(cut_to("check quill:1m", 20), "check quill:1m");
+        assert_eq!(cut_to("check quill:1m", 8), "check q…");
+        for columns in 0..12 {
+            let cut = cut_to("日本語 wide", columns);
+            assert!(cut.width() <= columns, "{cut:?}");
+            assert_eq!(cut.ends_with('…'), columns > 0 && columns < 11, "{cut:?} {columns}");
+        }
     }
 
     #[test]

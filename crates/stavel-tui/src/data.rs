@@ -6,7 +6,7 @@ use std::sync::Arc;
 use stavel_core::Result;
 use stavel_core::model::time::{DAY, day_of, weekday};
 use stavel_core::model::{Decision, Instrument, SeriesName, Span};
-use stavel_core::store::{JournalLine, SeriesInfo, Shelf, StaleBecause};
+use stavel_core::store::{InstrumentFact, JournalLine, SeriesInfo, Shelf, StaleBecause};
 use stavel_work::assumed_of_rows;
 
 /// Rows a day of one edition.
@@ -73,6 +73,8 @@ pub struct Snapshot {
     pub coverage: HashMap<i64, Arc<Coverage>>,
     /// What the rows of current editions rest on that nobody said or found, by edition.
     assumed: Arc<HashMap<i64, Vec<Decision>>>,
+    /// Dated facts, by instrument.
+    facts: Arc<HashMap<String, Vec<InstrumentFact>>>,
     /// Why current editions are stale, by edition.
     stale: Arc<HashMap<i64, Vec<StaleBecause>>>,
     pub version: i64,
@@ -81,8 +83,12 @@ pub struct Snapshot {
 impl Snapshot {
     /// Reads the catalog.
     pub fn read(shelf: &Shelf, before: &Snapshot) -> Result<Snapshot> {
+        let instruments = shelf.instruments()?;
+        let facts: Result<HashMap<_, _>> =
+            instruments.iter().map(|i| Ok((i.name.clone(), shelf.facts(&i.name)?))).collect();
         Ok(Snapshot {
-            instruments: Arc::new(shelf.instruments()?),
+            facts: Arc::new(facts?),
+            instruments: Arc::new(instruments),
             series: Arc::new(shelf.series()?),
             journal: Arc::new(shelf.journal(30)?),
             coverage: before.coverage.clone(),
@@ -123,6 +129,11 @@ impl Snapshot {
         self.assumed.get(&info.edition.id).map_or(&[], Vec::as_slice)
     }
 
+    /// Dated facts of an instrument, by time.
+    pub fn facts(&self, instrument: &str) -> &[InstrumentFact] {
+        self.facts.get(instrument).map_or(&[], Vec::as_slice)
+    }
+
     /// One instrument.
     pub fn instrument(&self, name: &str) -> Option<&Instrument> {
         self.instruments.iter().find(|i| i.name == name)
@@ -153,51 +164,23 @@ impl Snapshot {
         self.series_of(instrument).filter(|s| !s.edition.provenance.made.is_framed())
     }
 
-    /// What is due next for an instrument, in words with the key of the lens.
-    pub fn next_for(&self, instrument: &str) -> String {
-        let roots: Vec<&SeriesInfo> = self.roots_of(instrument).collect();
-        let Some(first) = roots.first() else {
-            return "take files in (i)".into();
+    /// The series to read a chart of another from: one of its frames that is up to date and still has more bars in the
+    /// window than there are columns, else itself.
+    pub fn quick_source<'a>(&'a self, info: &'a SeriesInfo, window: Span, columns: usize) -> &'a SeriesInfo {
+        let wanted = columns as i64 * 8;
+        let is_frame = |s: &&SeriesInfo| {
+            s.name.source == info.name.source
+                && s.name.side == info.name.side
+                && s.edition.provenance.made.is_framed()
+                && s.edition.provenance.parents().any(|(id, _)| id == info.edition.id)
+                && window.length() / s.name.frame.length().max(1) > wanted
+                && s.name.frame.length() < DAY
+                && s.edition.first <= info.edition.first + s.name.frame.length()
+                && s.edition.last + s.name.frame.length() >= info.edition.last
+                && self.changes(s).is_empty()
         };
-        if let Some(afloat) = roots.iter().find(|s| s.is_afloat()) {
-            let known = roots.iter().any(|s| !s.is_afloat());
-            let short = afloat.name.short();
-            return if known {
-                format!("{short} is afloat: align it (4)")
-            } else {
-                format!("{short} is afloat: take in a series whose clock is known")
-            };
-        }
-        let joined = roots.iter().find(|s| s.edition.provenance.made.is_joined());
-        let joins = roots.iter().filter(|s| s.edition.provenance.made.is_joined());
-        if let Some((join, change)) = joins.filter_map(|s| Some((s, self.changes(s).first()?))).next() {
-            return format!("{change}: join {} again (5)", join.name.short());
-        }
-        let bars: Vec<&&SeriesInfo> = roots.iter().filter(|s| !s.name.frame.is_ticks()).collect();
-        match joined {
-            None if bars.len() > 1 && bars.iter().any(|s| s.name.source != bars[0].name.source) => {
-                match bars.iter().find(|s| s.edition.provenance.made.is_taken_in()) {
-                    Some(raw) => format!("check {} (3), then splice (5)", raw.name.short()),
-                    None => "join the sources: splice (5)".into(),
-                }
-            }
-            _ => {
-                let base = joined.copied().unwrap_or(first);
-                let framed = self
-                    .series_of(instrument)
-                    .any(|s| s.edition.provenance.made.is_framed() && s.name.source == base.name.source);
-                let stale = self
-                    .series_of(instrument)
-                    .find(|s| s.edition.provenance.made.is_framed() && self.stale(s).is_some());
-                if let Some(stale) = stale {
-                    format!("{} is stale: build frames again (6)", stale.name.short())
-                } else if framed {
-                    "deliver (8) or rehearse (9)".into()
-                } else {
-                    format!("build frames of {} (6)", base.name.short())
-                }
-            }
-        }
+        let frames = self.series_of(&info.name.instrument).filter(is_frame);
+        frames.max_by_key(|s| s.name.frame.length()).unwrap_or(info)
     }
 }
 

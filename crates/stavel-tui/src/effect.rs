@@ -1,7 +1,7 @@
 //! What a lens asks the bench to do.
 
 use stavel_core::Error;
-use stavel_core::model::{Clock, Micros, SeriesName};
+use stavel_core::model::{Clock, Micros, SeriesName, Span};
 use stavel_work::Step;
 
 use crate::view::FoundReport;
@@ -23,6 +23,8 @@ pub enum Effect {
     NextSeries {
         back: bool,
     },
+    /// Sets the window.
+    Window(Span),
     Show(ChartPlace),
     /// Asks for a line of text; the lens that asked gets the answer.
     Ask {
@@ -35,6 +37,16 @@ pub enum Effect {
     TakeIn,
     /// Tells all lenses what was found in a series.
     Found(FoundReport),
+}
+
+/// What the pointer does at a place of the lens, counted in cells from its upper left.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Pointer {
+    Press(u16, u16),
+    /// It is moved with the button held.
+    Drag(u16, u16),
+    WheelUp(u16, u16),
+    WheelDown(u16, u16),
 }
 
 /// How a message is meant.

@@ -1,6 +1,5 @@
 //! The intake form: what is to be taken in, how it is understood, and corrections of that.
 
-use std::path::PathBuf;
 use std::sync::Arc;
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
@@ -12,7 +11,7 @@ use tui_input::Input;
 use crate::browser::Browser;
 use crate::jobs::Slot;
 use crate::outcome::OverlayOutcome;
-use crate::typing::{edit, type_text};
+use crate::typing::{edit, paths_in, type_text};
 use crate::view::View;
 
 /// Labels of the fields, with a word on what belongs there.
@@ -240,34 +239,6 @@ fn quoted(path: &std::path::Path) -> String {
     if text.contains(' ') { format!("'{text}'") } else { text.into_owned() }
 }
 
-/// Paths in a line: divided by blanks, those with blanks in quotes or with `\` before them, `~` for the
-/// home folder.
-pub fn paths_in(line: &str) -> Vec<PathBuf> {
-    let mut out = Vec::new();
-    let mut word = String::new();
-    let mut quote: Option<char> = None;
-    let mut chars = line.chars();
-    let mut end = |word: &mut String| {
-        if !word.is_empty() {
-            let home = std::env::var_os("HOME").filter(|_| *word == "~" || word.starts_with("~/"));
-            let rest = word.trim_start_matches(['~', '/']).to_owned();
-            out.push(home.map_or_else(|| PathBuf::from(&*word), |h| PathBuf::from(h).join(rest)));
-            word.clear();
-        }
-    };
-    while let Some(c) = chars.next() {
-        match (c, quote) {
-            ('\\', None) => word.extend(chars.next()),
-            ('\'' | '"', None) => quote = Some(c),
-            (c, Some(q)) if c == q => quote = None,
-            (' ', None) => end(&mut word),
-            (c, _) => word.push(c),
-        }
-    }
-    end(&mut word);
-    out
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -307,15 +278,5 @@ mod tests {
         assert_ne!(words(&form)[1], "ask");
         form.key_in_columns(KeyCode::Char('x'));
         assert!(form.corrected.is_none());
-    }
-
-    #[test]
-    fn paths_may_hold_blanks_in_quotes() {
-        assert_eq!(
-            paths_in(" a.csv  '/b c/d.zip' \"e f\" g\\ h"),
-            ["a.csv", "/b c/d.zip", "e f", "g h"].map(PathBuf::from)
-        );
-        assert_eq!(paths_in("'unfinished busi"), [PathBuf::from("unfinished busi")]);
-        assert!(paths_in("  ").is_empty());
     }
 }

@@ -7,13 +7,15 @@ use stavel_core::model::Clock;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
 use stavel_core::model::{Layout, Stamp, Use};
+use stavel_work::Step;
 
 use crate::canvas::{self, Canvas, thousands};
 use crate::intake::{COLUMNS, FIELDS, IntakeForm};
 use crate::theme;
+use crate::view::View;
 
 /// Draws the form.
-pub fn draw(form: &IntakeForm, mut canvas: Canvas<'_>) {
+pub fn draw(form: &IntakeForm, view: &View<'_>, mut canvas: Canvas<'_>) {
     // On a small screen the columns need the room of the fields.
     if form.at == COLUMNS && canvas.height() < 24 {
         let x = canvas.put(1, 0, form.text(1).trim(), theme::strong());
@@ -63,18 +65,64 @@ pub fn draw(form: &IntakeForm, mut canvas: Canvas<'_>) {
         None if form.planned.is_reading() => {
             below.put(1, 0, "looking …", theme::faint());
         }
-        None => {
-            below.put(
-                1,
-                0,
-                "with a path and a source, this shows what Stavel understands of the files",
-                theme::faint(),
-            );
-        }
+        None => draw_welcome(view, &mut below),
         Some(Err(err)) => draw_failed(form, err, below),
         Some(Ok(planned)) => draw_planned(form, planned, below),
     }
 }
+
+/// What stands below the fields before a path is given: what happens next, what is read, and where files were before.
+fn draw_welcome(view: &View<'_>, canvas: &mut Canvas<'_>) {
+    canvas.put(
+        1,
+        0,
+        "With a path and a source, what is understood of the files is shown here.",
+        theme::words(),
+    );
+    canvas.put(1, 1, "Nothing is stored before Enter; each guess is told with its reason.", theme::faint());
+    let mut y = 3;
+    for (what, how) in READ {
+        canvas.put(1, y, what, theme::words());
+        canvas.put(15, y, how, theme::faint());
+        y += 1;
+    }
+    let mut recent: Vec<String> = Vec::new();
+    for step in view.snapshot.journal.iter().filter_map(|l| toml::from_str::<Step>(&l.step).ok()) {
+        let Step::Intake(intake) = step else { continue };
+        for path in intake.paths {
+            let place = path.display().to_string();
+            if !recent.contains(&place) && recent.len() < 8 {
+                recent.push(place);
+            }
+        }
+    }
+    y += 1;
+    if !recent.is_empty() {
+        canvas.put(1, y, "taken in lately", theme::words());
+        for (i, place) in recent.iter().enumerate() {
+            canvas.put(15 + 3, y + i as u16, place, theme::faint());
+        }
+        y += recent.len() as u16 + 1;
+    }
+    canvas.pieces(
+        1,
+        y,
+        &[
+            ("↓", theme::strong()),
+            (" on the path looks through folders; there Tab goes through recent places", theme::faint()),
+        ],
+    );
+}
+
+/// What can be taken in.
+const READ: [(&str, &str); 6] = [
+    ("text", "any layout: comma, semicolon, tab, blanks; with names or none; UTF-16"),
+    ("JSON", "an array of records, columns, or a record a line"),
+    ("tables", "Parquet, sheets of XLSX and ODS, tables of HTML pages"),
+    ("packed", "all of these within .zip, .gz and .zst, not unpacked"),
+    ("many", "folders, patterns with * and ?; series by file name or by a column"),
+    ("facts", "dividends, splits, statements, events of an instrument"),
+];
 
 /// What is wrong; with a correction that led there, what is understood without it stays in view.
 fn draw_failed(form: &IntakeForm, err: &Error, mut below: Canvas<'_>) {

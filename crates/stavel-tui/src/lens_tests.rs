@@ -8,11 +8,11 @@ use stavel_core::store::Shelf;
 use tempfile::TempDir;
 
 use crate::app::App;
-use crate::tests::{on_anchored_demo, on_demo, press, settle, shown, wait};
+use crate::tests::{READ, on_anchored_demo, on_demo, press, settle, shown, wait};
 
 /// A bench whose chosen series is shown in a lens.
 fn at(app: &mut App, lens: char, series: &str) {
-    wait(app, "align it (4)");
+    wait(app, READ);
     app.select(name(series));
     press(app, &lens.to_string());
     settle(app);
@@ -59,6 +59,7 @@ fn mends_are_chosen_saved_taken_again_done_and_undone() {
     assert!(std::fs::read_to_string(&list).unwrap().contains("safe"));
     press(&mut app, "L");
     answer(&mut app, &format!("{list}.gone"));
+    key(&mut app, KeyCode::Esc);
     assert!(app.message.text.contains("mends.toml.gone"), "{}", app.message.text);
     assert_eq!(edition(&dir, "NOKSEK@quill:1m"), Some(1));
     press(&mut app, "L");
@@ -79,14 +80,15 @@ fn a_report_is_written_where_it_is_asked_for_and_nowhere_else() {
     let (dir, mut app) = on_demo();
     at(&mut app, '3', "NOKSEK@tarn:1m");
     let page = dir.path().join("page.html");
-    press(&mut app, "R");
+    press(&mut app, "w");
     answer(&mut app, &dir.path().join("page.txt").display().to_string());
+    key(&mut app, KeyCode::Esc);
     assert!(app.message.text.contains("must end in .html or .pdf"), "{}", app.message.text);
-    press(&mut app, "R");
+    press(&mut app, "w");
     key(&mut app, KeyCode::Esc);
     settle(&mut app);
     assert!(!page.exists());
-    press(&mut app, "R");
+    press(&mut app, "w");
     answer(&mut app, &page.display().to_string());
     let text = std::fs::read_to_string(&page).unwrap();
     assert!(text.starts_with("<!DOCTYPE html>") && text.contains("NOKSEK@tarn:1m"), "{}", &text[..200]);
@@ -103,6 +105,7 @@ fn values_of_the_spec_sheet_are_changed_refused_and_undone() {
     (first..rows).for_each(|_| key(&mut app, KeyCode::Down));
     press(&mut app, "\n");
     answer(&mut app, "a lot");
+    key(&mut app, KeyCode::Esc);
     assert_eq!(value(&dir, "NOKSEK", "commission"), before);
     assert!(app.message.text.contains("'a lot'"), "{}", app.message.text);
     press(&mut app, "\n");
@@ -122,6 +125,7 @@ fn a_series_is_renamed_removed_and_brought_back() {
     at(&mut app, '1', "NOKSEK@quill:ticks");
     press(&mut app, "r");
     answer(&mut app, "no name at all");
+    key(&mut app, KeyCode::Esc);
     assert_eq!(edition(&dir, "NOKSEK@quill:ticks"), Some(1));
     press(&mut app, "r");
     answer(&mut app, "NOKSEK@vendor:ticks");
@@ -146,12 +150,13 @@ fn the_list_of_series_is_filtered_and_says_where_nothing_fits() {
     press(&mut app, "/");
     answer(&mut app, "quill");
     let list = shown(&app);
-    let below = list.lines().skip_while(|l| !l.contains("sources overlap")).collect::<String>();
+    let below = list.lines().skip_while(|l| !l.contains("filter: quill")).collect::<String>();
     assert!(below.contains("quill:1m") && !below.contains("  tarn:1m "), "{list}");
     let chosen = app.selected.as_ref().unwrap();
     assert_eq!(chosen.source, "quill", "what is chosen is on the list");
     press(&mut app, "/");
     answer(&mut app, "zebra");
+    key(&mut app, KeyCode::Esc);
     assert!(app.message.text.contains("no series has these words"), "{}", app.message.text);
     press(&mut app, "/");
     answer(&mut app, "");
@@ -191,7 +196,7 @@ fn the_cursor_stays_on_the_chart_and_tells_its_bar() {
     }
     assert!(shown(&app).contains("bar of"));
     press(&mut app, "o");
-    wait(&mut app, "• quill:ticks");
+    wait(&mut app, "⠒⠒ quill:ticks");
 }
 
 #[test]
@@ -205,7 +210,7 @@ fn a_clock_of_ones_own_is_shown_beside_the_one_found() {
     press(&mut app, "<<");
     settle(&mut app);
     assert!(shown(&app).contains("+6h"), "{}", shown(&app));
-    press(&mut app, "o");
+    press(&mut app, "e");
     answer(&mut app, "Mars/Olympus");
     assert!(app.message.text.contains("Mars/Olympus"), "{}", app.message.text);
     let info = Shelf::open(dir.path()).unwrap().find(&name("NOKSEK@tarn:1m")).unwrap();
@@ -216,10 +221,10 @@ fn a_clock_of_ones_own_is_shown_beside_the_one_found() {
 fn frames_are_built_once_and_then_up_to_date() {
     let (dir, mut app) = on_anchored_demo();
     app.select(name("NOKSEK@tarn:1m"));
-    press(&mut app, "6b");
+    press(&mut app, "6a");
     settle(&mut app);
     assert_eq!(edition(&dir, "NOKSEK@tarn:4h"), Some(1), "{}", app.message.text);
-    press(&mut app, "b");
+    press(&mut app, "a");
     settle(&mut app);
     assert!(app.message.text.contains("nothing to build"), "{}", app.message.text);
     assert_eq!(edition(&dir, "NOKSEK@tarn:4h"), Some(1));
@@ -229,14 +234,14 @@ fn frames_are_built_once_and_then_up_to_date() {
 fn a_delivery_is_proved_and_an_afloat_series_is_not_delivered() {
     let (dir, mut app) = on_demo();
     at(&mut app, '8', "NOKSEK@tarn:1m");
-    press(&mut app, "\n");
+    press(&mut app, "a");
     assert!(app.message.text.contains("is afloat: align it first (4)"), "{}", app.message.text);
     assert!(app.overlay.is_none());
     app.select(name("NOKSEK@quill:1m"));
     settle(&mut app);
     for (times, file) in [(0, "a.csv"), (1, "a.json"), (1, "a.ndjson"), (1, "a.parquet")] {
         press(&mut app, &"f".repeat(times));
-        press(&mut app, "\n");
+        press(&mut app, "a");
         assert!(shown(&app).contains(file.trim_start_matches('a')), "{file} is proposed");
         answer(&mut app, &dir.path().join(file).display().to_string());
         assert!(app.message.text.contains("read back, equal"), "{file}: {}", app.message.text);
@@ -248,9 +253,10 @@ fn a_delivery_is_proved_and_an_afloat_series_is_not_delivered() {
 fn a_rehearsal_jumps_to_times_and_refuses_what_is_none() {
     let (_dir, mut app) = on_demo();
     at(&mut app, '9', "NOKSEK@quill:ticks");
-    wait(&mut app, "real ticks");
+    wait(&mut app, "recorded ticks");
     press(&mut app, "j");
     answer(&mut app, "yesterday");
+    key(&mut app, KeyCode::Esc);
     assert!(app.message.text.contains("yesterday"), "{}", app.message.text);
     press(&mut app, "j");
     answer(&mut app, "2024-03-29 10:00");
@@ -269,7 +275,7 @@ fn a_rehearsal_jumps_to_times_and_refuses_what_is_none() {
 #[test]
 fn every_size_draws_with_everything_that_can_lie_over_the_bench() {
     let (_dir, mut app) = on_demo();
-    wait(&mut app, "align it (4)");
+    wait(&mut app, READ);
     for open in ["", ":", "?", "i", "S"] {
         press(&mut app, open);
         for size in
@@ -289,7 +295,7 @@ fn every_size_draws_with_everything_that_can_lie_over_the_bench() {
 
 /// Keys of every kind, as somebody presses who does not read.
 fn any_key(rng: &mut fastrand::Rng) -> KeyEvent {
-    let letters: Vec<char> = "123456789abcdefhijlmnoprstuvwxyzLMRSTUWZ,.<>[]+-0:?/ ".chars().collect();
+    let letters: Vec<char> = "123456789abcdefghijlmnoprstuvwxyzAFLMSTUVWZ,.<>[]+-0:?/ ".chars().collect();
     let code = match rng.u8(0..20) {
         0..12 => KeyCode::Char(letters[rng.usize(0..letters.len())]),
         12 | 13 => KeyCode::Enter,
@@ -313,7 +319,7 @@ fn no_keys_break_the_bench_and_the_shelf_stays_sound() {
         let dir = tempfile::tempdir().unwrap();
         copy(start.path(), &dir.path().join("shelf"));
         let mut app = App::new(dir.path().join("shelf"));
-        wait(&mut app, "align it (4)");
+        wait(&mut app, READ);
         let mut pressed = Vec::new();
         for _ in 0..120 {
             let key = any_key(&mut rng);
@@ -350,4 +356,66 @@ fn copy(from: &std::path::Path, to: &std::path::Path) {
             std::fs::copy(path, to.join(name)).unwrap();
         }
     }
+}
+
+#[test]
+fn the_whole_job_is_asked_for_on_an_empty_shelf_and_done() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut app = App::new(dir.path().join("shelf"));
+    wait(&mut app, "does the whole job in one go");
+    let demo = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    press(&mut app, "A");
+    press(&mut app, "/nowhere\n");
+    assert!(app.overlay.is_some() && shown(&app).contains("there is no /nowhere"), "{}", shown(&app));
+    answer(&mut app, &demo.join("quill/NOKSEK_1m").display().to_string());
+    wait(&mut app, "files or folders of the broker");
+    answer(&mut app, &demo.join("tarn/NOKSEK_1m.csv").display().to_string());
+    wait(&mut app, "folder for the files and the recipe");
+    answer(&mut app, &dir.path().join("out").display().to_string());
+    assert!(app.message.text.contains("7 steps done"), "{}", app.message.text);
+    assert!(dir.path().join("out/recipe.toml").exists());
+    assert!(shown(&app).contains("joined:1m"));
+    press(&mut app, "z");
+    settle(&mut app);
+    assert!(app.snapshot.series.is_empty(), "one act: {}", app.message.text);
+}
+
+#[test]
+fn hours_are_painted_kept_and_left_as_they_were_by_esc() {
+    let (dir, mut app) = on_demo();
+    at(&mut app, '7', "NOKSEK@tarn:1m");
+    let before = value(&dir, "NOKSEK", "hours");
+    press(&mut app, " ");
+    assert!(app.message.text.contains("p begins to paint"), "{}", app.message.text);
+    press(&mut app, "px");
+    wait(&mut app, "painting hours in");
+    press(&mut app, "\x1b");
+    assert!(!shown(&app).contains("painting") && value(&dir, "NOKSEK", "hours") == before);
+    press(&mut app, "p");
+    (0..7).for_each(|_| {
+        press(&mut app, "x");
+        key(&mut app, KeyCode::Down);
+    });
+    (0..7).for_each(|_| key(&mut app, KeyCode::Up));
+    press(&mut app, "p");
+    assert!(app.message.text.contains("never open"), "{}", app.message.text);
+    press(&mut app, "    dp");
+    settle(&mut app);
+    assert_eq!(
+        value(&dir, "NOKSEK", "hours"),
+        "mon-tue 09:00-11:00 America/New_York",
+        "{}",
+        app.message.text
+    );
+}
+
+#[test]
+fn the_chosen_frame_is_seen_before_it_is_built() {
+    let (_dir, mut app) = on_anchored_demo();
+    app.select(name("NOKSEK@quill:1m"));
+    press(&mut app, "6");
+    key(&mut app, KeyCode::Down);
+    settle(&mut app);
+    wait(&mut app, "bars of 5m");
+    assert_eq!(app.snapshot.series_of("NOKSEK").filter(|s| s.edition.provenance.made.is_framed()).count(), 0);
 }

@@ -6,6 +6,7 @@
 
 mod act;
 mod app;
+mod braille;
 mod browser;
 mod canvas;
 mod data;
@@ -14,11 +15,15 @@ mod intake;
 mod intake_view;
 mod jobs;
 mod lens;
+pub mod measure;
+mod next;
 mod outcome;
 mod overlay;
 mod overlay_view;
+mod paint;
 mod scene_view;
 mod screen;
+mod settings;
 mod spine;
 mod terminal;
 mod theme;
@@ -31,24 +36,44 @@ use anyhow::Result;
 use stavel_core::model::SeriesName;
 use stavel_core::store::Shelf;
 
+pub use paint::Theme;
+pub use settings::Settings;
+
+/// What a person has settled for the bench in a file; nothing where there is none.
+///
+/// # Errors
+/// Where it cannot be read or says something that is not understood.
+pub fn read_settings(path: &Path) -> stavel_core::Result<Settings> {
+    Settings::read(path, &mut lens::table(&lens::all()))
+}
+
+/// How the bench is opened.
+#[derive(Debug, Default)]
+pub struct BenchOptions {
+    /// The colours that were asked for.
+    pub theme: Option<Theme>,
+    /// What a person has settled.
+    pub settings: Settings,
+}
+
 /// Opens the bench on the shelf in a folder.
 ///
 /// # Errors
 /// Where the shelf cannot be opened or there is no terminal.
-pub fn run(folder: &Path) -> Result<()> {
+pub fn run(folder: &Path, options: BenchOptions) -> Result<()> {
     Shelf::open(folder)?;
-    terminal::run(app::App::new(folder.to_owned()))
+    terminal::run(app::App::new(folder.to_owned()), options)
 }
 
 /// Opens the bench on a rehearsal of a series, from a time on.
 ///
 /// # Errors
 /// As [`run`]; also where there is no such series.
-pub fn rehearse(folder: &Path, series: &SeriesName, from: Option<&str>) -> Result<()> {
+pub fn rehearse(folder: &Path, series: &SeriesName, from: Option<&str>, options: BenchOptions) -> Result<()> {
     let info = Shelf::open(folder)?.find(series)?;
     let mut app = app::App::new(folder.to_owned());
     app.open_rehearsal(info.name, from.map(stavel_core::model::time::parse).transpose()?);
-    terminal::run(app)
+    terminal::run(app, options)
 }
 
 /// The key list as a Markdown table, for the docs.

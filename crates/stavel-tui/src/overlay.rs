@@ -102,6 +102,7 @@ impl Palette {
 }
 
 /// A line of text asked for.
+#[derive(Clone)]
 pub struct Prompt {
     pub label: String,
     pub typed: Input,

@@ -1,63 +1,101 @@
-//! A scene drawn with characters: candles in half cells, columns in eighths, lines in dots.
+//! A scene drawn with characters: candles in half cells, columns too, lines in dots.
 
-use stavel_draw::{Candle, Layer, Pane, Scene};
+use ratatui::style::{Color, Style};
+use stavel_core::model::Micros;
+use stavel_draw::{Candle, EdgeKind, Layer, Pane, Scene};
 
-use crate::canvas::Canvas;
+use crate::braille::DotLine;
+use crate::canvas::{self, Canvas};
 use crate::theme;
 
 /// Columns for the price labels.
-pub const LABELS: u16 = 11;
+pub const LABELS: u16 = 12;
 
-/// Where the slots of a scene lie: each as many columns wide as there is room for.
+/// Where the slots of a scene lie: together they fill the columns there are.
 pub struct ColumnSlots {
+    /// The first slot that is drawn; the newest always are.
     pub first: usize,
-    each: u16,
+    count: usize,
+    columns: u16,
 }
 
 impl ColumnSlots {
     pub fn of(scene: &Scene, width: u16) -> ColumnSlots {
-        let columns = width.saturating_sub(LABELS).max(1) as usize;
-        let count = scene.times.len();
-        ColumnSlots {
-            first: count.saturating_sub(columns),
-            each: (columns / count.clamp(1, columns)).clamp(1, 5) as u16,
-        }
+        let columns = width.saturating_sub(LABELS).max(1);
+        let first = scene.times.len().saturating_sub(columns as usize);
+        ColumnSlots { first, count: (scene.times.len() - first).max(1), columns }
     }
 
-    /// First column of a slot.
+    /// First column of a slot; slots are at most six columns wide, and stand at the right.
     fn left(&self, slot: usize) -> u16 {
-        (slot - self.first) as u16 * self.each
+        let wide = self.count * usize::from(WIDEST);
+        let (used, from) = match wide < usize::from(self.columns) {
+            true => (wide, usize::from(self.columns) - wide),
+            false => (usize::from(self.columns), 0),
+        };
+        (from + (slot - self.first) * used / self.count) as u16
+    }
+
+    /// Columns of the narrowest slot.
+    fn each(&self) -> u16 {
+        (self.columns / self.count.min(usize::from(u16::MAX)) as u16).clamp(1, WIDEST)
+    }
+
+    /// Columns that a body fills: from two columns on, one is left free beside it.
+    fn body(&self) -> u16 {
+        if self.each() > 1 { self.each() - 1 } else { 1 }
     }
 
     /// The column its wick stands in.
     pub fn middle(&self, slot: usize) -> u16 {
-        self.left(slot) + (self.each - 1) / 2
+        self.left(slot) + (self.body() - 1) / 2
     }
 
-    /// Columns its body fills; wide slots leave a gap to the next.
-    fn body(&self) -> u16 {
-        if self.each > 2 { self.each - 1 } else { 1 }
+    /// The slot that lies at a column; none left of the first.
+    pub fn slot_at(&self, column: u16) -> Option<usize> {
+        let slots = self.first..self.first + self.count;
+        slots.rev().find(|slot| self.left(*slot) <= column)
     }
 }
 
+/// The widest slot, in columns.
+const WIDEST: u16 = 6;
+
+/// A price that is marked across the chart and on its scale.
+pub struct PriceLevel {
+    pub price: f64,
+    /// What it is, in a letter or two; empty where the price says enough.
+    pub name: &'static str,
+    pub colour: Color,
+}
+
+/// A mark at a bar and a price.
+pub struct PricePoint {
+    pub slot: usize,
+    pub price: f64,
+    pub mark: &'static str,
+    pub colour: Color,
+}
+
+/// What is shown of a scene beside itself.
+#[derive(Default)]
+pub struct SceneMarks {
+    /// The slot under the cursor, and its time in words.
+    pub cursor: Option<(usize, String)>,
+    /// The price under the cursor.
+    pub cursor_price: Option<f64>,
+    pub levels: Vec<PriceLevel>,
+    pub points: Vec<PricePoint>,
+}
+
 /// Draws a scene with a slot for each bar, the newest at the right; the last line is the time axis.
-pub fn draw_scene(scene: &Scene, cursor: Option<usize>, mut canvas: Canvas<'_>) {
+pub fn draw_scene(scene: &Scene, marks: &SceneMarks, mut canvas: Canvas<'_>) {
     let slots = ColumnSlots::of(scene, canvas.width());
     if canvas.height() < 5 || canvas.width() < LABELS + 8 {
         return;
     }
     let inside = canvas.height() - 1;
-    let mut free = 0;
-    for tick in scene.ticks.iter().filter(|t| t.slot >= slots.first) {
-        let x = slots.middle(tick.slot);
-        if x < free {
-            continue;
-        }
-        (0..inside).for_each(|y| {
-            canvas.put(x, y, "╎", theme::rule());
-        });
-        free = canvas.put(x, inside, &tick.label, theme::faint()) + 1;
-    }
+    draw_time(scene, &slots, inside, &mut canvas);
     let mut top = 0;
     for (i, pane) in scene.panes.iter().enumerate() {
         let is_last = i + 1 == scene.panes.len();
@@ -67,92 +105,180 @@ pub fn draw_scene(scene: &Scene, cursor: Option<usize>, mut canvas: Canvas<'_>) 
             ((inside as f64 * pane.share).round() as u16).clamp(2, inside - top)
         };
         let width = canvas.width();
-        draw_pane(pane, &slots, canvas.part(0, top, width, height));
+        let mut part = canvas.part(0, top, width, height);
+        draw_pane(pane, &slots, &mut part);
+        if i == 0 {
+            marks.levels.iter().for_each(|level| draw_level(pane, level, &mut part));
+            let height = part.height();
+            for point in marks.points.iter().filter(|p| p.slot >= slots.first) {
+                let y = (half_of(pane, height, point.price) / 2) as u16;
+                part.put(slots.middle(point.slot), y, point.mark, theme::strong().fg(point.colour));
+            }
+            if let Some(price) = marks.cursor_price {
+                draw_cursor_price(pane, price, &mut part);
+            }
+        }
         top += height;
     }
-    if let Some(at) = cursor.filter(|c| *c >= slots.first) {
-        let x = slots.middle(at);
+    if let Some((slot, time)) = marks.cursor.as_ref().filter(|(slot, _)| *slot >= slots.first) {
+        let x = slots.middle(*slot);
         for y in 0..inside {
             let place = (canvas.area.x + x, canvas.area.y + y);
-            canvas.buffer[place].set_bg(ratatui::style::Color::Rgb(0x2c, 0x33, 0x42));
+            canvas.buffer[place].set_bg(theme::CURSOR);
+        }
+        let label = format!(" {time} ");
+        let most = (canvas.width() - LABELS).saturating_sub(canvas::columns(&label));
+        canvas.put(x.saturating_sub(canvas::columns(&label) / 2).min(most), inside, &label, theme::chosen());
+    }
+}
+
+/// Lines where days begin and time was left out, and the labels of the time axis.
+fn draw_time(scene: &Scene, slots: &ColumnSlots, inside: u16, canvas: &mut Canvas<'_>) {
+    let shown = || scene.edges.iter().filter(|e| e.slot > slots.first);
+    // Lines close together are no help.
+    let room = usize::from(slots.columns / 6);
+    let days = shown().count() <= room;
+    let breaks = shown().filter(|e| e.kind == EdgeKind::Break).count() <= room;
+    for edge in shown() {
+        let mark = match edge.kind {
+            EdgeKind::Day if days => "╎",
+            EdgeKind::Break if breaks => "┃",
+            _ => continue,
+        };
+        let x = slots.left(edge.slot).saturating_sub(u16::from(slots.each() > 1));
+        (0..inside).for_each(|y| {
+            canvas.put(x, y, mark, theme::rule());
+        });
+    }
+    let mut free = 0;
+    for tick in scene.ticks.iter().filter(|t| t.slot >= slots.first) {
+        let x = slots.middle(tick.slot);
+        if x >= free && x + canvas::columns(&tick.label) < slots.columns {
+            free = canvas.put(x, inside, &format!("╵{}", tick.label), theme::faint()) + 1;
         }
     }
 }
 
-fn draw_pane(pane: &Pane, slots: &ColumnSlots, mut canvas: Canvas<'_>) {
+/// The half of a cell that a value lies in, counted from the top of a pane.
+fn half_of(pane: &Pane, height: u16, value: f64) -> i64 {
+    let halves = f64::from(height) * 2.0;
+    let share = (pane.high - value) / (pane.high - pane.low);
+    ((share * (halves - 1.0)).round() as i64).clamp(0, halves as i64 - 1)
+}
+
+fn draw_pane(pane: &Pane, slots: &ColumnSlots, canvas: &mut Canvas<'_>) {
     let right = canvas.width() - LABELS;
-    let height = canvas.height();
-    // Half a cell is the finest step of a candle.
-    let halves = height as f64 * 2.0;
-    let half_of = |value: f64| {
-        let share = (pane.high - value) / (pane.high - pane.low);
-        ((share * (halves - 1.0)).round() as i64).clamp(0, halves as i64 - 1)
-    };
     let mut line = 0;
     for layer in &pane.layers {
         match layer {
             Layer::Candles(candles) => {
+                let height = canvas.height();
                 for label in pane.labels() {
-                    let y = (half_of(label) / 2) as u16;
+                    let y = (half_of(pane, height, label) / 2) as u16;
                     canvas.put(right + 1, y, &format!("{label:.*}", pane.decimals), theme::faint());
                     for x in (0..right).step_by(4) {
                         canvas.put(x, y, "·", theme::rule());
                     }
                 }
-                for (slot, candle) in candles.iter().enumerate().skip(slots.first) {
-                    draw_candle(
-                        candle,
-                        (slots.left(slot), slots.middle(slot), slots.body()),
-                        &half_of,
-                        &mut canvas,
-                    );
+                let known =
+                    candles.iter().enumerate().skip(slots.first).filter_map(|(i, c)| Some((i, (*c)?)));
+                for (slot, candle) in known {
+                    let place = (slots.left(slot), slots.middle(slot), slots.body());
+                    let colour = if candle.rises() { theme::RISING } else { theme::FALLING };
+                    draw_candle(&candle, place, colour, &|v| half_of(pane, height, v), canvas);
                 }
             }
-            Layer::Columns(values) => {
-                let eighths = height as f64 * 8.0;
-                for (slot, value) in values.iter().enumerate().skip(slots.first) {
-                    let Some(value) = value else { continue };
-                    let filled = (value / pane.high.max(f64::MIN_POSITIVE) * eighths).round();
-                    for y in 0..height {
-                        let here = filled / 8.0 - (height - 1 - y) as f64;
-                        if here > 0.0 {
-                            let mark = theme::eighths(here).repeat(slots.body() as usize);
-                            canvas.put(slots.left(slot), y, &mark, theme::faint());
-                        }
-                    }
-                }
-                canvas.put(right + 1, 0, &pane.name, theme::faint());
-                if height > 1 {
-                    canvas.put(
-                        right + 1,
-                        height - 1,
-                        &format!("max {:.0}", pane.high),
-                        theme::rule().fg(theme::FAINT),
-                    );
-                }
-            }
+            Layer::Columns(values) => draw_columns(pane, values, slots, canvas),
             Layer::Line { values, .. } => {
-                let style = theme::words().fg(line_colour(line));
+                draw_line(pane, values, slots, line, canvas);
                 line += 1;
-                for (slot, value) in values.iter().enumerate().skip(slots.first) {
-                    if let Some(v) = value.filter(|v| (pane.low..=pane.high).contains(v)) {
-                        canvas.put(slots.middle(slot), (half_of(v) / 2) as u16, "•", style);
-                    }
-                }
             }
         }
     }
 }
 
-fn draw_candle(
+fn draw_columns(pane: &Pane, values: &[Option<f64>], slots: &ColumnSlots, canvas: &mut Canvas<'_>) {
+    let (height, right) = (canvas.height(), canvas.width() - LABELS);
+    // Halves join without a gap; finer characters do not.
+    let halves = f64::from(height) * 2.0;
+    for (slot, value) in values.iter().enumerate().skip(slots.first) {
+        let Some(value) = value else { continue };
+        let filled = (value / pane.high.max(f64::MIN_POSITIVE) * halves).round() as i64;
+        for y in 0..height {
+            let mark = match filled - 2 * i64::from(height - 1 - y) {
+                ..=0 => continue,
+                1 => "▄",
+                _ => "█",
+            };
+            canvas.put(slots.left(slot), y, &mark.repeat(slots.body() as usize), theme::faint());
+        }
+    }
+    canvas.put(right + 1, 0, &pane.name, theme::faint());
+    if height > 1 {
+        canvas.put(right + 1, height - 1, &format!("max {:.0}", pane.high), theme::faint());
+    }
+}
+
+/// A line through the middles of its slots, in dots; the second and later ones are broken, so that they can be told
+/// apart without colour.
+fn draw_line(pane: &Pane, values: &[Option<f64>], slots: &ColumnSlots, line: usize, canvas: &mut Canvas<'_>) {
+    let (width, height) = (canvas.width() - LABELS, canvas.height());
+    let mut dots = DotLine::new(width, height, if line == 0 { 1 } else { 2 });
+    let rows = f64::from(height) * 4.0 - 1.0;
+    for (slot, value) in values.iter().enumerate().skip(slots.first) {
+        // Halves are clamped to the pane; a line may leave it.
+        let point = value.map(|v| {
+            let share = (pane.high - v) / (pane.high - pane.low);
+            (i64::from(slots.middle(slot)) * 2, (share * rows).round() as i64)
+        });
+        dots.to(point);
+    }
+    dots.draw(theme::words().fg(line_colour(line)), canvas);
+}
+
+/// A price marked on the scale, with dots across what is empty.
+fn draw_level(pane: &Pane, level: &PriceLevel, canvas: &mut Canvas<'_>) {
+    if !(pane.low..=pane.high).contains(&level.price) {
+        return;
+    }
+    let right = canvas.width() - LABELS;
+    let y = (half_of(pane, canvas.height(), level.price) / 2) as u16;
+    for x in 0..right {
+        let place = (canvas.area.x + x, canvas.area.y + y);
+        if matches!(canvas.buffer[place].symbol(), " " | "·" | "╎" | "┃") {
+            canvas.put(x, y, "┈", theme::words().fg(level.colour));
+        }
+    }
+    scale_label(pane, level.price, level.name, y, Style::new().fg(theme::GROUND).bg(level.colour), canvas);
+}
+
+fn draw_cursor_price(pane: &Pane, price: f64, canvas: &mut Canvas<'_>) {
+    let y = (half_of(pane, canvas.height(), price) / 2) as u16;
+    for x in 0..canvas.width() - LABELS {
+        let place = (canvas.area.x + x, canvas.area.y + y);
+        canvas.buffer[place].set_bg(theme::CURSOR);
+    }
+    scale_label(pane, price, "", y, theme::chosen(), canvas);
+}
+
+fn scale_label(pane: &Pane, price: f64, name: &str, y: u16, style: Style, canvas: &mut Canvas<'_>) {
+    let right = canvas.width() - LABELS;
+    let text = format!("{price:.*}", pane.decimals);
+    let label = if name.is_empty() { format!(" {text} ") } else { format!("{name} {text}") };
+    canvas.put(right, y, &format!("{label:<width$}", width = LABELS as usize - 1), style);
+}
+
+/// Draws a candle: its first column, that of its wick, and the columns of its body; `half_of` gives the half of a
+/// cell that a price lies in.
+pub fn draw_candle(
     candle: &Candle,
     (left, middle, wide): (u16, u16, u16),
+    colour: Color,
     half_of: &impl Fn(f64) -> i64,
     canvas: &mut Canvas<'_>,
 ) {
     let (high, low) = (half_of(candle.high), half_of(candle.low));
     let (top, bottom) = (half_of(candle.open.max(candle.close)), half_of(candle.open.min(candle.close)));
-    let colour = if candle.rises() { theme::RISING } else { theme::FALLING };
     for y in high / 2..=low / 2 {
         let (upper, lower) = (2 * y, 2 * y + 1);
         let body = |half: i64| (top..=bottom).contains(&half);
@@ -174,8 +300,23 @@ fn draw_candle(
     }
 }
 
+/// The price that lies at a line of the first pane of a scene of some height.
+pub fn price_at(scene: &Scene, line: u16, height: u16) -> Option<f64> {
+    let pane = scene.panes.first()?;
+    let inside = height.saturating_sub(1);
+    let own = if scene.panes.len() == 1 { inside } else { (f64::from(inside) * pane.share).round() as u16 };
+    let share = (f64::from(line) + 0.5) / f64::from(own.max(1));
+    (line < own).then_some(pane.high - share * (pane.high - pane.low))
+}
+
+/// The time of the slot at a column of a scene of some width.
+pub fn time_at(scene: &Scene, column: u16, width: u16) -> Option<Micros> {
+    let slots = ColumnSlots::of(scene, width);
+    scene.times.get(slots.slot_at(column)?).copied()
+}
+
 /// The colour of a scene's line.
-pub fn line_colour(i: usize) -> ratatui::style::Color {
+pub fn line_colour(i: usize) -> Color {
     [theme::GOOD, theme::source(2), theme::source(0)][i % 3]
 }
 
@@ -193,12 +334,12 @@ mod tests {
             low: 0.0,
             high: 7.0,
             decimals: 0,
-            layers: vec![Layer::Candles(candles)],
+            layers: vec![Layer::Candles(candles.into_iter().map(Some).collect())],
         };
-        let scene = Scene { title: String::new(), times, panes: vec![pane], ticks: vec![] };
+        let scene = Scene { title: String::new(), times, panes: vec![pane], ticks: vec![], edges: vec![] };
         let area = Rect { x: 0, y: 0, width: width + LABELS, height: 5 };
         let mut buffer = Buffer::empty(area);
-        draw_scene(&scene, None, Canvas::new(&mut buffer, area));
+        draw_scene(&scene, &SceneMarks::default(), Canvas::new(&mut buffer, area));
         (0..4)
             .map(|y| (0..width).map(|x| buffer[(x, y)].symbol()).collect::<String>().replace('·', " "))
             .collect()
@@ -218,7 +359,33 @@ mod tests {
     fn few_bars_are_wide_and_of_too_many_the_newest_are_seen() {
         let flat = |v: f64| Candle { open: v, high: v, low: v, close: v };
         assert_eq!(drawn(vec![flat(7.0), flat(7.0)], 8)[0], "▀▀▀ ▀▀▀ ");
+        // Three bars fill ten columns; one is no wider than six.
+        assert_eq!(drawn(vec![flat(7.0); 3], 10)[0], "▀▀ ▀▀ ▀▀  ");
+        assert_eq!(drawn(vec![flat(7.0)], 10)[0], "    ▀▀▀▀▀ ");
         let row = &drawn((0..20).map(|i| flat(if i < 16 { 0.0 } else { 7.0 })).collect(), 8)[0];
         assert_eq!(row, "    ▀▀▀▀");
+    }
+
+    #[test]
+    fn every_column_belongs_to_a_slot_and_slots_fill_the_width() {
+        for count in [1usize, 2, 7, 60, 61, 119, 120, 300] {
+            let scene = Scene {
+                title: String::new(),
+                times: (0..count as i64).collect(),
+                panes: vec![],
+                ticks: vec![],
+                edges: vec![],
+            };
+            let slots = ColumnSlots::of(&scene, 120 + LABELS);
+            let shown = count.min(120);
+            assert_eq!(slots.first, count - shown);
+            assert_eq!(slots.slot_at(119), Some(count - 1), "{count}");
+            let lefts: Vec<u16> = (slots.first..count).map(|s| slots.left(s)).collect();
+            assert!(lefts.windows(2).all(|w| w[1] - w[0] >= slots.each()), "{count}: {lefts:?}");
+            for slot in slots.first..count {
+                assert_eq!(slots.slot_at(slots.middle(slot)), Some(slot));
+            }
+            assert!(count < 20 || lefts[0] == 0);
+        }
     }
 }

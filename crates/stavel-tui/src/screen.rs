@@ -3,10 +3,13 @@
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
+use ratatui::style::Style;
+use stavel_core::store::SeriesInfo;
+use stavel_work::Step;
 
 use crate::act::{Act, Common, Line};
 use crate::app::App;
-use crate::canvas::{self, Canvas, thousands, wrapped};
+use crate::canvas::{self, Canvas, cut_to, wrapped};
 use crate::effect::Tone;
 use crate::intake::COLUMNS;
 use crate::intake_view;
@@ -66,17 +69,23 @@ pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
     let places = places(app, area);
     title(app, Canvas::new(buffer, Rect { height: 1, ..area }));
     spine::draw(&app.view(), Canvas::new(buffer, places.spine), strips(area.height));
-    bar(app, Canvas::new(buffer, places.bar));
     Canvas::new(buffer, Rect { y: places.bar.y + 1, height: 1, ..places.bar }).rule(0, theme::rule());
+    bar(app, Canvas::new(buffer, Rect { height: 2, ..places.bar }));
     match &app.overlay {
         // The form needs the room that facts have, and there are no facts of it.
         Some(Overlay::Intake(form)) => {
-            intake_view::draw(form, Canvas::new(buffer, places.lens.union(places.facts)));
+            intake_view::draw(form, &app.view(), Canvas::new(buffer, places.lens.union(places.facts)));
         }
         _ => {
             app.lens().draw(&app.view(), Canvas::new(buffer, places.lens));
             if places.facts.width > 0 {
                 facts(app, Canvas::new(buffer, places.facts));
+            } else if app.shows_facts {
+                let width = FACTS_OVER.min(places.lens.width);
+                let over = Rect { x: places.lens.x + places.lens.width - width, width, ..places.lens };
+                let mut canvas = Canvas::new(buffer, over);
+                canvas.clear();
+                facts(app, canvas);
             }
         }
     }
@@ -96,35 +105,73 @@ pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
     }
 }
 
+/// The series with what a person must know of it, and the job that runs or the window.
 fn title(app: &App, mut canvas: Canvas<'_>) {
-    let mut x = canvas.put(1, 0, "Stavel", theme::strong().fg(theme::RISING)) + 3;
+    let width = canvas.width();
+    let right = job_in_words(app).unwrap_or_else(|| format!("window {}", spine::window_in_words(app.window)));
+    let style = if app.running.is_some() { theme::words().fg(theme::GOOD) } else { theme::faint() };
+    let mut x = canvas.put(1, 0, "Stavel", theme::strong().fg(theme::RISING)) + 2;
     if let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)) {
         let colour = app.snapshot.colour_of(&info.name);
-        x = canvas.put(x, 0, &info.name.instrument, theme::strong());
-        x = canvas.put(x, 0, " · ", theme::faint());
-        x = canvas.put(x, 0, &info.name.short(), theme::words().fg(colour));
-        x = canvas.put(x, 0, " · ", theme::faint());
         let clock = info.edition.clock.as_ref().map_or("afloat".to_owned(), ToString::to_string);
-        let style = if info.is_afloat() { theme::words().fg(theme::WRONG) } else { theme::words() };
-        x = canvas.put(x, 0, &clock, style) + 3;
-        if canvas.width() >= 100 {
-            canvas.put(x, 0, &format!("window {}", spine::window_in_words(app.window)), theme::faint());
-        }
-    }
-    let width = canvas.width();
-    if let Some(running) = &app.running {
-        let (doing, done, total) = running.job.state();
-        let took = running.begun.elapsed().as_secs_f64();
-        let share = if total > 0 { (done as f64 / total as f64).min(1.0) } else { 0.0 };
-        let left =
-            if share > 0.01 { format!(" {:.0} s left", took / share * (1.0 - share)) } else { String::new() };
-        let rate = thousands((done as f64 / took.max(0.05)) as u64);
-        canvas.put_right(
-            width - 1,
+        let clock_style = if info.is_afloat() { theme::words().fg(theme::WRONG) } else { theme::words() };
+        x = canvas.pieces(
+            x,
             0,
-            &format!("▸ {doing} {:.0} % {rate}/s{left}", share * 100.0),
-            theme::words().fg(theme::GOOD),
+            &[
+                (info.name.instrument.clone(), theme::strong()),
+                (" · ".into(), theme::faint()),
+                (info.name.short(), theme::words().fg(colour)),
+                (" · ".into(), theme::faint()),
+                (clock, clock_style),
+            ],
         );
+        for (mark, style) in warnings(app, info) {
+            x = canvas.pieces(x, 0, &[("  ", theme::faint()), (mark.as_str(), style)]);
+        }
+        x += 2;
+    }
+    // What does not fit is cut with a mark; it never runs into the left part.
+    let room = usize::from(width.saturating_sub(x + 1));
+    canvas.put_right(width - 1, 0, &cut_to(&right, room), style);
+}
+
+/// What a person must know of a series: its grade, and whether it is stale or rests on what nobody said.
+fn warnings(app: &App, info: &SeriesInfo) -> Vec<(String, Style)> {
+    let mut out = Vec::new();
+    if let Some(known) = app.view().checked.get(&info.edition.id) {
+        let style = if known.grade >= 90 { theme::words().fg(theme::GOOD) } else { theme::words() };
+        out.push((format!("grade {}", known.grade), style));
+    }
+    if app.snapshot.stale(info).is_some() {
+        out.push(("▲ stale".into(), theme::words().fg(theme::RISING)));
+    }
+    if !app.snapshot.assumed(info).is_empty() {
+        let what: Vec<&str> = app.snapshot.assumed(info).iter().map(|d| d.what.as_str()).collect();
+        out.push((format!("○ assumed {}", what.join(", ")), theme::faint()));
+    }
+    out
+}
+
+/// The job that runs, how far it is, how fast, and how long it still takes.
+fn job_in_words(app: &App) -> Option<String> {
+    let running = app.running.as_ref()?;
+    let (doing, done, total) = running.job.state();
+    let took = running.begun.elapsed().as_secs_f64();
+    let share = if total > 0 { (done as f64 / total as f64).min(1.0) } else { 0.0 };
+    let left =
+        if share > 0.01 { format!(" {:.0} s left", took / share * (1.0 - share)) } else { String::new() };
+    let unit = if matches!(running.step, Step::Intake(_)) { "B" } else { "rows" };
+    let rate = in_thousands(done as f64 / took.max(0.05));
+    Some(format!("▸ {doing} {:.0} % {rate} {unit}/s{left}", share * 100.0))
+}
+
+/// `4.1 M`, `312 k`.
+fn in_thousands(n: f64) -> String {
+    match n {
+        n if n >= 1e6 => format!("{:.1} M", n / 1e6),
+        n if n >= 1e3 => format!("{:.0} k", n / 1e3),
+        n => format!("{n:.0}"),
     }
 }
 
@@ -140,20 +187,31 @@ fn bar(app: &App, mut canvas: Canvas<'_>) {
         let style = if place == app.open { theme::chosen() } else { theme::words() };
         x = canvas.put(x, 0, &label(place, lens.word(), narrow), style) + u16::from(narrow);
     }
-    let due = format!(
-        "next ▸ {}",
-        if app.instrument().is_empty() {
-            "take files in (i)".into()
-        } else {
-            app.snapshot.next_for(app.instrument())
-        }
-    );
-    let width = canvas.width();
-    if !app.is_read {
+    if !app.is_read || app.overlay.is_some() {
         return;
     }
-    if x + canvas::columns(&due) + 2 < width {
-        canvas.put_right(width - 1, 0, &due, theme::words().fg(theme::RISING));
+    let (mark, words) = ("next ▸ ", app.next_in_words());
+    let key = app.key_of(Common::Next);
+    let pieces = |words: &str| {
+        [
+            (mark.to_owned(), theme::words().fg(theme::RISING)),
+            (format!("{key} "), theme::strong()),
+            (words.to_owned(), theme::words().fg(theme::RISING)),
+        ]
+    };
+    let fixed = canvas::columns(mark) + canvas::columns(&key) + 1;
+    let width = canvas.width();
+    // Where the lenses leave no room for it, it stands on the line below them.
+    let fits = x + fixed + canvas::columns(&words) + 2 < width;
+    let room = if fits { width - x - fixed - 2 } else { width - fixed - 4 };
+    let words = cut_to(&words, usize::from(room));
+    let at = width - 1 - fixed - canvas::columns(&words);
+    if fits {
+        canvas.pieces(at, 0, &pieces(&words));
+    } else {
+        canvas.put(at - 1, 1, " ", theme::rule());
+        let x = canvas.pieces(at, 1, &pieces(&words));
+        canvas.put(x, 1, " ", theme::rule());
     }
 }
 
@@ -178,6 +236,8 @@ fn facts(app: &App, mut canvas: Canvas<'_>) {
     let (width, height) = (canvas.width() - 3, canvas.height());
     let mut canvas = canvas.part(2, 0, width, height);
     let mut y = 0;
+    // What does not fit is told of.
+    let mut left_out = 0;
     for fact in app.lens().facts(&app.view()) {
         match fact {
             FactLine::Heading(text) => {
@@ -196,11 +256,28 @@ fn facts(app: &App, mut canvas: Canvas<'_>) {
             FactLine::Words(text) => y = canvas.paragraph(y, &text, theme::words()),
             FactLine::Gap => y += 1,
         }
+        left_out += u16::from(y > height);
+    }
+    if left_out > 0 {
+        canvas.put(
+            0,
+            height - 1,
+            &format!("{:<width$}", "… more below", width = width as usize),
+            theme::faint(),
+        );
     }
 }
 
+/// Columns of the facts where they lie over the lens.
+const FACTS_OVER: u16 = 36;
+
 fn message(app: &App, canvas: &mut Canvas<'_>) {
     if let Some(Overlay::Prompt(p)) = &app.overlay {
+        // What was wrong with an answer stands above the line on which it is typed again.
+        if !app.message.text.is_empty() {
+            let text = cut_to(&format!(" ▲ {} ", app.message.text), usize::from(canvas.width() - 2));
+            canvas.put(1, 0, &text, theme::words().fg(theme::WRONG));
+        }
         let x = canvas.put(1, 1, &format!("{}: ", p.label), theme::words().fg(theme::RISING));
         overlay_view::typed(&p.typed, x, 1, canvas);
         return;
@@ -210,8 +287,15 @@ fn message(app: &App, canvas: &mut Canvas<'_>) {
         Tone::Good => theme::GOOD,
         Tone::Wrong => theme::WRONG,
     };
-    let x = canvas.put(1, 1, &app.message.text, theme::words().fg(colour));
+    let mark = match app.message.tone {
+        _ if app.message.text.is_empty() => "",
+        Tone::Plain => "",
+        Tone::Good => "✓ ",
+        Tone::Wrong => "▲ ",
+    };
     let width = canvas.width();
+    let text = cut_to(&format!("{mark}{}", app.message.text), usize::from(width - 2));
+    let x = canvas.put(1, 1, &text, theme::words().fg(colour));
     if x + canvas::columns(&app.message.also) + 4 < width {
         canvas.put_right(width - 1, 1, &app.message.also, theme::faint());
     }
@@ -278,7 +362,10 @@ fn keys(app: &App, canvas: &mut Canvas<'_>) {
     }
     // The hint of a pair of keys stands with its second; its first is shown before it.
     let mut before = String::new();
-    for line in app.table.lines_for(app.open).filter(|l| !l.is_rare && !is_always(l)) {
+    // Where the facts stand beside the lens there is nothing to open.
+    let has_facts = app.view().facts_width() > 0;
+    let is_needless = |line: &&Line| has_facts && line.act == Act::Common(Common::Facts);
+    for line in app.table.lines_for(app.open).filter(|l| !l.is_rare && !is_always(l) && !is_needless(l)) {
         if line.short.is_empty() {
             before.push_str(arrow(&line.key));
             continue;

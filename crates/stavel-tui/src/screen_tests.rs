@@ -1,14 +1,15 @@
 //! Whole screens of every lens, at the sizes people have.
 
+use ratatui::style::Color;
 use stavel_core::model::time::{date, day_of};
 
 use crate::app::App;
-use crate::tests::{on_anchored_demo, on_demo, press, settle, shown, wait};
+use crate::paint::{Look, Theme, finish};
+use crate::tests::{READ, drawn, on_anchored_demo, on_demo, press, settle, text_of, wait};
 
 /// The screen without what changes from run to run: the day of the run, and times of that day.
-fn steady(app: &App) -> String {
+fn steady(mut screen: String) -> String {
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_micros() as i64;
-    let mut screen = shown(app);
     for day in [date(day_of(now) - 1), date(day_of(now))] {
         while let Some(at) = screen.find(&day) {
             let rest = &screen[at + day.len()..];
@@ -29,7 +30,22 @@ fn compare(app: &mut App, name: &str, words: &str) {
         // Small screens show less: what is ready on the large one is ready there too, but for what is read anew.
         wait(app, if size.0 == 160 { words } else { "Stavel" });
         settle(app);
-        insta::assert_snapshot!(format!("{name}_{}x{}", size.0, size.1), steady(app));
+        // What is kept is the screen without colours: what a colour tells has to be told there too.
+        let mut plain = drawn(app);
+        finish(&mut plain, Look { theme: Theme::None, is_coarse: false });
+        assert!(plain.content.iter().all(|c| (c.fg, c.bg) == (Color::Reset, Color::Reset)));
+        insta::assert_snapshot!(format!("{name}_{}x{}", size.0, size.1), steady(text_of(&plain)));
+        // With colours every word and mark is the same; only what fills a cell is painted.
+        for theme in [Theme::Dark, Theme::Light] {
+            let mut colours = drawn(app);
+            finish(&mut colours, Look { theme, is_coarse: false });
+            for (plain, coloured) in drawn(app).content.iter().zip(&colours.content) {
+                let is_fill = matches!(plain.symbol(), "█" | "▓" | "▒" | "░" | "▄");
+                assert!(is_fill || plain.symbol() == coloured.symbol(), "{plain:?} {coloured:?}");
+                let is_seen = plain.symbol() == " " || coloured.fg != coloured.bg;
+                assert!(is_fill || is_seen, "{plain:?} cannot be seen in {theme:?}");
+            }
+        }
     }
     app.size = (160, 47);
 }
@@ -37,7 +53,7 @@ fn compare(app: &mut App, name: &str, words: &str) {
 #[test]
 fn every_lens_before_the_clock_is_known() {
     let (_dir, mut app) = on_demo();
-    wait(&mut app, "tarn:1m is afloat: align it (4)");
+    wait(&mut app, READ);
     app.select("NOKSEK@tarn:1m".parse().unwrap());
     for (word, ready) in
         [("shelf", "reaches back to"), ("check", "completeness"), ("align", "a stores it in UTC")]
@@ -53,8 +69,8 @@ fn every_lens_with_a_joined_history() {
     app.open_lens("splice");
     wait(&mut app, "✓ adds up");
     press(&mut app, "a");
-    wait(&mut app, "build frames of joined:1m (6)");
-    press(&mut app, "6b");
+    wait(&mut app, "joined:1m is edition 1");
+    press(&mut app, "6a");
     wait(&mut app, "all up to date");
     for (word, ready) in [
         ("chart", "bar of"),
@@ -73,7 +89,7 @@ fn every_lens_with_a_joined_history() {
 #[test]
 fn what_lies_over_the_bench() {
     let (_dir, mut app) = on_demo();
-    wait(&mut app, "align it (4)");
+    wait(&mut app, READ);
     for (name, keys, ready) in [
         ("palette", ":rule", "the next rule of who owns which time"),
         ("keys", "?", "find any act by its words"),

@@ -9,6 +9,8 @@ use crate::app::App;
 use crate::canvas::Canvas;
 use crate::effect::{Effect, Effects, ask, say};
 use crate::lens::{self, FactLine, Lens};
+use crate::paint::Theme;
+use crate::settings::Settings;
 use crate::tests::{on_anchored_demo, press, settle, shown, wait};
 use crate::theme;
 use crate::view::View;
@@ -126,4 +128,49 @@ fn a_new_lens_is_one_file_and_one_line() {
     // It has a key of its own, and the key list names it.
     app.act(Act::Common(Common::Keys));
     assert!(app.table.key_list().contains("| count | `a` | add one |"));
+}
+
+fn settings_of(text: &str) -> Result<Settings, String> {
+    Settings::of(text, &mut lens::table(&lens::all()))
+}
+
+fn key_of(settings: &Settings, about: &str) -> String {
+    let mut table = lens::table(&lens::all());
+    settings.bind(&mut table).unwrap();
+    table.lines.iter().find(|l| l.about.starts_with(about)).unwrap().key.clone()
+}
+
+#[test]
+fn keys_are_given_by_lens_and_may_be_swapped() {
+    let text = "theme = 'light'\nmoney_decimals = 0\nclock = 'Europe/Oslo'\n\
+                [keys.everywhere]\nq = 'Q'\n[keys.chart]\n',' = '.'\n'.' = ','\n";
+    let settings = settings_of(text).unwrap();
+    assert_eq!((settings.theme, settings.money_decimals()), (Some(Theme::Light), 0));
+    assert_eq!(settings.clock.as_ref().unwrap().to_string(), "Europe/Oslo");
+    assert_eq!(key_of(&settings, "leave the bench"), "Q");
+    assert_eq!(key_of(&settings, "move the cursor a bar back"), ".");
+    assert_eq!(key_of(&settings, "move the cursor a bar on"), ",");
+}
+
+#[test]
+fn what_cannot_be_is_told_with_the_place() {
+    for (text, told) in [
+        ("theme = 'pink'", "line 1"),
+        ("\ncolour = 'red'", "line 2"),
+        ("money_decimals = 9", "from 0 to 8"),
+        ("clock = 'Atlantis'", "line 1"),
+        ("[keys.kitchen]\nq = 'Q'", "no lens 'kitchen'"),
+        ("[keys.everywhere]\n'$' = 'Q'", "'$' is no key there"),
+        ("[keys.everywhere]\nq = '?'", "'?' would mean two things"),
+        ("[keys.everywhere]\nq = 'abc'", "'abc' is no key"),
+    ] {
+        let wrong = settings_of(text).unwrap_err();
+        assert!(wrong.contains(told), "{text}: {wrong}");
+    }
+    let dir = tempfile::tempdir().unwrap();
+    assert!(crate::read_settings(&dir.path().join("none.toml")).is_ok());
+    let path = dir.path().join("settings.toml");
+    std::fs::write(&path, "theme = 'pink'").unwrap();
+    let sentence = crate::read_settings(&path).unwrap_err().to_string();
+    assert!(sentence.contains("settings.toml") && sentence.lines().count() == 1, "{sentence}");
 }

@@ -11,8 +11,11 @@ use ratatui::crossterm::event::{
 use ratatui::crossterm::execute;
 use ratatui::layout::Rect;
 
+use crate::BenchOptions;
 use crate::act::{Act, Common};
 use crate::app::App;
+use crate::effect::Pointer;
+use crate::paint::{self, Look};
 use crate::screen;
 use crate::spine;
 
@@ -20,7 +23,10 @@ use crate::spine;
 const BEAT: Duration = Duration::from_millis(50);
 
 /// Runs the bench until it is left.
-pub fn run(mut app: App) -> Result<()> {
+pub fn run(mut app: App, options: BenchOptions) -> Result<()> {
+    // The terminal is asked before it is taken over: its answer comes as if it were typed.
+    let look = Look::found(options.theme, options.settings.theme);
+    app.settle_as(options.settings);
     // ratatui's own hook gives the screen back on a panic; mouse and paste are given back by the guard.
     let mut terminal = ratatui::try_init()
         .context("The bench needs a terminal; without one, use the commands (stavel --help)")?;
@@ -34,7 +40,10 @@ pub fn run(mut app: App) -> Result<()> {
         dirty |= app.tick(now - last);
         last = now;
         if dirty {
-            terminal.draw(|frame| screen::draw(&app, frame))?;
+            terminal.draw(|frame| {
+                screen::draw(&app, frame);
+                paint::finish(frame.buffer_mut(), look);
+            })?;
             dirty = false;
         }
         if event::poll(BEAT)? {
@@ -70,6 +79,19 @@ pub fn handle_mouse(app: &mut App, mouse: MouseEvent) {
     let places = screen::places(app, area);
     let at = ratatui::layout::Position { x: mouse.column, y: mouse.row };
     let on_spine = places.spine.contains(at);
+    if places.lens.contains(at) {
+        let (x, y) = (mouse.column - places.lens.x, mouse.row - places.lens.y);
+        let pointer = match mouse.kind {
+            MouseEventKind::Down(_) => Some(Pointer::Press(x, y)),
+            MouseEventKind::Drag(_) => Some(Pointer::Drag(x, y)),
+            MouseEventKind::ScrollUp => Some(Pointer::WheelUp(x, y)),
+            MouseEventKind::ScrollDown => Some(Pointer::WheelDown(x, y)),
+            _ => None,
+        };
+        if pointer.is_some_and(|p| app.pointed(p, (places.lens.width, places.lens.height))) {
+            return;
+        }
+    }
     match mouse.kind {
         MouseEventKind::ScrollUp => app.act(Act::Common(if on_spine { Common::ZoomIn } else { Common::Up })),
         MouseEventKind::ScrollDown => {

@@ -23,6 +23,9 @@ pub(crate) fn demo_shelf(folder: &Path) {
     }
 }
 
+/// On the screen once the shelf of the demo was read.
+pub(crate) const READ: &str = "next ▸ g check ";
+
 /// A bench on such a shelf, which lasts as long as its folder.
 pub(crate) fn on_demo() -> (tempfile::TempDir, App) {
     let dir = tempfile::tempdir().unwrap();
@@ -33,9 +36,20 @@ pub(crate) fn on_demo() -> (tempfile::TempDir, App) {
 
 /// The screen as text.
 pub(crate) fn shown(app: &App) -> String {
+    text_of(&drawn(app))
+}
+
+/// The screen as it is drawn, before it gets its colours.
+pub(crate) fn drawn(app: &App) -> Buffer {
     let area = Rect { x: 0, y: 0, width: app.size.0, height: app.size.1 };
     let mut buffer = Buffer::empty(area);
     screen::draw_bench(app, area, &mut buffer);
+    buffer
+}
+
+/// A picture as lines of text.
+pub(crate) fn text_of(buffer: &Buffer) -> String {
+    let area = buffer.area;
     let line = |y: u16| (0..area.width).map(|x| buffer[(x, y)].symbol()).collect::<String>();
     (0..area.height).map(|y| line(y).trim_end().to_owned() + "\n").collect()
 }
@@ -66,11 +80,12 @@ pub(crate) fn settle(app: &mut App) {
 /// A bench on such a shelf whose broker's clock is found and taken.
 pub(crate) fn on_anchored_demo() -> (tempfile::TempDir, App) {
     let (dir, mut app) = on_demo();
-    wait(&mut app, "align it (4)");
+    wait(&mut app, READ);
     app.open_lens("align");
     wait(&mut app, "a stores it in UTC");
     press(&mut app, "a");
-    wait(&mut app, "then splice (5)");
+    wait(&mut app, "anchored: stored in UTC");
+    settle(&mut app);
     (dir, app)
 }
 
@@ -89,7 +104,7 @@ pub(crate) fn press(app: &mut App, keys: &str) {
 #[test]
 fn an_answer_is_offered_again_where_the_same_is_asked() {
     let (dir, mut app) = on_demo();
-    wait(&mut app, "align it (4)");
+    wait(&mut app, READ);
     let key = |app: &mut App, code| app.key(KeyEvent::new(code, KeyModifiers::NONE));
     let path = dir.path().join("mine.toml").display().to_string();
     press(&mut app, "S");
@@ -115,7 +130,7 @@ fn an_empty_shelf_says_what_to_do_and_wrong_files_are_told_in_the_form() {
     for lens in 0..app.lenses.len() {
         app.act(Act::Open(lens));
         app.tick(Duration::ZERO);
-        assert!(shown(&app).contains("take files in (i)"), "{}", app.lens().word());
+        assert!(shown(&app).contains("g take files in"), "{}", app.lens().word());
     }
     press(&mut app, "1i");
     press(&mut app, "/nowhere/x.csv\tquill");
@@ -128,7 +143,7 @@ fn an_empty_shelf_says_what_to_do_and_wrong_files_are_told_in_the_form() {
 #[test]
 fn the_work_from_afloat_to_frames_by_keys_at_both_sizes() {
     let (_dir, mut app) = on_demo();
-    wait(&mut app, "tarn:1m is afloat: align it (4)");
+    wait(&mut app, READ);
     press(&mut app, "5");
     wait(&mut app, "its clock has to be found first");
     press(&mut app, "3");
@@ -137,12 +152,12 @@ fn the_work_from_afloat_to_frames_by_keys_at_both_sizes() {
     app.open_lens("align");
     wait(&mut app, "midnight is 17:00 in New York");
     press(&mut app, "a");
-    wait(&mut app, "check quill:1m (3), then splice (5)");
+    wait(&mut app, "anchored: stored in UTC");
     press(&mut app, "5");
     wait(&mut app, "✓ adds up");
     press(&mut app, "a");
-    wait(&mut app, "build frames of joined:1m (6)");
-    press(&mut app, "6b");
+    wait(&mut app, "joined:1m is edition 1");
+    press(&mut app, "6a");
     wait(&mut app, "all up to date");
     wait(&mut app, "○ clock America/New_York+7h");
     app.size = (80, 24);
@@ -170,10 +185,143 @@ fn the_work_from_afloat_to_frames_by_keys_at_both_sizes() {
     assert!(shown(&app).contains("Stavel needs 80x24; this is 79x24"));
 }
 
+/// What is next, with the bench at rest.
+fn due(app: &mut App) -> String {
+    settle(app);
+    app.next_in_words()
+}
+
+#[test]
+fn the_hint_leads_from_raw_rows_to_the_delivery_with_one_key() {
+    let (dir, mut app) = on_demo();
+    let mut told = Vec::new();
+    loop {
+        let next = due(&mut app);
+        told.push(next.clone());
+        if next.starts_with("write the file") || next.starts_with("deliver") {
+            break;
+        }
+        assert!(told.len() < 40, "{told:?}");
+        press(&mut app, "g");
+    }
+    let at = |words: &str| {
+        told.iter().position(|t| t.starts_with(words)).unwrap_or_else(|| panic!("no {words} in {told:#?}"))
+    };
+    // Each series is checked, anchored and mended before they are joined, and joined before frames are built.
+    assert!(
+        at("check quill:1m") < at("join the sources")
+            && at("check tarn:1m") < at("tarn:1m is afloat: align it")
+    );
+    assert!(at("accept the clock found for tarn:1m") < at("join the sources"));
+    assert!(at("do the mends chosen") < at("write the joined history"));
+    assert!(at("write the joined history") < at("build frames of joined:1m"));
+    let shelf = Shelf::open(dir.path()).unwrap();
+    for series in ["NOKSEK@joined:1m", "NOKSEK@joined:4h", "NOKSEK@joined:1d"] {
+        assert!(shelf.find(&series.parse().unwrap()).is_ok(), "{series}");
+    }
+    // What changes below is the next thing again: a mend undone makes the joined series stale.
+    app.select("NOKSEK@quill:1m".parse().unwrap());
+    press(&mut app, "u");
+    let next = due(&mut app);
+    assert!(next.contains("mend what is safe in quill:1m"), "{next}");
+}
+
+#[test]
+fn what_a_command_does_beside_the_bench_is_seen() {
+    let (dir, mut app) = on_demo();
+    wait(&mut app, READ);
+    settle(&mut app);
+    let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
+    let step = "act = 'shelf'\nseries = 'NOKSEK@quill:ticks'\nrename = 'NOKSEK@beside:ticks'";
+    apply(&mut shelf, &toml::from_str::<Step>(step).unwrap(), &Job::unwatched()).unwrap();
+    drop(shelf);
+    assert!(!shown(&app).contains("beside:ticks"));
+    // Half a second passes, and the answer of a thread.
+    app.tick(Duration::from_millis(500));
+    wait(&mut app, "beside:ticks");
+}
+
+#[test]
+fn leaving_asks_while_a_job_runs_and_esc_leaves_the_innermost_first() {
+    let (_dir, mut app) = on_anchored_demo();
+    app.select("NOKSEK@tarn:1m".parse().unwrap());
+    press(&mut app, "6a");
+    assert!(app.running.is_some());
+    press(&mut app, "q");
+    assert!(!app.quit && app.message.text.contains("q again stops it"), "{}", app.message.text);
+    // Any other key takes the question back.
+    press(&mut app, "]q");
+    assert!(!app.quit);
+    press(&mut app, "q");
+    assert!(app.quit);
+    app.quit = false;
+    settle(&mut app);
+    press(&mut app, "1/");
+    press(&mut app, "1m quill\n");
+    wait(&mut app, "filter: 1m quill");
+    press(&mut app, "h");
+    wait(&mut app, "edition");
+    press(&mut app, "\x1b");
+    wait(&mut app, "filter: 1m quill");
+    press(&mut app, "\x1b");
+    assert!(!shown(&app).contains("filter: 1m"), "{}", shown(&app));
+}
+
+#[test]
+fn what_was_typed_stands_again_where_it_came_to_nothing() {
+    let (_dir, mut app) = on_demo();
+    wait(&mut app, READ);
+    press(&mut app, "1r");
+    app.key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL));
+    press(&mut app, "no name\n");
+    let screen = shown(&app);
+    assert!(app.overlay.is_some() && screen.contains("no name▏") && screen.contains("▲ "), "{screen}");
+    press(&mut app, "\x1b");
+    // A file that cannot be written is told by the job, and asked for again.
+    settle(&mut app);
+    press(&mut app, "2");
+    settle(&mut app);
+    press(&mut app, "w");
+    app.key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL));
+    press(&mut app, "picture.jpg\n");
+    settle(&mut app);
+    assert!(app.overlay.is_some() && shown(&app).contains("picture.jpg▏"), "{}", shown(&app));
+}
+
+#[test]
+fn the_mouse_pans_zooms_and_marks_on_the_chart() {
+    let (_dir, mut app) = on_demo();
+    wait(&mut app, READ);
+    press(&mut app, "2++");
+    settle(&mut app);
+    let before = app.window;
+    let lens = screen::places(&app, Rect { x: 0, y: 0, width: 160, height: 47 }).lens;
+    let mouse = |app: &mut App, kind, column: u16, row: u16| {
+        let (column, row) = (lens.x + column, lens.y + row);
+        terminal::handle_mouse(app, MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE });
+        settle(app);
+    };
+    mouse(&mut app, MouseEventKind::Down(MouseButton::Left), 60, 12);
+    let marked = app.lens().cursor().unwrap();
+    assert!(before.holds(marked));
+    // The price that was pressed stands on the scale and the line of the cursor goes across.
+    mouse(&mut app, MouseEventKind::Drag(MouseButton::Left), 40, 12);
+    assert_eq!(app.window.length(), before.length());
+    assert!(app.window.from > before.from, "dragged to the left, later time comes in");
+    let dragged = app.window;
+    mouse(&mut app, MouseEventKind::ScrollUp, 30, 12);
+    assert!(app.window.length() < dragged.length() && app.window.from > dragged.from);
+    let about = |w: stavel_core::model::Span| (w.from, w.to);
+    mouse(&mut app, MouseEventKind::ScrollDown, 30, 12);
+    assert_ne!(about(app.window), about(before));
+    (0..40).for_each(|_| mouse(&mut app, MouseEventKind::ScrollDown, 30, 12));
+    assert_eq!(app.window, app.whole());
+}
+
 #[test]
 fn undo_steps_back_and_a_second_job_waits_its_turn() {
     let (_dir, mut app) = on_demo();
-    wait(&mut app, "align it (4)");
+    wait(&mut app, READ);
     press(&mut app, "4");
     wait(&mut app, "a stores it in UTC");
     app.select("NOKSEK@tarn:1m".parse().unwrap());
@@ -187,7 +335,7 @@ fn undo_steps_back_and_a_second_job_waits_its_turn() {
 #[test]
 fn palette_help_mouse_and_window() {
     let (_dir, mut app) = on_demo();
-    wait(&mut app, "align it (4)");
+    wait(&mut app, READ);
     press(&mut app, ":oldest\x1b:integ\x1b:find the clock\n");
     assert_eq!(app.lens().word(), "align");
     press(&mut app, "?");
@@ -223,10 +371,10 @@ fn palette_help_mouse_and_window() {
 #[test]
 fn a_rehearsal_runs_deals_and_names_the_nearest_data() {
     let (_dir, mut app) = on_demo();
-    wait(&mut app, "align it (4)");
+    wait(&mut app, READ);
     app.select("NOKSEK@quill:ticks".parse().unwrap());
     press(&mut app, "9");
-    wait(&mut app, "real ticks");
+    wait(&mut app, "recorded ticks");
     press(&mut app, "b>>> ");
     (0..40).for_each(|_| {
         app.tick(Duration::from_millis(50));
@@ -270,11 +418,11 @@ fn line_with(app: &App, words: &str) -> String {
 #[test]
 fn a_cut_is_moved_with_live_numbers_and_a_stale_series_is_joined_again() {
     let (dir, mut app) = on_demo();
-    wait(&mut app, "align it (4)");
+    wait(&mut app, READ);
     press(&mut app, "4");
     wait(&mut app, "a stores it in UTC");
     press(&mut app, "a");
-    wait(&mut app, "then splice (5)");
+    wait(&mut app, "anchored: stored in UTC");
     press(&mut app, "5");
     wait(&mut app, "✓ adds up");
     press(&mut app, "y");
@@ -297,7 +445,7 @@ fn a_cut_is_moved_with_live_numbers_and_a_stale_series_is_joined_again() {
     wait(&mut app, "joined:1m is edition 1");
     assert!(shown(&app).contains("it is up to date"));
     press(&mut app, "\n");
-    wait(&mut app, "• quill:1m");
+    wait(&mut app, "⠒⠒ quill:1m");
     assert_eq!(app.lens().word(), "chart");
 
     press(&mut app, "3");
@@ -307,7 +455,8 @@ fn a_cut_is_moved_with_live_numbers_and_a_stale_series_is_joined_again() {
     press(&mut app, "M");
     wait(&mut app, "mends chosen");
     press(&mut app, "a");
-    wait(&mut app, "has changed: join joined:1m again (5)");
+    settle(&mut app);
+    assert!(app.message.text.contains("mended"), "{}", app.message.text);
     press(&mut app, "1");
     wait(&mut app, "▲ stale");
     press(&mut app, "5");
@@ -325,9 +474,9 @@ fn a_cut_is_moved_with_live_numbers_and_a_stale_series_is_joined_again() {
 #[test]
 fn hours_of_the_week_and_worst_days_lead_to_the_chart() {
     let (_dir, mut app) = on_demo();
-    wait(&mut app, "align it (4)");
+    wait(&mut app, READ);
     app.select("NOKSEK@quill:1m".parse().unwrap());
-    press(&mut app, "3w");
+    press(&mut app, "3v");
     wait(&mut app, "mon 00:00");
     press(&mut app, "..,");
     app.act(Act::Common(Common::Down));
@@ -340,9 +489,9 @@ fn hours_of_the_week_and_worst_days_lead_to_the_chart() {
     let shown = stavel_core::model::time::wall(clock.to_wall(middle));
     let day = stavel_core::model::time::weekday(clock.day_of(middle));
     assert!(day == 1 && shown.ends_with("01:30"), "{shown}");
-    press(&mut app, "3x");
+    press(&mut app, "3o");
     wait(&mut app, "worst days");
     press(&mut app, "\n");
     assert_eq!(app.lens().word(), "chart");
-    wait(&mut app, "• quill:ticks");
+    wait(&mut app, "⠒⠒ quill:ticks");
 }

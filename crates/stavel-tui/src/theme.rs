@@ -20,8 +20,13 @@ pub const GOOD: Color = Color::Rgb(0x98, 0xbb, 0x6c);
 /// What is wrong.
 pub const WRONG: Color = Color::Rgb(0xe4, 0x68, 0x76);
 
+/// What everything is drawn on.
+pub const GROUND: Color = Color::Rgb(0x10, 0x14, 0x1b);
+/// The column or row of a cursor.
+pub const CURSOR: Color = Color::Rgb(0x2c, 0x33, 0x42);
+
 /// Teal, brass, lilac and more, for sources.
-const SOURCES: [Color; 5] = [
+pub const SOURCES: [Color; 5] = [
     Color::Rgb(0x6a, 0xc0, 0xb8),
     Color::Rgb(0xc9, 0xa2, 0x5a),
     Color::Rgb(0xb3, 0x92, 0xc8),
@@ -52,7 +57,7 @@ pub fn strong() -> Style {
 
 /// A row or tab that is chosen.
 pub fn chosen() -> Style {
-    Style::new().fg(Color::Rgb(0x16, 0x1a, 0x22)).bg(CHOSEN)
+    Style::new().fg(GROUND).bg(CHOSEN)
 }
 
 /// The shape and colour of a severity.
@@ -73,10 +78,4 @@ pub fn shade(share: f64) -> &'static str {
         s if s < 0.97 => "▓",
         _ => "█",
     }
-}
-
-/// A column of eighths for a share from 0 to 1.
-pub fn eighths(share: f64) -> &'static str {
-    const STEPS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
-    STEPS[((share.clamp(0.0, 1.0) * 8.0).round()) as usize]
 }

@@ -1,5 +1,7 @@
 //! Lines of text that are typed: what each key does to them.
 
+use std::path::PathBuf;
+
 use std::collections::BTreeMap;
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
@@ -52,6 +54,34 @@ pub fn edit(line: &mut Input, key: KeyEvent) -> bool {
     true
 }
 
+/// Paths in a line: divided by blanks, those with blanks in quotes or with `\` before them, `~` for the
+/// home folder.
+pub fn paths_in(line: &str) -> Vec<PathBuf> {
+    let mut out = Vec::new();
+    let mut word = String::new();
+    let mut quote: Option<char> = None;
+    let mut chars = line.chars();
+    let mut end = |word: &mut String| {
+        if !word.is_empty() {
+            let home = std::env::var_os("HOME").filter(|_| *word == "~" || word.starts_with("~/"));
+            let rest = word.trim_start_matches(['~', '/']).to_owned();
+            out.push(home.map_or_else(|| PathBuf::from(&*word), |h| PathBuf::from(h).join(rest)));
+            word.clear();
+        }
+    };
+    while let Some(c) = chars.next() {
+        match (c, quote) {
+            ('\\', None) => word.extend(chars.next()),
+            ('\'' | '"', None) => quote = Some(c),
+            (c, Some(q)) if c == q => quote = None,
+            (' ', None) => end(&mut word),
+            (c, _) => word.push(c),
+        }
+    }
+    end(&mut word);
+    out
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -85,5 +115,15 @@ mod tests {
         assert!(!edit(&mut line, KeyEvent::new(KeyCode::F(1), none)));
         type_text(&mut line, "ä ö");
         assert_eq!(line.value(), "ä ö");
+    }
+
+    #[test]
+    fn paths_may_hold_blanks_in_quotes() {
+        assert_eq!(
+            paths_in(" a.csv  '/b c/d.zip' \"e f\" g\\ h"),
+            ["a.csv", "/b c/d.zip", "e f", "g h"].map(PathBuf::from)
+        );
+        assert_eq!(paths_in("'unfinished busi"), [PathBuf::from("unfinished busi")]);
+        assert!(paths_in("  ").is_empty());
     }
 }

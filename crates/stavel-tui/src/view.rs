@@ -4,11 +4,13 @@ use std::sync::Arc;
 
 use stavel_core::check::CheckReport;
 use stavel_core::model::time::{DAY, HOUR};
-use stavel_core::model::{Instrument, Micros, SeriesName, Span};
+use stavel_core::model::{Clock, Instrument, Micros, SeriesName, Span};
 use stavel_core::store::SeriesInfo;
 
 use crate::data::Snapshot;
 use crate::jobs::Threads;
+use crate::next::{CheckedEditions, NextStep, next_step};
+use crate::settings::Settings;
 
 /// The bench as a lens sees it.
 pub struct View<'a> {
@@ -22,8 +24,12 @@ pub struct View<'a> {
     pub size: (u16, u16),
     /// What was found in the series that was checked last.
     pub found: Option<&'a FoundReport>,
+    /// Editions that were checked since the bench was opened.
+    pub checked: &'a CheckedEditions,
     /// The moment at which a rehearsal begins, where the bench was opened for one.
     pub begin_at: Option<Micros>,
+    /// What a person has settled.
+    pub settings: &'a Settings,
     /// Reads on other threads.
     pub threads: &'a Threads,
 }
@@ -51,6 +57,17 @@ impl<'a> View<'a> {
         self.selected.and_then(|s| self.snapshot.find(s))
     }
 
+    /// The clock that times are labelled in: the one settled, else that of the instrument's session.
+    pub fn clock(&self) -> Clock {
+        let of_session = || self.instrument().map_or_else(Clock::utc, |i| i.sheet.session.clock.clone());
+        self.settings.clock.clone().unwrap_or_else(of_session)
+    }
+
+    /// What is next for the instrument chosen.
+    pub fn next(&self) -> NextStep {
+        next_step(self.snapshot, self.instrument_name(), self.selected, self.checked)
+    }
+
     /// From the first to the last row of the instrument.
     pub fn whole(&self) -> Span {
         whole_of(self.snapshot, self.instrument_name())
@@ -64,8 +81,15 @@ impl<'a> View<'a> {
 
 /// From the first to the last row of an instrument, whatever the series.
 pub fn whole_of(snapshot: &Snapshot, instrument: &str) -> Span {
-    let ends = snapshot.series_of(instrument).map(|s| Span::new(s.edition.first, s.edition.last + HOUR));
+    // A frame may begin before its rows do, as a month does.
+    let ends = snapshot.roots_of(instrument).map(|s| Span::new(s.edition.first, s.edition.last + HOUR));
     ends.reduce(|a, b| Span::new(a.from.min(b.from), a.to.max(b.to))).unwrap_or(Span::new(0, DAY))
+}
+
+/// A window that shows so many times as much; a moment stays where it is on the screen.
+pub fn zoomed(window: Span, about: Micros, factor: f64) -> Span {
+    let part = |t: Micros| ((t as f64) * factor) as Micros;
+    Span::new(about - part(about - window.from), about + part(window.to - about))
 }
 
 /// Columns of the facts on a screen with so many; 0 on a narrow one.

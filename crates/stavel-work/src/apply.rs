@@ -7,6 +7,7 @@ use stavel_core::store::Shelf;
 
 use crate::align::align_one;
 use crate::assumptions::assumptions;
+use crate::auto::auto_all;
 use crate::chart::draw_chart;
 use crate::check::check_step;
 use crate::compose::compose_one;
@@ -67,6 +68,7 @@ pub fn as_act(
 
 fn done(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<StepReport> {
     let mut report = match step {
+        Step::Auto(s) => auto_all(shelf, s, &mut |shelf, step| apply(shelf, step, job), job),
         Step::Intake(s) => intake_files(shelf, s, job),
         Step::Check(s) => check_step(shelf, s, job),
         Step::Align(s) => align_one(shelf, s, job),

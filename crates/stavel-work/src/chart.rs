@@ -3,8 +3,8 @@
 use serde_json::json;
 use stavel_core::frames::{self, FrameSettings};
 use stavel_core::job::Job;
-use stavel_core::model::time::{self, rfc3339};
-use stavel_core::model::{Clock, Columns, Frame, SeriesName, Span};
+use stavel_core::model::time::{self, DAY, Micros, rfc3339};
+use stavel_core::model::{Clock, Columns, Frame, Span};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
@@ -18,7 +18,47 @@ use crate::step::ChartStep;
 /// Most bars in a file's chart; more would be thinner than a line.
 const MOST_BARS: usize = 900;
 
-/// Bars of a series in a span, in the shortest usual frame that gives at most `most` of them.
+/// How many bars a chart has room for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ChartRoom {
+    /// At most so many.
+    AtMost(usize),
+    /// So many columns of a screen, which the bars are to fill, each one to six wide.
+    Columns(usize),
+    /// As many as there are in a frame.
+    Frame(Frame),
+}
+
+/// Bars to be drawn.
+#[derive(Debug, Clone, Default)]
+pub struct ChartBars {
+    pub frame: Option<Frame>,
+    pub bars: Columns,
+    /// So many of the first lie before the span.
+    pub lead: usize,
+}
+
+impl ChartRoom {
+    /// How good it is to draw so many bars in it; none where they do not fit.
+    fn fit(self, bars: f64) -> Option<f64> {
+        match self {
+            ChartRoom::Frame(_) => Some(bars),
+            ChartRoom::AtMost(most) => (bars <= most as f64).then_some(bars),
+            ChartRoom::Columns(columns) => {
+                let each = columns.max(1) as f64 / bars.max(1.0);
+                // Between one column and two some bars would touch and others not.
+                let uneven = if (1.15..1.85).contains(&each) { 0.5 } else { 0.0 };
+                (each >= 1.0).then(|| -(each / BEST).ln().abs() - uneven)
+            }
+        }
+    }
+}
+
+/// The columns of a bar with the gap beside it that are read best.
+const BEST: f64 = 2.3;
+
+/// Bars of a series in a span, in the frame that fits a room best; `before` more bars stand before the span where
+/// there are so many.
 ///
 /// # Errors
 /// Where the series cannot be read.
@@ -26,45 +66,48 @@ pub fn bars_for_chart(
     shelf: &Shelf,
     info: &SeriesInfo,
     span: Span,
-    most: usize,
+    room: ChartRoom,
+    before: usize,
     job: &Job,
-) -> Result<(Frame, Columns)> {
+) -> Result<ChartBars> {
     let seen = Span::new(info.edition.first, info.edition.last + 1);
-    let Some(span) = seen.overlap(&span) else { return Ok((info.name.frame, Columns::default())) };
-    // Markets rest on weekends and nights, so count what there is, not what the clock says.
-    let share = span.length() as f64 / seen.length() as f64;
-    let own = (info.edition.rows as f64 * share) as usize;
-    if !info.name.frame.is_ticks() && own <= most {
-        return Ok((info.name.frame, shelf.read(&info.edition, span)?));
-    }
-    let open_share = if info.name.frame.is_ticks() {
-        0.71
-    } else {
-        (own as f64 * info.name.frame.length() as f64 / span.length() as f64).min(1.0)
-    };
-    let usual = Frame::CHARTED.iter().filter_map(|f| f.parse::<Frame>().ok());
-    let fits = |f: &Frame| span.length() as f64 * open_share / f.length() as f64 <= most as f64;
-    let frame = usual.filter(|f| frames::can_build(info.name.frame, *f)).find(fits);
-    let frame = frame.unwrap_or(Frame::D1);
-    if info.is_afloat() {
-        // Days of an unknown clock: bars are cut on the written wall, as if it were UTC.
-        let anchored = SeriesInfo {
-            edition: {
-                let mut e = info.edition.clone();
-                e.clock = Some(Clock::utc());
-                e
-            },
-            ..info.clone()
-        };
-        let making = FrameSettings { clock: Some(&Clock::utc()), span, ..FrameSettings::default() };
-        return Ok((frame, frames::build_bars(shelf, &anchored, frame, &making, job)?.bars));
-    }
-    Ok((
-        frame,
-        frames::build_bars(shelf, info, frame, &FrameSettings { span, ..FrameSettings::default() }, job)?
-            .bars,
-    ))
+    let Some(span) = seen.overlap(&span) else { return Ok(ChartBars::default()) };
+    let (frame, open_share) = frame_for(info, span, room);
+    // Weekends and holes have no bars: more time is read than the bars alone would take.
+    let reach = (before as f64 * frame.length() as f64 / open_share * 1.5) as Micros + 4 * DAY;
+    let from = if before == 0 { span.from } else { (span.from - reach).max(seen.from) };
+    let bars = bars_at(shelf, info, frame, Span::new(from, span.to), job)?;
+    let first = bars.time.partition_point(|t| *t < span.from);
+    let lead = first.min(before);
+    Ok(ChartBars { frame: Some(frame), bars: bars.rows(first - lead..bars.len()), lead })
 }
+
+/// The frame that fits a room best, and the share of the span in which the market is open.
+fn frame_for(info: &SeriesInfo, span: Span, room: ChartRoom) -> (Frame, f64) {
+    let edition = &info.edition;
+    // Markets rest on weekends and nights, so count what there is, not what the clock says.
+    let own = edition.rows as f64 * span.length() as f64 / (edition.last + 1 - edition.first) as f64;
+    let length = info.name.frame.length() as f64;
+    let open_share = match info.name.frame.is_ticks() {
+        true => TICKS_OPEN,
+        false => (own * length / span.length() as f64).clamp(0.01, 1.0),
+    };
+    if let ChartRoom::Frame(frame) = room {
+        return (frame, open_share);
+    }
+    let usual = Frame::CHARTED.iter().filter_map(|f| f.parse::<Frame>().ok());
+    let framed = usual.filter(|f| frames::can_build(info.name.frame, *f));
+    let itself = info.name.frame.is_bars().then_some(info.name.frame);
+    let choices = itself
+        .into_iter()
+        .chain(framed)
+        .filter_map(|f| Some((f, room.fit(span.length() as f64 * open_share / f.length() as f64)?)));
+    let best = choices.reduce(|a, b| if b.1 > a.1 { b } else { a }).map(|(f, _)| f);
+    (best.or(itself).unwrap_or(Frame::D1), open_share)
+}
+
+/// The share of the week in which currencies trade.
+const TICKS_OPEN: f64 = 0.71;
 
 /// Draws a chart of a series into a file.
 ///
@@ -74,8 +117,11 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepRepo
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;
     let info = shelf.find(&step.series)?;
     job.begin(format!("chart {}", step.series), info.edition.rows);
-    let (frame, bars) = bars_for_chart(shelf, &info, span, MOST_BARS, job)?;
-    let Some((first, last)) = bars.ends() else {
+    let before = step.ma.unwrap_or_default();
+    let ChartBars { frame, bars, lead } =
+        bars_for_chart(shelf, &info, span, ChartRoom::AtMost(MOST_BARS), before, job)?;
+    let (Some(frame), Some(first), Some(last)) = (frame, bars.time.get(lead), bars.time.last().copied())
+    else {
         return Err(Error::input(format!(
             "{} has nothing to draw in that span; it reaches from {} to {}.",
             step.series,
@@ -86,16 +132,18 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepRepo
     let other = match &step.with {
         Some(name) => Some((
             name.to_string(),
-            bars_at(shelf, name, frame, Span::new(first, last + frame.length()), job)?,
+            bars_at(shelf, &shelf.find(name)?, frame, Span::new(*first, last + frame.length()), job)?,
         )),
         None => None,
     };
     let clock = shelf.instrument(&step.series.instrument)?.sheet.session.clock;
     let request = SceneRequest {
-        title: format!("{}  {frame}  {} … {}", step.series, time::wall(first), time::wall(last)),
+        title: format!("{}  {frame}  {} … {}", step.series, time::wall(*first), time::wall(last)),
         bars: &bars,
         with: other.as_ref().map(|(n, c)| (n.clone(), c)),
         average: step.ma,
+        lead,
+        gaps: None,
         clock: &clock,
     };
     let scene = scene(&request);
@@ -105,17 +153,49 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepRepo
         _ => return Err(Error::arguments(format!("{} must end in .svg or .pdf.", step.out.display()))),
     };
     write_file(&step.out, &bytes)?;
-    let json = json!({"path": step.out, "series": step.series, "frame": frame, "bars": bars.len(), "bytes": bytes.len()});
-    let line = format!("{}: {} bars of {frame}, {} bytes", step.out.display(), bars.len(), bytes.len());
+    let json = json!({"path": step.out, "series": step.series, "frame": frame, "bars": scene.times.len(), "bytes": bytes.len()});
+    let line =
+        format!("{}: {} bars of {frame}, {} bytes", step.out.display(), scene.times.len(), bytes.len());
     Ok(StepReport { files: vec![step.out.clone()], ..StepReport::new(json, vec![line]) })
 }
 
-/// Bars of another series at a frame, built where it has another.
-fn bars_at(shelf: &Shelf, name: &SeriesName, frame: Frame, span: Span, job: &Job) -> Result<Columns> {
-    let info = shelf.find(name)?;
-    if name.frame == frame {
+/// Bars of a series at a frame, built where it has another.
+fn bars_at(shelf: &Shelf, info: &SeriesInfo, frame: Frame, span: Span, job: &Job) -> Result<Columns> {
+    if info.name.frame == frame {
         return shelf.read(&info.edition, span);
     }
-    Ok(frames::build_bars(shelf, &info, frame, &FrameSettings { span, ..FrameSettings::default() }, job)?
-        .bars)
+    if info.is_afloat() {
+        // Days of an unknown clock: bars are cut on the written wall, as if it were UTC.
+        let utc = Clock::utc();
+        let mut as_written = info.clone();
+        as_written.edition.clock = Some(utc.clone());
+        let making = FrameSettings { clock: Some(&utc), span, ..FrameSettings::default() };
+        return Ok(frames::build_bars(shelf, &as_written, frame, &making, job)?.bars);
+    }
+    let making = FrameSettings { span, ..FrameSettings::default() };
+    Ok(frames::build_bars(shelf, info, frame, &making, job)?.bars)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bars_fill_the_room_in_widths_that_can_be_read() {
+        // Bars of two or three columns are best; those that touch are better than those that do so now and then.
+        let room = ChartRoom::Columns(120);
+        let fit = |bars: f64| room.fit(bars);
+        assert!(
+            fit(52.0) > fit(40.0)
+                && fit(40.0) > fit(118.0)
+                && fit(118.0) > fit(80.0)
+                && fit(40.0) > fit(10.0)
+        );
+        assert_eq!((fit(121.0), ChartRoom::AtMost(900).fit(901.0)), (None, None));
+        // A chart in a file has all the bars it may.
+        assert!(ChartRoom::AtMost(900).fit(890.0) > ChartRoom::AtMost(900).fit(500.0));
+        for bars in 20..=120 {
+            assert!(fit(f64::from(bars)).is_some(), "{bars}");
+        }
+    }
 }

@@ -53,7 +53,7 @@ pub fn check_step(shelf: &mut Shelf, step: &CheckStep, job: &Job) -> Result<Step
     let mut lines = check_lines(&step.series, &found);
     if let Some(crossed) = &crossed {
         json["against"] = cross_json(crossed);
-        lines.extend(cross_lines(crossed));
+        lines.extend(cross_lines(&step.series, crossed));
     }
     if step.learn {
         let learned = check::learn_week(shelf, &step.series, job)?;
@@ -212,12 +212,13 @@ fn cross_json(crossed: &Crossed) -> Value {
     })
 }
 
-fn cross_lines(crossed: &Crossed) -> Vec<String> {
+fn cross_lines(series: &SeriesName, crossed: &Crossed) -> Vec<String> {
+    let (mine, other) = (series.short(), crossed.other.name.short());
     let c = &crossed.cross;
     let share = |n: u64, of: u64| n as f64 * 100.0 / of.max(1) as f64;
     let told = |a: &Agreement| {
         format!(
-            "{} bars in both, {:.1} % equal, {} apart, {} only here, {} only there, changes correlate {:.3}",
+            "{} bars in both, {:.1} % equal, {} apart, {} only in {mine}, {} only in {other}, changes correlate {:.3}",
             a.both,
             share(a.equal, a.both),
             a.apart,

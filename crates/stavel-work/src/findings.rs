@@ -137,7 +137,7 @@ mod tests {
             (told(Missing, 0, Open(90 * MINUTE)), "1 h 30 min of open market"),
             (told(ClockSlip, 0, SessionLate(-HOUR)), "trade begins and ends 1 h early"),
             (
-                told(ClockSlip, 0, LaterThan { by: HOUR, other: "NOKSEK:quill:1m".parse().unwrap() }),
+                told(ClockSlip, 0, LaterThan { by: HOUR, other: "NOKSEK@quill:1m".parse().unwrap() }),
                 "written 1 h late of quill:1m",
             ),
             (told(RepeatedBlock, 60, SameAsBefore(7 * DAY)), "the rows of 2024-02-27 10:00, 7 d before"),

@@ -7,6 +7,7 @@ mod advice;
 mod align;
 mod apply;
 mod assumptions;
+mod auto;
 mod chart;
 mod check;
 mod compose;
@@ -30,7 +31,7 @@ pub use advice::{advice_in_words, error_in_words, with_advice};
 pub use align::{doubt_in_words, minute_of_week, stretches_in_words};
 pub use apply::{apply, as_act};
 pub use assumptions::of_rows as assumed_of_rows;
-pub use chart::bars_for_chart;
+pub use chart::{ChartBars, ChartRoom, bars_for_chart};
 pub use check::check_json;
 pub use findings::{cause_in_words, finding_in_words, kind_mend_in_words, loss_in_words, mend_in_words};
 pub use intake::{hints_of, layout_named, plan_of};
@@ -39,6 +40,6 @@ pub use rehearse::{journal_lines, spread_rule_in_words};
 pub use report::{LongList, StepReport, bytes_in_words, counted};
 pub use span::span_between;
 pub use step::{
-    AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted, IntakeStep, Prefer,
-    RehearseStep, SheetValues, ShelfStep, SpliceStep, Step, UndoStep, recipe_keys,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,
+    IntakeStep, Prefer, RehearseStep, SheetValues, ShelfStep, SpliceStep, Step, UndoStep, recipe_keys,
 };

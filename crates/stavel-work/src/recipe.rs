@@ -77,6 +77,9 @@ impl Step {
         let place = |p: &mut PathBuf| *p = folder.join(&*p);
         match self {
             Step::Intake(s) => s.paths.iter_mut().for_each(place),
+            Step::Auto(s) => {
+                s.files.iter_mut().chain(&mut s.broker).chain(&mut s.out).for_each(place);
+            }
             Step::Deliver(s) => place(&mut s.out),
             Step::Chart(s) => place(&mut s.out),
             Step::Rehearse(s) => s.orders.iter_mut().for_each(place),
@@ -94,6 +97,16 @@ impl Step {
         }
     }
 
+    /// Makes the step's paths absolute, so that it can be done from anywhere.
+    ///
+    /// # Errors
+    /// Where the present folder is not known.
+    pub(crate) fn with_absolute_paths(&mut self) -> Result<()> {
+        let here = std::env::current_dir().map_err(|e| Error::io("Cannot find", Path::new("."), &e))?;
+        self.place_in(&here);
+        Ok(())
+    }
+
     /// The layout the step names.
     fn layout(&self) -> Option<&str> {
         match self {
@@ -107,6 +120,7 @@ impl Step {
     fn input_files(&self) -> Vec<PathBuf> {
         match self {
             Step::Intake(s) => s.paths.clone(),
+            Step::Auto(s) => s.files.iter().chain(&s.broker).cloned().collect(),
             Step::Check(s) => s.mends.iter().cloned().collect(),
             Step::Rehearse(s) => s.orders.iter().cloned().collect(),
             _ => Vec::new(),
@@ -145,18 +159,7 @@ pub fn run(
 ) -> Result<()> {
     let mut fresh: Vec<SeriesName> = Vec::new();
     for (number, step) in recipe.step.iter().enumerate() {
-        let key = fingerprint(shelf, step)?;
-        let record = shelf.done_before(&key)?.and_then(|text| serde_json::from_str::<DoneRecord>(&text).ok());
-        let untouched = !step.reads().iter().any(|s| fresh.contains(s));
-        if let Some(record) = record
-            && untouched
-            && record.still_holds(shelf, step)?
-        {
-            told(number, step, &Done::Before(record.lines));
-            continue;
-        }
-        let reads = editions_of(shelf, &step.reads())?;
-        let report = act(shelf, step).map_err(|e| {
+        let done = do_unless_done(shelf, step, &mut fresh, &mut act).map_err(|e| {
             if e.is_cancelled() {
                 return e;
             }
@@ -167,13 +170,38 @@ pub fn run(
             let input = Error::input(format!("{place}: {e}"));
             e.advice().cloned().map_or(input.clone(), |advice| input.advise(advice))
         })?;
-        let (lines, files) = (report.lines.clone(), report.files.clone());
-        let record = DoneRecord { lines, reads, made: editions_of(shelf, &report.changed)?, files };
-        shelf.remember_done(&key, &serde_json::to_string(&record).unwrap_or_default())?;
-        fresh.extend(report.changed.iter().cloned());
-        told(number, step, &Done::Now(report));
+        told(number, step, &done);
     }
     Ok(())
+}
+
+/// Does a step, unless its inputs and settings are as before and its results are still there. `fresh` are the series
+/// that steps before it changed.
+///
+/// # Errors
+/// What `act` gives, and where files or the catalog cannot be read.
+pub fn do_unless_done(
+    shelf: &mut Shelf,
+    step: &Step,
+    fresh: &mut Vec<SeriesName>,
+    act: &mut dyn FnMut(&mut Shelf, &Step) -> Result<StepReport>,
+) -> Result<Done> {
+    let key = fingerprint(shelf, step)?;
+    let record = shelf.done_before(&key)?.and_then(|text| serde_json::from_str::<DoneRecord>(&text).ok());
+    let untouched = !step.reads().iter().any(|s| fresh.contains(s));
+    if let Some(record) = record
+        && untouched
+        && record.still_holds(shelf, step)?
+    {
+        return Ok(Done::Before(record.lines));
+    }
+    let reads = editions_of(shelf, &step.reads())?;
+    let report = act(shelf, step)?;
+    let (lines, files) = (report.lines.clone(), report.files.clone());
+    let record = DoneRecord { lines, reads, made: editions_of(shelf, &report.changed)?, files };
+    shelf.remember_done(&key, &serde_json::to_string(&record).unwrap_or_default())?;
+    fresh.extend(report.changed.iter().cloned());
+    Ok(Done::Now(report))
 }
 
 /// What a step did, to tell later whether it has to be done again.

@@ -12,7 +12,7 @@ use stavel_core::model::time::{length_in_words, rfc3339, wall};
 use stavel_core::model::{Shape, Span};
 use stavel_core::rehearse::{
     Account, AccountEntry, Deal, Direction, OrderFate, OrderRemark, Played, ScriptOutcome, SpreadFrom,
-    SpreadRule, money, money_sheet, read_orders, run_orders,
+    SpreadRule, money, money_sheet, money_to, read_orders, run_orders,
 };
 use stavel_core::store::{EditionInfo, Shelf};
 use stavel_core::{Error, Result};
@@ -66,7 +66,7 @@ pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<StepRep
         money(a.costs()),
         scaled(a.position(), 2)
     )];
-    lines.extend(journal_lines(a));
+    lines.extend(journal_lines(a, 2));
     lines.extend(outcome.remarks.iter().map(|remark| format!("  ▲ {}", remark_in_words(remark))));
     if in_points {
         lines.push(format!(
@@ -119,7 +119,7 @@ fn outcome_json(outcome: &ScriptOutcome) -> Value {
         "costs": money(a.costs()),
         "open": money(a.open_profit(&outcome.last)),
         "last": rfc3339(outcome.last.time),
-        "journal": journal_lines(a),
+        "journal": journal_lines(a, 2),
     })
 }
 
@@ -133,12 +133,13 @@ fn remark_in_words(remark: &OrderRemark) -> String {
     }
 }
 
-/// The journal of an account as lines of text, oldest first.
-pub fn journal_lines(account: &Account) -> Vec<String> {
-    account.journal().iter().map(|entry| entry_in_words(account, entry)).collect()
+/// The journal of an account as lines of text, oldest first; money with so many decimals.
+pub fn journal_lines(account: &Account, decimals: u32) -> Vec<String> {
+    account.journal().iter().map(|entry| entry_in_words(account, entry, decimals)).collect()
 }
 
-fn entry_in_words(account: &Account, entry: &AccountEntry) -> String {
+fn entry_in_words(account: &Account, entry: &AccountEntry, decimals: u32) -> String {
+    let money = |amount| money_to(amount, decimals);
     let currency = &account.sheet().quote;
     match entry {
         AccountEntry::Swap { time, amount, nights } => {

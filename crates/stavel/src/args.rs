@@ -5,15 +5,15 @@ use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
 use stavel_work::{
-    AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, RehearseStep,
-    ShelfStep, SpliceStep, UndoStep,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep,
+    RehearseStep, ShelfStep, SpliceStep, UndoStep,
 };
 
 /// One honest history out of vendor and broker data, for people who backtest.
 ///
 /// Without a command, the bench opens.
 #[derive(Parser)]
-#[command(name = "stavel", version, arg_required_else_help = false, disable_help_subcommand = true)]
+#[command(name = "stavel", version = env!("STAVEL_BUILD"), arg_required_else_help = false, disable_help_subcommand = true)]
 pub struct Args {
     /// The folder that holds everything; else the user data folder.
     #[arg(long, global = true, env = "STAVEL_SHELF", value_name = "DIR")]
@@ -24,6 +24,12 @@ pub struct Args {
     /// Write what is done, and how long it takes, to the end of this file.
     #[arg(long, global = true, value_name = "FILE")]
     pub log: Option<PathBuf>,
+    /// The colours of the bench: dark, light or none; else as settled, or as the terminal says.
+    #[arg(long, global = true, value_name = "THEME", value_parser = ["dark", "light", "none"])]
+    pub theme: Option<String>,
+    /// The settings of the bench; else settings.toml in the user configuration folder.
+    #[arg(long, global = true, env = "STAVEL_SETTINGS", value_name = "FILE")]
+    pub settings: Option<PathBuf>,
     #[command(subcommand)]
     pub command: Option<Command>,
 }
@@ -31,42 +37,94 @@ pub struct Args {
 #[derive(Subcommand)]
 pub enum Command {
     /// Make the demo shelf and open the bench on it.
+    #[command(after_help = "Examples:\n  stavel demo\n  stavel demo --headless --dir demo")]
     Demo(DemoArgs),
+    /// The whole job in one go: take a vendor's and a broker's files in, find the clock, join, build frames, deliver.
+    #[command(
+        after_help = "Examples:\n  stavel auto quill/NOKSEK_1m --broker tarn/NOKSEK_1m.csv --source quill --as tarn --out out/"
+    )]
+    Auto(AutoStep),
     /// Take files of a vendor or broker in.
     #[command(alias = "import")]
+    #[command(
+        after_help = "Examples:\n  stavel intake quill/NOKSEK_1m --source quill --clock UTC\n  stavel intake 'tarn/*.csv' --source tarn --dates day-first --dry-run"
+    )]
     Intake(IntakeArgs),
     /// What is on the shelf, and its upkeep.
+    #[command(
+        after_help = "Examples:\n  stavel shelf\n  stavel shelf NOKSEK@quill:1m --editions\n  stavel shelf --verify"
+    )]
     Shelf(ShelfArgs),
     /// Layouts: how the columns of files are to be understood.
+    #[command(after_help = "Examples:\n  stavel layout test quill/NOKSEK_1m.csv\n  stavel layout list")]
     Layout {
         #[command(subcommand)]
         act: LayoutAct,
     },
     /// Step a series back over its last change; without one, the last whole act.
+    #[command(after_help = "Examples:\n  stavel undo\n  stavel undo NOKSEK@quill:1m")]
     Undo(UndoStep),
     /// Step a series forth over what was undone last; without one, the last whole act.
+    #[command(after_help = "Examples:\n  stavel redo NOKSEK@quill:1m")]
     Redo(UndoStep),
     /// Find what is wrong in a series, and mend it.
+    #[command(
+        after_help = "Examples:\n  stavel check NOKSEK@quill:1m\n  stavel check NOKSEK@quill:1m --mend safe,spike\n  stavel check NOKSEK@quill:1m --against NOKSEK@tarn:1m"
+    )]
     Check(CheckStep),
     /// Find the clock of a series by comparing it with an anchored one.
+    #[command(
+        after_help = "Examples:\n  stavel align NOKSEK@tarn:1m --to NOKSEK@quill:1m\n  stavel align NOKSEK@tarn:1m --to NOKSEK@quill:1m --anchor"
+    )]
     Align(AlignStep),
     /// Merge sources into one history, in order of precedence.
     #[command(alias = "merge")]
+    #[command(
+        after_help = "Examples:\n  stavel splice NOKSEK@tarn:1m NOKSEK@quill:1m --into joined\n  stavel splice NOKSEK@joined:1m --refresh"
+    )]
     Splice(SpliceArgs),
     /// Build bars of other frames.
     #[command(alias = "resample")]
+    #[command(
+        after_help = "Examples:\n  stavel frames NOKSEK@joined:1m 5m 1h 4h 1d\n  stavel frames NOKSEK@joined:1m all"
+    )]
     Frames(FramesStep),
     /// Make an instrument of your own, or change one's spec sheet.
+    #[command(
+        after_help = "Examples:\n  stavel compose NOKSEK --set commission=35\n  stavel compose NOKSEK.day --like NOKSEK --from NOKSEK@joined:1m --hours 'mon-fri 08:00-17:00 Europe/Oslo'"
+    )]
     Compose(ComposeStep),
     /// Write series to files and prove them by reading back.
     #[command(alias = "export")]
+    #[command(
+        after_help = "Examples:\n  stavel deliver NOKSEK@joined:1h --out out/\n  stavel deliver NOKSEK@joined:1m --out NOKSEK.parquet --format parquet"
+    )]
     Deliver(DeliverStep),
     /// Draw a chart into an SVG or PDF file.
+    #[command(
+        after_help = "Examples:\n  stavel chart NOKSEK@joined:1h --from 2024-03-10 --ma 30 --out noksek.svg"
+    )]
     Chart(ChartStep),
     /// Play a history; with orders, without a screen.
     #[command(alias = "replay")]
+    #[command(
+        after_help = "Examples:\n  stavel rehearse NOKSEK@quill:ticks --from 2024-03-27\n  stavel rehearse NOKSEK@quill:ticks --orders orders.csv --json"
+    )]
     Rehearse(RehearseStep),
+    /// Print the completions for a shell.
+    #[command(
+        after_help = "Examples:\n  stavel completions bash > ~/.local/share/bash-completion/completions/stavel"
+    )]
+    Completions { shell: clap_complete::Shell },
+    /// Print the man page, or write one for each command into a folder.
+    #[command(after_help = "Examples:\n  stavel man | man -l -\n  stavel man --out ~/.local/share/man/man1")]
+    Man {
+        /// The folder to write a page for each command to.
+        #[arg(long, value_name = "DIR")]
+        out: Option<PathBuf>,
+    },
     /// Do the steps of a recipe; a step that would change nothing is not done again.
+    #[command(after_help = "Examples:\n  stavel run recipe.toml --dry-run\n  stavel run recipe.toml")]
     Run {
         recipe: PathBuf,
         /// Only say what would be done.

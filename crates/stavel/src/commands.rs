@@ -12,9 +12,10 @@ use stavel_core::store::Shelf;
 use stavel_work::{DeliverStep, Done, IntakeStep, Recipe, RehearseStep, SpliceStep, Step, StepReport};
 
 use crate::args::*;
+use crate::bench::options_of;
 use crate::output::{Ending, print_json, print_lines, quietly, tell};
 use crate::progress::ProgressLine;
-use crate::{demo, layouts, shelf};
+use crate::{demo, extras, layouts, shelf};
 
 /// The shelf that is meant: as typed, else the user data folder.
 fn shelf_folder(args: &Args) -> Result<PathBuf> {
@@ -61,11 +62,13 @@ pub fn run(args: &Args) -> Result<Ending> {
     tracing::info!(version = env!("CARGO_PKG_VERSION"), shelf = %folder.display(), "stavel");
     let step = match &args.command {
         None => {
-            stavel_tui::run(&folder)?;
+            stavel_tui::run(&folder, options_of(args)?)?;
             return Ok(Ending::Done);
         }
-        Some(Command::Demo(a)) => return demo::run(a, args.json),
+        Some(Command::Demo(a)) => return demo::run(a, args),
         Some(Command::Shelf(a)) if !a.changes() => return shelf::show(&folder, a, args.json),
+        Some(Command::Completions { shell }) => return extras::completions(*shell),
+        Some(Command::Man { out }) => return extras::man(out.as_deref()),
         Some(Command::Layout { act }) => return layouts::run(&folder, act, args.json),
         Some(Command::Run { recipe, dry_run }) => return run_recipe(&folder, recipe, *dry_run, args.json),
         Some(Command::Intake(a)) if a.dry_run => return layouts::preview(&folder, &a.step, args.json),
@@ -77,7 +80,7 @@ pub fn run(args: &Args) -> Result<Ending> {
             return layouts::show_rejects(&folder, id, args.json);
         }
         Some(Command::Rehearse(RehearseStep { series, from, orders: None, .. })) => {
-            stavel_tui::rehearse(&folder, series, from.as_deref())?;
+            stavel_tui::rehearse(&folder, series, from.as_deref(), options_of(args)?)?;
             return Ok(Ending::Done);
         }
         Some(Command::Deliver(a)) if a.out == Path::new("-") => return deliver_to_stdout(&folder, a),
@@ -95,6 +98,7 @@ fn ending_of(report: &StepReport) -> Ending {
 /// The step a command asks for.
 pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
     Ok(match command {
+        Command::Auto(step) => Step::Auto(step.clone()),
         Command::Intake(a) => Step::Intake(a.step.clone()),
         Command::Undo(step) => Step::Undo(step.clone()),
         Command::Redo(step) => Step::Redo(step.clone()),
@@ -107,7 +111,11 @@ pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
         Command::Chart(step) => Step::Chart(step.clone()),
         Command::Rehearse(step) => Step::Rehearse(step.clone()),
         Command::Shelf(a) => Step::Shelf(a.step.clone()),
-        Command::Demo(_) | Command::Layout { .. } | Command::Run { .. } => bail!("This command is no step."),
+        Command::Demo(_)
+        | Command::Layout { .. }
+        | Command::Run { .. }
+        | Command::Completions { .. }
+        | Command::Man { .. } => bail!("This command is no step."),
     })
 }
 

@@ -12,21 +12,22 @@ use stavel_core::store::Shelf;
 use stavel_feed::{DemoSpans, Truth, demo::SEED, write_demo};
 use stavel_work::{Recipe, Step, StepReport, finding_in_words};
 
-use crate::args::DemoArgs;
+use crate::args::{Args, DemoArgs};
+use crate::bench::options_of;
 use crate::output::{Ending, print_lines};
 
 /// Makes the demo and opens the bench on it, or runs the whole example.
-pub fn run(args: &DemoArgs, as_json: bool) -> Result<Ending> {
+pub fn run(args: &DemoArgs, typed: &Args) -> Result<Ending> {
     let folder = args.dir.clone().unwrap_or_else(|| std::env::temp_dir().join("stavel-demo"));
     let raw = raw_files(&folder, args.years)?;
     if args.headless {
-        return headless(&folder, &raw, as_json);
+        return headless(&folder, &raw, typed.json);
     }
     let shelf = folder.join(format!("shelf-{}", args.years));
     if Shelf::open(&shelf)?.series()?.is_empty() {
         take_everything_in(&shelf, &raw)?;
     }
-    stavel_tui::run(&shelf)?;
+    stavel_tui::run(&shelf, options_of(typed)?)?;
     Ok(Ending::Done)
 }
 
@@ -159,7 +160,8 @@ fn proofs_of(step: &Step, report: &StepReport, truth: &Truth) -> Vec<Proof> {
             what: format!("{} orders filled, position {}", list("fills").len(), json["position"]),
             holds: json["unfilled"] == 0 && json["position"] == "0.00" && !list("fills").is_empty(),
         }],
-        Step::Check(_)
+        Step::Auto(_)
+        | Step::Check(_)
         | Step::Frames(_)
         | Step::Compose(_)
         | Step::Undo(_)

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use clap::{CommandFactory, Parser};
 use proptest::prelude::*;
 use stavel_work::{
-    AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted, IntakeStep, Prefer,
-    Recipe, RehearseStep, SheetValues, ShelfStep, SpliceStep, Step, UndoStep,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,
+    IntakeStep, Prefer, Recipe, RehearseStep, SheetValues, ShelfStep, SpliceStep, Step, UndoStep,
 };
 
 use crate::args::Args;
@@ -238,8 +238,25 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
     prop_oneof![compose, deliver, chart, rehearse, undo, shelf]
 }
 
+fn auto() -> impl Strategy<Value = Step> {
+    let paths = || proptest::collection::vec(path_of_words(), 1..3);
+    let frames = proptest::collection::vec(parsed(&["all", "1h", "9h"]), 1..3);
+    let format = parsed(&["csv", "parquet"]);
+    let names = (value(), value(), proptest::option::of(value()));
+    (paths(), paths(), names, proptest::option::of(path_of_words()), frames, format).prop_map(
+        |(files, broker, (source, broker_source, instrument), out, frames, format)| {
+            Step::Auto(AutoStep { files, broker, source, broker_source, instrument, out, frames, format })
+        },
+    )
+}
+
+/// A path that may hold anything a word may.
+fn path_of_words() -> impl Strategy<Value = std::path::PathBuf> {
+    word().prop_map(Into::into)
+}
+
 fn step() -> impl Strategy<Value = Step> {
-    prop_oneof![1 => intake(), 2 => on_series(), 3 => on_instruments_files_and_the_journal()]
+    prop_oneof![1 => intake(), 1 => auto(), 2 => on_series(), 3 => on_instruments_files_and_the_journal()]
 }
 
 proptest! {

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use crate::model::session::week_in_words;
 use crate::model::time::{DAY, MINUTE, day_of, monday_of};
 use crate::model::{Clock, Micros, SessionWeek};
 
@@ -72,7 +73,7 @@ impl Learner {
             }
         }
         let (steadiness, wall, shares, weeks) = best?;
-        let week = in_words(&open_runs(&shares), &wall).parse().ok()?;
+        let week = week_in_words(&open_runs(&shares), &wall).parse().ok()?;
         Some(Learned { week, steadiness, weeks })
     }
 
@@ -126,43 +127,6 @@ fn open_runs(shares: &[f64]) -> Vec<(u32, u32)> {
     runs.iter_mut().filter(|r| r.0 >= week).for_each(|r| *r = (r.0 - week, r.1 - week));
     runs.sort_unstable();
     runs
-}
-
-/// The runs as a session week is written.
-fn in_words(runs: &[(u32, u32)], wall: &Clock) -> String {
-    const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
-    let at = |m: u32| format!("{:02}:{:02}", m % 1440 / 60, m % 60);
-    let mut parts: Vec<String> = Vec::new();
-    let mut by_hours: BTreeMap<(u32, u32), Vec<u32>> = BTreeMap::new();
-    for &(from, to) in runs {
-        if to - from >= 1440 && to - from < 7 * 1440 {
-            let day = |m: u32| DAYS[(m / 1440 % 7) as usize];
-            parts.push(format!("{} {} - {} {}", day(from), at(from), day(to), at(to)));
-        } else if to - from >= 7 * 1440 {
-            parts.push("mon-sun 00:00-24:00".into());
-        } else {
-            by_hours.entry((from % 1440, (to - from))).or_default().push(from / 1440);
-        }
-    }
-    for ((from, length), mut days) in by_hours {
-        days.sort_unstable();
-        let to = if from + length == 1440 { "24:00".into() } else { at(from + length) };
-        // Sunday belongs before Monday where a week begins then.
-        if days.contains(&6) && days.contains(&0) && !days.contains(&5) {
-            days.pop();
-            days.insert(0, 6);
-        }
-        for run in days.chunk_by(|a, b| (a + 1) % 7 == *b) {
-            let name = |d: u32| DAYS[d as usize];
-            let days = match run {
-                [one] => name(*one).to_owned(),
-                [first, .., last] => format!("{}-{}", name(*first), name(*last)),
-                [] => continue,
-            };
-            parts.push(format!("{days} {}-{to}", at(from)));
-        }
-    }
-    format!("{} {wall}", parts.join(", "))
 }
 
 #[cfg(test)]

@@ -47,9 +47,9 @@ impl Frame {
     pub const USUAL: [&'static str; 9] = ["1m", "5m", "15m", "30m", "1h", "4h", "1d", "1w", "1mo"];
 
     /// Frames a chart may use, from short to long.
-    pub const CHARTED: [&'static str; 20] = [
+    pub const CHARTED: [&'static str; 22] = [
         "1m", "2m", "3m", "5m", "10m", "15m", "30m", "1h", "2h", "3h", "4h", "6h", "8h", "12h", "1d", "2d",
-        "3d", "1w", "2w", "1mo",
+        "3d", "1w", "2w", "3w", "1mo", "3mo",
     ];
 
     /// The usual length of a bar in microseconds (30 days for a month); 0 for ticks and depth.

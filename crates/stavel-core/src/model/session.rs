@@ -1,5 +1,6 @@
 //! Session weeks: when a market is open, on the wall of a zone, with holidays.
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
 
@@ -48,6 +49,71 @@ impl SessionWeek {
     pub fn minutes(&self) -> u32 {
         self.spans.iter().map(|(a, b)| b - a).sum()
     }
+}
+
+impl SessionWeek {
+    /// The week that is open in these quarters of an hour, from Monday 00:00 on the wall of a zone; none where it is
+    /// never open.
+    pub fn of_quarters(open: &[bool], zone: &Clock) -> Option<SessionWeek> {
+        let count = (WEEK_MINUTES / 15) as usize;
+        let is_open = |slot: usize| open.get(slot % count).copied().unwrap_or_default();
+        if (0..count).all(is_open) {
+            return week_in_words(&[(0, WEEK_MINUTES)], zone).parse().ok();
+        }
+        // From a closed quarter on, so that no run is cut by the end of the week.
+        let start = (0..count).find(|slot| !is_open(*slot))?;
+        let mut runs: Vec<(u32, u32)> = Vec::new();
+        for slot in start..start + count {
+            let minute = slot as u32 * 15;
+            match runs.last_mut() {
+                Some(run) if is_open(slot) && run.1 == minute => run.1 += 15,
+                _ if is_open(slot) => runs.push((minute, minute + 15)),
+                _ => {}
+            }
+        }
+        runs.iter_mut()
+            .filter(|r| r.0 >= WEEK_MINUTES)
+            .for_each(|r| *r = (r.0 - WEEK_MINUTES, r.1 - WEEK_MINUTES));
+        runs.sort_unstable();
+        if runs.is_empty() { None } else { week_in_words(&runs, zone).parse().ok() }
+    }
+}
+
+/// Open runs, in minutes since Monday 00:00, as a session week is written; a run over the week's end ends after it.
+pub fn week_in_words(runs: &[(u32, u32)], wall: &Clock) -> String {
+    const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
+    let at = |m: u32| format!("{:02}:{:02}", m % 1440 / 60, m % 60);
+    let mut parts: Vec<String> = Vec::new();
+    let mut by_hours: BTreeMap<(u32, u32), Vec<u32>> = BTreeMap::new();
+    for &(from, to) in runs {
+        if to - from >= 1440 && to - from < 7 * 1440 {
+            let day = |m: u32| DAYS[(m / 1440 % 7) as usize];
+            parts.push(format!("{} {} - {} {}", day(from), at(from), day(to), at(to)));
+        } else if to - from >= 7 * 1440 {
+            parts.push("mon-sun 00:00-24:00".into());
+        } else {
+            by_hours.entry((from % 1440, (to - from))).or_default().push(from / 1440);
+        }
+    }
+    for ((from, length), mut days) in by_hours {
+        days.sort_unstable();
+        let to = if from + length == 1440 { "24:00".into() } else { at(from + length) };
+        // Sunday belongs before Monday where a week begins then.
+        if days.contains(&6) && days.contains(&0) && !days.contains(&5) {
+            days.pop();
+            days.insert(0, 6);
+        }
+        for run in days.chunk_by(|a, b| (a + 1) % 7 == *b) {
+            let name = |d: u32| DAYS[d as usize];
+            let days = match run {
+                [one] => name(*one).to_owned(),
+                [first, .., last] => format!("{}-{}", name(*first), name(*last)),
+                [] => continue,
+            };
+            parts.push(format!("{days} {}-{to}", at(from)));
+        }
+    }
+    format!("{} {wall}", parts.join(", "))
 }
 
 impl fmt::Display for SessionWeek {
@@ -441,5 +507,29 @@ mod tests {
         };
         assert_eq!(wall(floor.day_opening(day)), "2024-03-05 07:00");
         assert!(!floor.opens_on(day + 4) && floor.opens_on(day));
+    }
+
+    #[test]
+    fn a_week_of_quarters_is_written_and_read_as_the_same_quarters() {
+        let zone: Clock = "Europe/Oslo".parse().unwrap();
+        for text in [
+            "mon-fri 08:00-17:00 Europe/Oslo",
+            "sun 17:00 - fri 17:00 Europe/Oslo",
+            "mon-thu 09:00-11:30, fri 09:00-24:00, sun 22:15-02:45 Europe/Oslo",
+            "mon-sun 00:00-24:00 Europe/Oslo",
+            "sat 23:45-00:15 Europe/Oslo",
+        ] {
+            let week: SessionWeek = text.parse().unwrap();
+            let quarters = open_quarters(&week);
+            let again = SessionWeek::of_quarters(&quarters, &zone).unwrap();
+            assert_eq!(open_quarters(&again), quarters, "{text} became {again}");
+        }
+        assert!(SessionWeek::of_quarters(&vec![false; 672], &zone).is_none());
+        let mut random = fastrand::Rng::with_seed(3);
+        for _ in 0..200 {
+            let quarters: Vec<bool> = (0..672).map(|i| random.u8(0..20) > 0 && (i / 7) % 3 > 0).collect();
+            let again = SessionWeek::of_quarters(&quarters, &zone).unwrap();
+            assert_eq!(open_quarters(&again), quarters, "{again}");
+        }
     }
 }

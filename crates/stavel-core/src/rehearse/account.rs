@@ -205,7 +205,12 @@ impl Account {
 
 /// Money with two decimals.
 pub fn money(amount: Decimal) -> String {
-    format!("{:.2}", amount.round_dp(2))
+    money_to(amount, 2)
+}
+
+/// Money with so many decimals.
+pub fn money_to(amount: Decimal, decimals: u32) -> String {
+    format!("{:.*}", decimals as usize, amount.round_dp(decimals))
 }
 
 #[cfg(test)]

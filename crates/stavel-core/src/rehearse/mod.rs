@@ -8,7 +8,7 @@ mod script;
 mod spreads;
 mod tape;
 
-pub use account::{Account, AccountEntry, Deal, Direction, money, money_sheet};
+pub use account::{Account, AccountEntry, Deal, Direction, money, money_sheet, money_to};
 pub use script::{
     OrderFate, OrderRemark, Played, ScriptOrder, ScriptOutcome, orders_in, read_orders, run_orders,
 };

@@ -190,6 +190,17 @@ impl Shelf {
         Ok(())
     }
 
+    /// Says anew what the act under way does, where that is known only once it is done.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be written.
+    pub fn name_act(&mut self, step: &str) -> Result<()> {
+        if let Some(act) = self.act {
+            self.db.execute("UPDATE journal SET step = ?1 WHERE id = ?2", params![step, act])?;
+        }
+        Ok(())
+    }
+
     /// Ends an act with a sentence for the journal. An act that changed nothing and has nothing to say leaves
     /// no line.
     ///

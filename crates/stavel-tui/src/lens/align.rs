@@ -55,10 +55,10 @@ impl Lens for AlignLens {
         )
         .command("stavel align SERIES --to SERIES --anchor"),
         TableRow::new(AlignAct::SeeBar, "Enter", "see bar", "see the chosen long bar on the chart"),
-        TableRow::new(AlignAct::Evidence, "e", "evidence", "the longest bars, or sessions and daily bars"),
+        TableRow::new(AlignAct::Evidence, "v", "evidence", "the longest bars, or sessions and daily bars"),
         TableRow::new(
             AlignAct::OwnClock,
-            "o",
+            "e",
             "own clock",
             "take a clock of your own and see what the weeks say of it",
         )
@@ -104,6 +104,22 @@ impl Lens for AlignLens {
             Ok(clock) => self.rate(&found, &clock, Stamp::Open),
             Err(err) => vec![Effect::Complain(err)],
         }
+    }
+
+    /// A clock of one's own.
+    fn let_go(&mut self) -> bool {
+        self.chosen.take().is_some() || std::mem::take(&mut self.sessions)
+    }
+
+    /// A clock that nothing speaks against.
+    fn due(&self, view: &View<'_>) -> Option<(String, AlignAct)> {
+        let found = self.study.get().filter(|f| Some(&f.subject.name) == pair(view).map(|p| &p.0.name))?;
+        let is_clear = found.subject.is_afloat()
+            && self.chosen.is_none()
+            && found.is_sure()
+            && found.doubts().is_empty();
+        let short = found.subject.name.short();
+        is_clear.then(|| (format!("accept the clock found for {short}"), AlignAct::Anchor))
     }
 
     fn instrument_changed(&mut self) {
@@ -214,7 +230,7 @@ impl AlignLens {
         }
         let chosen = self.chosen.as_ref();
         if chosen.is_none() && !found.is_sure() {
-            return warn("no clock was found that can be trusted; o takes one of your own");
+            return warn("no clock was found that can be trusted; e takes one of your own");
         }
         let doubts = if chosen.is_some() { Vec::new() } else { found.doubts() };
         if let Some(first) = doubts.first()

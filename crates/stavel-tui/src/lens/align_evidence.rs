@@ -4,14 +4,16 @@ use stavel_core::align::{ClockStudy, Dailies, WeekEdges};
 use stavel_core::model::time::{HOUR, wall};
 use stavel_work::minute_of_week;
 
-use crate::canvas::{Canvas, scroll};
+use crate::canvas::{Canvas, cut_to, scroll};
 use crate::theme;
 
 /// The longest bars as written, with the bars of the other series there, without a clock and with it.
 pub fn draw_bars(at: usize, found: &ClockStudy, mut canvas: Canvas<'_>) {
+    let source = |name: &str| cut_to(name, 7);
+    let (subject, reference) = (source(&found.subject.name.source), source(&found.reference.name.source));
     let head = format!(
-        "{:<3} {:<17} {:<17} {:>7}  {:>7} {:>7} {:>7}",
-        "", "written", "UTC", "diff", "here", "there", "before"
+        "{:<3} {:<17} {:<17} {:>7}  {:>7} {:>7} {:>8}",
+        "", "written", "UTC", "diff", subject, reference, "no clock"
     );
     canvas.put(1, 0, "longest bars", theme::words());
     canvas.put(14, 0, &head, theme::faint());
@@ -30,7 +32,7 @@ pub fn draw_bars(at: usize, found: &ClockStudy, mut canvas: Canvas<'_>) {
         let y = (i - first) as u16 + 1;
         let hours = (e.written - e.utc) as f64 / HOUR as f64;
         let text = format!(
-            "{:>3} {:<17} {:<17} {:>+5.1} h  {:>7} {:>7} {:>7}",
+            "{:>3} {:<17} {:<17} {:>+5.1} h  {:>7} {:>7} {:>8}",
             i + 1,
             wall(e.written),
             wall(e.utc),

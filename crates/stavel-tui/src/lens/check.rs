@@ -70,7 +70,8 @@ pub struct CheckLens {
     asked: Option<CheckQuestion>,
 }
 
-/// A question whose answer is awaited.
+/// A question whose answer is awaited; it is kept, since an answer that comes to nothing is asked for again.
+#[derive(Clone)]
 enum CheckQuestion {
     SaveMends,
     LoadMends,
@@ -84,6 +85,8 @@ impl Lens for CheckLens {
     const WORD: &'static str = "check";
     const ABOUT: &'static str = "check: find what is wrong, mend it";
     const ROWS: &'static [TableRow<CheckAct>] = &[
+        TableRow::new(CheckAct::DoMends, "a", "do mends", "do the chosen mends: a new edition")
+            .command("stavel check SERIES --mend KIND,..."),
         TableRow::new(CheckAct::SeePlace, "Enter", "see place", "go to the chosen finding on the chart"),
         TableRow::new(
             CheckAct::MendKind,
@@ -94,16 +97,14 @@ impl Lens for CheckLens {
         .command("stavel check SERIES --mend KIND,..."),
         TableRow::new(CheckAct::MendSafe, "M", "mend safe", "choose every mend that is safe without looking")
             .command("stavel check SERIES --mend KIND,..."),
-        TableRow::new(CheckAct::DoMends, "a", "do mends", "do the chosen mends: a new edition")
-            .command("stavel check SERIES --mend KIND,..."),
-        TableRow::new(CheckAct::Week, "w", "week", "movement and spread by hour of the week"),
+        TableRow::new(CheckAct::Week, "v", "week", "movement and spread by hour of the week"),
         TableRow::new(CheckAct::HourBack, ",", "", "the hour of the week before"),
         TableRow::new(CheckAct::HourOn, ".", "hour", "the next hour of the week"),
-        TableRow::new(CheckAct::Against, "x", "against", "hold it against another source, month by month")
+        TableRow::new(CheckAct::Against, "o", "against", "hold it against another source, month by month")
             .command("stavel check SERIES --against SERIES"),
         TableRow::new(CheckAct::Learn, "l", "learn", "read the session week off the rows")
             .command("stavel check SERIES --learn"),
-        TableRow::new(CheckAct::WriteReport, "R", "report", "write a page to keep with the data")
+        TableRow::new(CheckAct::WriteReport, "w", "report", "write a page to keep with the data")
             .command("stavel check SERIES --report FILE"),
         TableRow::new(CheckAct::SaveMends, "W", "", "save the chosen mends as a list")
             .command("stavel check SERIES --mend KIND,... --save-mends FILE"),
@@ -156,7 +157,7 @@ impl Lens for CheckLens {
 
     fn answer(&mut self, text: &str, view: &View<'_>) -> Effects {
         let path = Path::new(text);
-        match self.asked.take() {
+        match self.asked.clone() {
             Some(CheckQuestion::SaveMends) => {
                 let list = MendList { mend: self.mends.clone() };
                 match list.write(path) {
@@ -220,8 +221,23 @@ impl Lens for CheckLens {
         self.report.forget();
     }
 
-    fn let_go(&mut self) {
-        self.mends.clear();
+    /// The mends that were chosen first, then what is shown below the calendar.
+    fn let_go(&mut self) -> bool {
+        if !self.mends.is_empty() {
+            self.mends.clear();
+            return true;
+        }
+        std::mem::take(&mut self.below) != LowerPane::Findings
+    }
+
+    fn due(&self, view: &View<'_>) -> Option<(String, CheckAct)> {
+        let info = view.series().filter(|info| self.report.is_for(&info.edition.id.to_string()))?;
+        if !self.mends.is_empty() {
+            return Some(("do the mends chosen".into(), CheckAct::DoMends));
+        }
+        let known = view.checked.get(&info.edition.id)?;
+        (known.has_safe_mends && !info.is_afloat())
+            .then(|| ("choose what is safe to mend".into(), CheckAct::MendSafe))
     }
 
     fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {
@@ -285,7 +301,7 @@ impl CheckLens {
 
     fn move_hour(&mut self, by: usize) -> Effects {
         if self.below != LowerPane::Week {
-            return say("w shows the hours of the week");
+            return say("v shows the hours of the week");
         }
         self.hour = (self.hour + by) % WEEK_HOURS;
         Effects::new()
@@ -424,7 +440,8 @@ impl CheckLens {
         match self.below {
             LowerPane::Week => check_week::draw(report, self.hour, below.part(0, 1, width, height)),
             LowerPane::Against => {
-                check_against::draw(&self.crossed, self.worst, below.part(0, 1, width, height));
+                let mine = view.selected.map_or("", |s| s.source.as_str());
+                check_against::draw(&self.crossed, mine, self.worst, below.part(0, 1, width, height));
             }
             LowerPane::Findings => {
                 let kinds = draw_kinds(report, &mut below);

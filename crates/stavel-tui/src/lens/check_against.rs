@@ -3,12 +3,12 @@
 use stavel_core::check::{Agreement, Crossed};
 use stavel_core::model::time::date;
 
-use crate::canvas::{Canvas, thousands};
+use crate::canvas::{Canvas, cut_to, thousands};
 use crate::jobs::Slot;
 use crate::theme;
 
-/// `at` is the place of the worst day looked at.
-pub fn draw(crossed: &Slot<Crossed>, at: usize, mut canvas: Canvas<'_>) {
+/// `mine` is the source of the series that is checked, `at` the place of the worst day looked at.
+pub fn draw(crossed: &Slot<Crossed>, mine: &str, at: usize, mut canvas: Canvas<'_>) {
     let c = match &crossed.value {
         Some(Ok(c)) => c,
         Some(Err(err)) => {
@@ -30,7 +30,12 @@ pub fn draw(crossed: &Slot<Crossed>, at: usize, mut canvas: Canvas<'_>) {
     canvas.put(1, 0, &title, theme::words());
     let head = format!(
         "{:<10} {:>9} {:>8} {:>6} {:>9} {:>10}",
-        "", "both", "equal", "apart", "only here", "only there"
+        "",
+        "both",
+        "equal",
+        "apart",
+        cut_to(&format!("only {mine}"), 10),
+        cut_to(&format!("only {}", c.other.name.source), 10)
     );
     canvas.put(1, 1, &head, theme::faint());
     let rows = canvas.height().saturating_sub(2) as usize;

@@ -2,13 +2,13 @@
 
 use stavel_core::model::Instrument;
 use stavel_core::model::instrument::KEYS;
-use stavel_core::model::session::open_quarters;
 use stavel_work::{ComposeStep, SheetValues, Step};
 
+use super::compose_week::{self, WeekPaint};
 use super::{FactLine, Lens, step};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, scroll};
-use crate::effect::{Effects, ask, say, start};
+use crate::effect::{Effects, ask, say, start, warn};
 use crate::theme;
 use crate::view::View;
 
@@ -18,6 +18,14 @@ pub enum ComposeAct {
     ChangeValue,
     NewInstrument,
     BuildRows,
+    PaintWeek,
+    StrokeBack,
+    StrokeOn,
+    HoursBack,
+    HoursOn,
+    Stroke,
+    CopyDay,
+    ClearDay,
 }
 
 /// The lens.
@@ -27,9 +35,12 @@ pub struct ComposeLens {
     /// The instrument shown, where it is not the chosen series' own: one that has no rows yet.
     other: Option<String>,
     asked: Option<ComposeQuestion>,
+    /// The hours that are being painted.
+    paint: Option<WeekPaint>,
 }
 
-/// A question whose answer is awaited.
+/// A question whose answer is awaited; it is kept, since an answer that comes to nothing is asked for again.
+#[derive(Clone)]
 enum ComposeQuestion {
     /// The value of a key of an instrument.
     Value(String, &'static str),
@@ -53,17 +64,58 @@ impl Lens for ComposeLens {
             .command("stavel compose NAME --like INSTRUMENT"),
         TableRow::new(
             ComposeAct::BuildRows,
-            "b",
+            "a",
             "build rows",
             "build the rows of this instrument from the one it is like",
         )
         .command("stavel compose NAME --from SERIES"),
+        TableRow::new(
+            ComposeAct::PaintWeek,
+            "p",
+            "paint hours",
+            "paint the hours of the week, and keep what was painted",
+        )
+        .command("stavel compose NAME --hours WEEK"),
+        TableRow::new(ComposeAct::Stroke, "Space", "", "open or close the half hour under the cursor").rare(),
+        TableRow::new(ComposeAct::StrokeBack, ",", "", "move half an hour back").rare(),
+        TableRow::new(ComposeAct::StrokeOn, ".", "", "move half an hour on").rare(),
+        TableRow::new(ComposeAct::HoursBack, "<", "", "move three hours back").rare(),
+        TableRow::new(ComposeAct::HoursOn, ">", "", "move three hours on").rare(),
+        TableRow::new(ComposeAct::CopyDay, "d", "copy day", "give the next day the hours of this one").rare(),
+        TableRow::new(ComposeAct::ClearDay, "x", "clear day", "close the whole day").rare(),
     ];
 
     fn act(&mut self, act: ComposeAct, view: &View<'_>) -> Effects {
         let Some(instrument) = self.shown(view) else { return say("there is no instrument yet") };
         let name = instrument.name.clone();
+        if let (Some(paint), Some(stroke)) = (&mut self.paint, stroke_of(act)) {
+            stroke(paint);
+            return Effects::new();
+        }
         match act {
+            ComposeAct::PaintWeek => match self.paint.take() {
+                None => {
+                    self.paint = Some(WeekPaint::of(instrument));
+                    Effects::new()
+                }
+                Some(paint) => match paint.week() {
+                    Some(week) => {
+                        let set = SheetValues::one("hours", &week.to_string());
+                        start(Step::Compose(ComposeStep { name, set, ..Default::default() }))
+                    }
+                    None => {
+                        self.paint = Some(paint);
+                        warn("a market that is never open has no hours; Space opens some")
+                    }
+                },
+            },
+            ComposeAct::Stroke
+            | ComposeAct::StrokeBack
+            | ComposeAct::StrokeOn
+            | ComposeAct::HoursBack
+            | ComposeAct::HoursOn
+            | ComposeAct::CopyDay
+            | ComposeAct::ClearDay => say("p begins to paint the hours of the week"),
             ComposeAct::ChangeValue => {
                 let key = &KEYS[self.at];
                 let label = format!("{} of {name} ({})", key.name, key.about);
@@ -87,13 +139,25 @@ impl Lens for ComposeLens {
         }
     }
 
+    fn let_go(&mut self) -> bool {
+        self.paint.take().is_some() || self.other.take().is_some()
+    }
+
+    fn instrument_changed(&mut self) {
+        self.paint = None;
+    }
+
     fn choose(&mut self, down: bool, _view: &View<'_>) -> Effects {
+        if let Some(paint) = &mut self.paint {
+            paint.next_day(down);
+            return Effects::new();
+        }
         self.at = step(self.at, KEYS.len(), down);
         Effects::new()
     }
 
     fn answer(&mut self, text: &str, _view: &View<'_>) -> Effects {
-        match self.asked.take() {
+        match self.asked.clone() {
             Some(ComposeQuestion::Value(name, key)) => {
                 let set = SheetValues::one(key, text);
                 start(Step::Compose(ComposeStep { name, set, ..Default::default() }))
@@ -118,7 +182,9 @@ impl Lens for ComposeLens {
         canvas.put(x, 0, &format!("{like}   {own} of {} values its own", KEYS.len()), theme::words());
         let side_by_side = canvas.width() >= 100;
         // On a low screen the sheet is worth more than the picture of its hours.
-        let week_lines = if side_by_side || canvas.height() >= 22 { 10u16 } else { 0 };
+        // Hours that are being painted are seen at any size.
+        let is_painting = self.paint.is_some();
+        let week_lines = if side_by_side || canvas.height() >= 22 || is_painting { 14u16 } else { 0 };
         let rows = if side_by_side {
             canvas.height().saturating_sub(2)
         } else {
@@ -150,7 +216,7 @@ impl Lens for ComposeLens {
         }
         let (x, y) = if side_by_side { (70, 1) } else { (0, canvas.height().saturating_sub(week_lines)) };
         let (width, height) = (canvas.width() - x, canvas.height().saturating_sub(y));
-        draw_week(instrument, canvas.part(x, y, width, height));
+        compose_week::draw(instrument, self.paint.as_ref(), canvas.part(x, y, width, height));
     }
 
     fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
@@ -190,7 +256,7 @@ impl Lens for ComposeLens {
         ];
         if let Some(like) = &instrument.own.like {
             out.push(FactLine::words(format!(
-                "b builds its rows from a series of {like}: choose that series on the shelf first."
+                "a builds its rows from a series of {like}: choose that series on the shelf first."
             )));
         } else {
             out.push(FactLine::words("n makes an instrument like this one, with values of its own."));
@@ -199,35 +265,26 @@ impl Lens for ComposeLens {
     }
 }
 
+/// What an act does to hours that are being painted.
+fn stroke_of(act: ComposeAct) -> Option<fn(&mut WeekPaint)> {
+    Some(match act {
+        ComposeAct::Stroke => WeekPaint::paint,
+        ComposeAct::StrokeBack => |paint| paint.move_by(-1),
+        ComposeAct::StrokeOn => |paint| paint.move_by(1),
+        ComposeAct::HoursBack => |paint| paint.move_by(-6),
+        ComposeAct::HoursOn => |paint| paint.move_by(6),
+        ComposeAct::CopyDay => WeekPaint::copy_day,
+        ComposeAct::ClearDay => WeekPaint::clear_day,
+        ComposeAct::ChangeValue
+        | ComposeAct::NewInstrument
+        | ComposeAct::BuildRows
+        | ComposeAct::PaintWeek => return None,
+    })
+}
+
 impl ComposeLens {
     fn shown<'a>(&self, view: &View<'a>) -> Option<&'a Instrument> {
         let other = self.other.as_deref().and_then(|n| view.snapshot.instrument(n));
         other.or_else(|| view.instrument())
-    }
-}
-
-/// The session week as a grid of days and half hours, on the wall of its zone.
-fn draw_week(instrument: &Instrument, mut canvas: Canvas<'_>) {
-    let week = &instrument.sheet.session.week;
-    let quarters = open_quarters(week);
-    let across = if canvas.width() >= 56 { 2 } else { 1 };
-    canvas.put(1, 0, &format!("hours in {}", week.zone), theme::words());
-    for hour in (0..24).step_by(3) {
-        canvas.put(6 + hour * across, 1, &format!("{hour:02}"), theme::faint());
-    }
-    for (day, name) in ["mon", "tue", "wed", "thu", "fri", "sat", "sun"].iter().enumerate() {
-        let y = day as u16 + 2;
-        canvas.put(1, y, name, theme::faint());
-        for cell in 0..24 * across as usize {
-            let each = 4 / across as usize;
-            let from = day * 96 + cell * each;
-            let open = quarters[from..from + each].iter().filter(|q| **q).count();
-            let (mark, style) = match open {
-                0 => ("·", theme::rule()),
-                n if n == each => ("█", theme::words().fg(theme::source(0))),
-                _ => ("▌", theme::words().fg(theme::source(0))),
-            };
-            canvas.put(6 + cell as u16, y, mark, style);
-        }
     }
 }

@@ -50,12 +50,12 @@ impl Lens for DeliverLens {
     const WORD: &'static str = "deliver";
     const ABOUT: &'static str = "deliver: files that are proved";
     const ROWS: &'static [TableRow<DeliverAct>] = &[
+        TableRow::new(DeliverAct::Deliver, "a", "deliver", "write the file and prove it")
+            .command("stavel deliver SERIES --out PATH"),
         TableRow::new(DeliverAct::Format, "f", "format", "the next file format"),
         TableRow::new(DeliverAct::Clock, "c", "clock", "times in UTC or in the instrument's clock"),
-        TableRow::new(DeliverAct::Deliver, "Enter", "deliver", "write the file and prove it")
-            .command("stavel deliver SERIES --out PATH"),
         TableRow::new(DeliverAct::Origins, "o", "origins", "write of each row where it comes from, or not"),
-        TableRow::new(DeliverAct::DeliverStale, "a", "as it is", "deliver the series although it is stale"),
+        TableRow::new(DeliverAct::DeliverStale, "A", "as it is", "deliver the series although it is stale"),
     ];
 
     fn act(&mut self, act: DeliverAct, view: &View<'_>) -> Effects {
@@ -69,8 +69,13 @@ impl Lens for DeliverLens {
         Effects::new()
     }
 
+    fn due(&self, view: &View<'_>) -> Option<(String, DeliverAct)> {
+        let is_next = self.done.is_empty() && view.next().lens == Some(Self::WORD);
+        is_next.then(|| ("write the file and prove it".into(), DeliverAct::Deliver))
+    }
+
     fn answer(&mut self, path: &str, _view: &View<'_>) -> Effects {
-        let asked = self.asked.take();
+        let asked = self.asked.clone();
         asked.map_or_else(Effects::new, |step| start(Step::Deliver(DeliverStep { out: path.into(), ..step })))
     }
 

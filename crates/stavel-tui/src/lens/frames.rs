@@ -2,14 +2,16 @@
 
 use stavel_core::frames::{Grid, can_build};
 use stavel_core::model::time::{DAY, HOUR, date, wall};
-use stavel_core::model::{Clock, Frame, Span};
+use stavel_core::model::{Clock, Columns, Frame, Span};
 use stavel_core::store::SeriesInfo;
-use stavel_work::{FramesStep, FramesWanted, Step};
+use stavel_work::{ChartRoom, FramesStep, FramesWanted, Step, bars_for_chart};
 
+use super::strokes::{draw_rows, scale_of};
 use super::{FactLine, Lens, rests_on, step};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, thousands};
 use crate::effect::{Effects, say, start};
+use crate::jobs::Slot;
 use crate::theme;
 use crate::view::View;
 
@@ -24,7 +26,12 @@ pub enum FramesAct {
 #[derive(Default)]
 pub struct FramesLens {
     at: usize,
+    /// The last bars of the window at the chosen frame.
+    preview: Slot<Columns>,
 }
+
+/// Bars that are shown of the chosen frame.
+const SHOWN: usize = 60;
 
 /// Frames that are offered beside those that are built.
 const OFFERED: [&str; 10] = ["1m", "5m", "15m", "30m", "1h", "4h", "9h", "1d", "1w", "1mo"];
@@ -77,9 +84,9 @@ impl Lens for FramesLens {
     const WORD: &'static str = "frames";
     const ABOUT: &'static str = "frames: bars of other lengths";
     const ROWS: &'static [TableRow<FramesAct>] = &[
-        TableRow::new(FramesAct::Build, "Enter", "build", "build the chosen frame")
+        TableRow::new(FramesAct::BuildAll, "a", "build all", "build every frame that is missing or stale")
             .command("stavel frames SERIES FRAME..."),
-        TableRow::new(FramesAct::BuildAll, "b", "build all", "build every frame that is missing or stale")
+        TableRow::new(FramesAct::Build, "Enter", "build", "build the chosen frame")
             .command("stavel frames SERIES FRAME..."),
     ];
 
@@ -103,8 +110,34 @@ impl Lens for FramesLens {
         start(Step::Frames(FramesStep { series, frames, clock: None, side: None }))
     }
 
+    fn due(&self, view: &View<'_>) -> Option<(String, FramesAct)> {
+        let is_next = view.next().lens == Some(Self::WORD);
+        is_next.then(|| ("build every frame that is missing or stale".into(), FramesAct::BuildAll))
+    }
+
     fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
         self.at = step(self.at, base(view).map_or(0, |base| rows(view, base).len()), down);
+        Effects::new()
+    }
+
+    fn collect(&mut self, _view: &View<'_>) -> Effects {
+        self.preview.collect();
+        Effects::new()
+    }
+
+    /// Has the last bars at the chosen frame built, from the rows of the window that they take.
+    fn want(&mut self, view: &View<'_>) -> Effects {
+        let Some(base) = base(view).cloned() else { return Effects::new() };
+        let Some(frame) = rows(view, &base).get(self.at).map(|r| r.0) else { return Effects::new() };
+        let end = view.window.to.min(base.edition.last + 1).max(base.edition.first + 1);
+        // Weekends take no bars: twice the time is enough.
+        let window = Span::new(end - frame.length() * SHOWN as i64 * 2, end);
+        let key = format!("{} {frame} {window:?}", base.edition.id);
+        self.preview.want(key, view.threads, move |shelf, job| {
+            let room = ChartRoom::Frame(frame);
+            let bars = bars_for_chart(shelf, &base, window, room, 0, job)?.bars;
+            Ok(bars.rows(bars.len().saturating_sub(SHOWN)..bars.len()))
+        });
         Effects::new()
     }
 
@@ -137,6 +170,11 @@ impl Lens for FramesLens {
                 canvas.put(57, y, &wall(info.edition.last), theme::faint());
             }
         }
+        if canvas.width() > LIST + 24 {
+            let (width, height) = (canvas.width() - LIST - 1, rows.len() as u16 + 3);
+            let frame = rows.get(self.at).map(|r| r.0);
+            self.draw_preview(frame, canvas.part(LIST, 0, width, height));
+        }
         let y = rows.len() as u16 + 4;
         let (width, height) = (canvas.width(), canvas.height().saturating_sub(y));
         draw_ruler(view, base, rows.get(self.at).map(|r| r.0), canvas.part(0, y, width, height));
@@ -158,9 +196,35 @@ impl Lens for FramesLens {
         out.push(FactLine::words(if due == 0 {
             "all up to date".to_owned()
         } else {
-            format!("b builds the {due} that are missing or stale")
+            format!("a builds the {due} that are missing or stale")
         }));
         out
+    }
+}
+
+/// Columns of the list of frames.
+const LIST: u16 = 76;
+
+impl FramesLens {
+    /// What the chosen frame looks like at the end of the window.
+    fn draw_preview(&self, frame: Option<Frame>, mut canvas: Canvas<'_>) {
+        let (Some(frame), Some(bars)) = (frame, self.preview.get()) else { return };
+        // As many as are seen one by one.
+        let shown = bars.len().min(canvas.width() as usize / 2);
+        let bars = &bars.rows(bars.len() - shown..bars.len());
+        let (Some(first), Some(last)) = (bars.time.first(), bars.time.last()) else {
+            canvas.put(0, 0, "no rows in the window", theme::faint());
+            return;
+        };
+        let title = format!("the last {} bars of {frame}", bars.len());
+        canvas.put(0, 0, &title, theme::words());
+        let (width, height) = (canvas.width(), canvas.height().saturating_sub(2));
+        let window = Span::new(*first, last + frame.length());
+        let scale = scale_of(bars, &Columns::empty(&bars.fields, bars.scale));
+        draw_rows(bars, window, scale, theme::source(0), canvas.part(0, 1, width, height));
+        let (from, to) = (wall(*first), wall(*last));
+        canvas.put(0, height + 1, &from, theme::faint());
+        canvas.put_right(width, height + 1, &to, theme::faint());
     }
 }
 

@@ -6,12 +6,15 @@
 mod align;
 mod align_evidence;
 mod chart;
+mod chart_facts;
+mod chart_view;
 mod check;
 mod check_against;
 mod check_calendar;
 mod check_mends;
 mod check_week;
 mod compose;
+mod compose_week;
 mod deliver;
 mod frames;
 mod rehearse;
@@ -23,6 +26,7 @@ mod splice_state;
 mod splice_view;
 mod strokes;
 
+use std::mem::discriminant;
 use std::time::Duration;
 
 use stavel_core::model::{Instrument, Micros};
@@ -30,7 +34,7 @@ use stavel_work::{Step, StepReport};
 
 use crate::act::{Act, ActTable, Line, TableRow};
 use crate::canvas::Canvas;
-use crate::effect::{ChartPlace, Effect, Effects};
+use crate::effect::{ChartPlace, Effect, Effects, Pointer};
 use crate::view::View;
 
 /// A way of working on what the window shows, with a state of its own.
@@ -52,6 +56,11 @@ pub trait Lens: Default + 'static {
 
     /// What is under the cursor, in words and numbers: a heading or a line each.
     fn facts(&self, view: &View<'_>) -> Vec<FactLine>;
+
+    /// What is next here and can be done at once, in words, with the act that does it.
+    fn due(&self, _view: &View<'_>) -> Option<(String, Self::Act)> {
+        None
+    }
 
     /// Has read what it shows; called again and again while it is open.
     fn want(&mut self, _view: &View<'_>) -> Effects {
@@ -82,12 +91,20 @@ pub trait Lens: Default + 'static {
     /// Another instrument was chosen.
     fn instrument_changed(&mut self) {}
 
-    /// Esc was pressed, and no job runs.
-    fn let_go(&mut self) {}
+    /// Esc was pressed: lets go what is innermost here. False where there is nothing to let go.
+    fn let_go(&mut self) -> bool {
+        false
+    }
 
     /// Time passes; true where something moved.
     fn pass(&mut self, _time: Duration) -> bool {
         false
+    }
+
+    /// The pointer does something at a place of the lens, which has so many columns and rows; none where that means
+    /// nothing here.
+    fn pointed(&mut self, _pointer: Pointer, _size: (u16, u16), _view: &View<'_>) -> Option<Effects> {
+        None
     }
 
     /// The moment about which a person zooms; the middle of the window where there is none.
@@ -131,6 +148,8 @@ pub trait AnyLens {
     fn act(&mut self, row: usize, view: &View<'_>) -> Effects;
     fn draw(&self, view: &View<'_>, canvas: Canvas<'_>);
     fn facts(&self, view: &View<'_>) -> Vec<FactLine>;
+    /// What is next here, in words, with the place of the row that does it.
+    fn due(&self, view: &View<'_>) -> Option<(String, usize)>;
     fn want(&mut self, view: &View<'_>) -> Effects;
     fn collect(&mut self, view: &View<'_>) -> Effects;
     fn choose(&mut self, down: bool, view: &View<'_>) -> Effects;
@@ -138,8 +157,9 @@ pub trait AnyLens {
     fn place_shown(&mut self, place: &ChartPlace);
     fn step_done(&mut self, step: &Step, report: &StepReport);
     fn instrument_changed(&mut self);
-    fn let_go(&mut self);
+    fn let_go(&mut self) -> bool;
     fn pass(&mut self, time: Duration) -> bool;
+    fn pointed(&mut self, pointer: Pointer, size: (u16, u16), view: &View<'_>) -> Option<Effects>;
     fn cursor(&self) -> Option<Micros>;
 }
 
@@ -164,6 +184,11 @@ impl<L: Lens> AnyLens for L {
     fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         Lens::facts(self, view)
     }
+    fn due(&self, view: &View<'_>) -> Option<(String, usize)> {
+        let (words, act) = Lens::due(self, view)?;
+        let row = L::ROWS.iter().position(|row| discriminant(&row.act) == discriminant(&act))?;
+        Some((words, row))
+    }
     fn want(&mut self, view: &View<'_>) -> Effects {
         Lens::want(self, view)
     }
@@ -185,11 +210,14 @@ impl<L: Lens> AnyLens for L {
     fn instrument_changed(&mut self) {
         Lens::instrument_changed(self);
     }
-    fn let_go(&mut self) {
-        Lens::let_go(self);
+    fn let_go(&mut self) -> bool {
+        Lens::let_go(self)
     }
     fn pass(&mut self, time: Duration) -> bool {
         Lens::pass(self, time)
+    }
+    fn pointed(&mut self, pointer: Pointer, size: (u16, u16), view: &View<'_>) -> Option<Effects> {
+        Lens::pointed(self, pointer, size, view)
     }
     fn cursor(&self) -> Option<Micros> {
         Lens::cursor(self)

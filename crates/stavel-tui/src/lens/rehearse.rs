@@ -4,10 +4,10 @@ use std::time::Duration;
 
 use stavel_core::Error;
 use stavel_core::frames::Builder;
-use stavel_core::model::price::scaled;
-use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, wall};
+use stavel_core::model::price::{as_float, scaled};
+use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, WEEK, wall};
 use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Shape, Side, Span};
-use stavel_core::rehearse::{Account, Direction, FillPrice, SpreadRule, Tape, money, money_sheet};
+use stavel_core::rehearse::{Account, Direction, FillPrice, SpreadRule, Tape, money_sheet, money_to};
 use stavel_draw::{SceneRequest, scene};
 use stavel_work::{ComposeStep, SheetValues, Step, journal_lines, spread_rule_in_words};
 
@@ -16,7 +16,7 @@ use crate::act::TableRow;
 use crate::canvas::Canvas;
 use crate::effect::{Effect, Effects, Tone, ask, say, start, tell_done, warn};
 use crate::jobs::Errand;
-use crate::scene_view::{LABELS, draw_scene};
+use crate::scene_view::{LABELS, PriceLevel, PricePoint, SceneMarks, draw_scene};
 use crate::theme;
 use crate::view::View;
 
@@ -44,6 +44,8 @@ struct Play {
     /// The moment reached; the last quote may be a little older.
     now: Micros,
     running: bool,
+    /// Decimals of money on the screen.
+    money_decimals: u32,
 }
 
 /// What can be done in a rehearsal.
@@ -78,7 +80,8 @@ pub struct RehearseLens {
     asked: Option<RehearseQuestion>,
 }
 
-/// A question whose answer is awaited.
+/// A question whose answer is awaited; it is kept, since an answer that comes to nothing is asked for again.
+#[derive(Clone)]
 enum RehearseQuestion {
     JumpTo,
     /// The spread of an instrument.
@@ -147,7 +150,7 @@ impl Lens for RehearseLens {
     }
 
     fn answer(&mut self, text: &str, _view: &View<'_>) -> Effects {
-        match self.asked.take() {
+        match self.asked.clone() {
             Some(RehearseQuestion::JumpTo) => match time::parse(text) {
                 Ok(to) => self.jump_to(to),
                 Err(err) => vec![Effect::Complain(err)],
@@ -166,7 +169,7 @@ impl Lens for RehearseLens {
         };
         let key = format!("{} {:?}", info.edition.id, instrument.sheet.spread);
         if self.wanted == key {
-            return Effects::new();
+            return self.window_for(view).map(Effect::Window).into_iter().collect();
         }
         self.wanted = key;
         (self.play, self.trouble, self.loading) = (None, None, Errand::default());
@@ -252,9 +255,18 @@ impl Lens for RehearseLens {
         canvas.put(x, 0, &words, theme::words());
         let journal = if canvas.height() > 20 { 7 } else { 3 };
         let height = canvas.height().saturating_sub(journal + 3);
-        let columns = canvas.width().saturating_sub(LABELS) as usize;
+        // Two columns a bar: one for it and one for the gap.
+        let columns = canvas.width().saturating_sub(LABELS) as usize / 2;
         let bars = bars_so_far(play, columns);
-        let request = SceneRequest { title: String::new(), bars: &bars, with: None, average: None, clock };
+        let request = SceneRequest {
+            title: String::new(),
+            bars: &bars,
+            with: None,
+            average: None,
+            lead: 0,
+            gaps: None,
+            clock,
+        };
         let width = canvas.width();
         if bars.is_empty() {
             canvas.put(
@@ -264,12 +276,12 @@ impl Lens for RehearseLens {
                 theme::faint(),
             );
         } else {
-            draw_scene(&scene(&request), None, canvas.part(0, 2, width, height));
+            draw_scene(&scene(&request), &marks_of(play, &bars), canvas.part(0, 2, width, height));
         }
         quote_line(play, &mut canvas);
         let y = height + 2;
         canvas.rule(y, theme::rule());
-        let lines = journal_lines(&play.account);
+        let lines = journal_lines(&play.account, play.money_decimals);
         if lines.is_empty() {
             canvas.put(
                 1,
@@ -289,6 +301,13 @@ impl Lens for RehearseLens {
 }
 
 impl RehearseLens {
+    /// The window that shows what is played, where the present one does not: a week about it.
+    fn window_for(&self, view: &View<'_>) -> Option<Span> {
+        let play = self.play.as_ref().filter(|play| !view.window.holds(play.now))?;
+        let half = view.window.length().min(WEEK) / 2;
+        Some(Span::new(play.now - half, play.now + half))
+    }
+
     /// Begins to play a tape.
     fn begin(&mut self, mut tape: Tape, view: &View<'_>) -> Effects {
         let Some((series, instrument, window_from)) = self.loaded.take() else { return Effects::new() };
@@ -299,7 +318,16 @@ impl RehearseLens {
         let (sheet, in_points) = money_sheet(&instrument, decimals);
         let account = Account::new(sheet, decimals);
         let now = tape.now().map_or(tape.span().from, |q| q.time);
-        self.play = Some(Play { series, instrument, in_points, tape, account, now, running: false });
+        self.play = Some(Play {
+            series,
+            instrument,
+            in_points,
+            tape,
+            account,
+            now,
+            running: false,
+            money_decimals: view.settings.money_decimals(),
+        });
         vec![landing_in_words(landing, from)]
     }
 
@@ -338,7 +366,7 @@ impl RehearseLens {
             _ => asked,
         };
         if !swap.is_zero()
-            && let Some(line) = journal_lines(&play.account).pop()
+            && let Some(line) = journal_lines(&play.account, play.money_decimals).pop()
         {
             return say(line);
         }
@@ -357,7 +385,7 @@ impl RehearseLens {
             None => return say("there is no position to close"),
         };
         play.account.deal(direction, lots, &quote);
-        journal_lines(&play.account).pop().map_or_else(Effects::new, tell_done)
+        journal_lines(&play.account, play.money_decimals).pop().map_or_else(Effects::new, tell_done)
     }
 }
 
@@ -399,6 +427,31 @@ fn bars_so_far(play: &Play, columns: usize) -> Columns {
     }
 }
 
+/// Bid, ask and the mean price of the position, marked on the scale, and the deals at their bars.
+fn marks_of(play: &Play, bars: &Columns) -> SceneMarks {
+    let decimals = play.tape.rows().scale.price;
+    let price = |points: i64| as_float(points, decimals);
+    let mut levels = Vec::new();
+    if let Some(mean) = play.account.mean_price() {
+        let price = mean / stavel_core::model::price::unit(decimals) as f64;
+        levels.push(PriceLevel { price, name: "own", colour: theme::GOOD });
+    }
+    if let Some(quote) = play.tape.now() {
+        levels.push(PriceLevel { price: price(quote.ask), name: "ask", colour: theme::RISING });
+        levels.push(PriceLevel { price: price(quote.bid), name: "bid", colour: theme::FALLING });
+    }
+    let in_view =
+        play.account.deals().iter().filter(|d| bars.time.first().is_some_and(|first| d.time >= *first));
+    let points = in_view.map(|deal| PricePoint {
+        slot: bars.time.partition_point(|t| *t <= deal.time).saturating_sub(1),
+        price: price(deal.price),
+        mark: if deal.direction == Direction::Buy { "▲" } else { "▼" },
+        colour: theme::CHOSEN,
+    });
+    let points = points.collect();
+    SceneMarks { levels, points, ..SceneMarks::default() }
+}
+
 fn quote_line(play: &Play, canvas: &mut Canvas<'_>) {
     let Some(quote) = play.tape.now() else { return };
     let decimals = play.tape.rows().scale.price;
@@ -419,7 +472,11 @@ fn quote_line(play: &Play, canvas: &mut Canvas<'_>) {
                 theme::words(),
             ),
             (
-                format!("   open {} {}", money(play.account.open_profit(&quote)), play.account.sheet().quote),
+                format!(
+                    "   open {} {}",
+                    money_to(play.account.open_profit(&quote), play.money_decimals),
+                    play.account.sheet().quote
+                ),
                 theme::words(),
             ),
         ],
@@ -431,6 +488,7 @@ fn facts_of(play: &Play) -> Vec<FactLine> {
     let account = &play.account;
     let sheet = account.sheet();
     let decimals = play.tape.rows().scale.price;
+    let money = |amount| money_to(amount, play.money_decimals);
     let mut out = vec![
         FactLine::heading("account"),
         FactLine::Pair("position", format!("{} lots", scaled(account.position(), 2))),
@@ -461,9 +519,9 @@ fn facts_of(play: &Play) -> Vec<FactLine> {
         FactLine::Gap,
         FactLine::heading("tape"),
         FactLine::words(if play.tape.rows().shape() == Shape::Layered {
-            "layers: real ticks where there are some, elsewhere a minute's open and its close"
+            "layers: recorded ticks where there are some, elsewhere a minute's open and its close"
         } else if play.series.frame.is_ticks() {
-            "real ticks"
+            "recorded ticks"
         } else {
             "bars: the open when a bar begins, its close when it ends"
         }),

@@ -2,24 +2,29 @@
 
 mod history;
 
+use std::path::PathBuf;
+
 use stavel_core::job::Job;
 use stavel_core::model::time::{HOUR, date, day_of, wall};
 use stavel_core::model::{Clock, Decision, Made, SeriesName, Span};
 use stavel_core::store::{EditionDiff, EditionInfo, SeriesInfo, Shelf, Verified};
-use stavel_work::{ShelfStep, Step, StepReport};
+use stavel_work::{AutoStep, ShelfStep, Step, StepReport};
 
 use super::{FactLine, Lens, step};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, bytes, scroll, thousands};
 use crate::effect::{Effect, Effects, ask, say, start, tell_done, warn};
 use crate::jobs::{Errand, Slot};
+use crate::next::next_step;
 use crate::spine;
 use crate::theme;
+use crate::typing::paths_in;
 use crate::view::View;
 
 /// What can be done on the shelf.
 #[derive(Debug, Clone, Copy)]
 pub enum ShelfAct {
+    Auto,
     Intake,
     OpenChart,
     Filter,
@@ -49,10 +54,14 @@ pub struct ShelfLens {
     asked: Option<ShelfQuestion>,
 }
 
-/// A question whose answer is awaited.
+/// A question whose answer is awaited; it is kept, since an answer that comes to nothing is asked for again.
+#[derive(Clone)]
 enum ShelfQuestion {
     Filter,
     NewName(SeriesName),
+    VendorFiles,
+    BrokerFiles(Vec<PathBuf>),
+    AutoOut(Vec<PathBuf>, Vec<PathBuf>),
     Remove(SeriesName),
     Tidy,
 }
@@ -91,6 +100,13 @@ impl Lens for ShelfLens {
     const ROWS: &'static [TableRow<ShelfAct>] = &[
         TableRow::new(ShelfAct::Intake, "i", "intake", "take files of a vendor or broker in")
             .command("stavel intake PATH --source S"),
+        TableRow::new(
+            ShelfAct::Auto,
+            "A",
+            "all in one go",
+            "the whole job: a vendor and a broker in, one proved history out",
+        )
+        .command("stavel auto VENDOR-FILES --broker BROKER-FILES --out DIR"),
         TableRow::new(ShelfAct::OpenChart, "Enter", "chart", "see the chosen series on the chart"),
         TableRow::new(ShelfAct::Filter, "/", "filter", "show only series with some words in their names"),
         TableRow::new(ShelfAct::Sort, "s", "sort", "order by name, size, last change or depth"),
@@ -108,7 +124,7 @@ impl Lens for ShelfLens {
             .command("stavel shelf SERIES --rename NAME"),
         TableRow::new(ShelfAct::Remove, "x", "remove", "take the series off the shelf; undo brings it back")
             .command("stavel shelf SERIES --remove"),
-        TableRow::new(ShelfAct::Verify, "v", "", "compare every file with what the catalog says of it")
+        TableRow::new(ShelfAct::Verify, "V", "", "compare every file with what the catalog says of it")
             .command("stavel shelf --verify")
             .rare(),
         TableRow::new(ShelfAct::Tidy, "T", "", "do away with older editions and removed series")
@@ -119,6 +135,10 @@ impl Lens for ShelfLens {
     fn act(&mut self, act: ShelfAct, view: &View<'_>) -> Effects {
         match (act, self.history) {
             (ShelfAct::Intake, _) => vec![Effect::TakeIn],
+            (ShelfAct::Auto, _) => {
+                self.asked = Some(ShelfQuestion::VendorFiles);
+                ask("files or folders of the vendor", "")
+            }
             (ShelfAct::OpenChart, _) => vec![Effect::Open("chart")],
             (ShelfAct::History, at) => {
                 self.history = if at.is_some() { None } else { Some(0) };
@@ -160,7 +180,7 @@ impl Lens for ShelfLens {
 
     fn answer(&mut self, text: &str, view: &View<'_>) -> Effects {
         let is_yes = text == "yes" || text == "y";
-        match self.asked.take() {
+        match self.asked.clone() {
             Some(ShelfQuestion::Filter) => {
                 self.filter = text.to_owned();
                 let listed = self.listed(view);
@@ -170,6 +190,18 @@ impl Lens for ShelfLens {
                     Some(_) => Effects::new(),
                     None => warn("no series has these words; / changes them"),
                 }
+            }
+            Some(ShelfQuestion::VendorFiles) => {
+                self.ask_on(text, ShelfQuestion::BrokerFiles, "files or folders of the broker")
+            }
+            Some(ShelfQuestion::BrokerFiles(vendor)) => self.ask_on(
+                text,
+                |broker| ShelfQuestion::AutoOut(vendor.clone(), broker),
+                "folder for the files and the recipe (empty: none)",
+            ),
+            Some(ShelfQuestion::AutoOut(files, broker)) => {
+                let out = (!text.is_empty()).then(|| PathBuf::from(text));
+                start(Step::Auto(AutoStep { out, ..AutoStep::of(files, broker) }))
             }
             Some(ShelfQuestion::NewName(series)) => match text.parse::<SeriesName>() {
                 Ok(to) => {
@@ -188,6 +220,11 @@ impl Lens for ShelfLens {
             }
             _ => Effects::new(),
         }
+    }
+
+    /// The history first, then the filter.
+    fn let_go(&mut self) -> bool {
+        self.history.take().is_some() || !std::mem::take(&mut self.filter).is_empty()
     }
 
     /// Has the history read, while it is shown.
@@ -238,6 +275,24 @@ impl Lens for ShelfLens {
 }
 
 impl ShelfLens {
+    /// Takes paths that were typed, and asks the next question.
+    fn ask_on(
+        &mut self,
+        typed: &str,
+        next: impl FnOnce(Vec<PathBuf>) -> ShelfQuestion,
+        label: &str,
+    ) -> Effects {
+        let paths = paths_in(typed);
+        if let Some(gone) = paths.iter().find(|p| !p.exists()) {
+            return warn(format!("there is no {}", gone.display()));
+        }
+        if paths.is_empty() {
+            return warn("name at least one file or folder");
+        }
+        self.asked = Some(next(paths));
+        ask(label, "")
+    }
+
     /// The series that pass the filter, in the order chosen.
     fn listed<'a>(&self, view: &View<'a>) -> Vec<&'a SeriesInfo> {
         let words: Vec<String> = self.filter.split_whitespace().map(str::to_lowercase).collect();
@@ -307,18 +362,7 @@ impl ShelfLens {
         let entries = self.entries(view);
         let all = view.snapshot.series.iter().map(|s| Span::new(s.edition.first, s.edition.last + HOUR));
         let Some(whole) = all.reduce(|a, b| Span::new(a.from.min(b.from), a.to.max(b.to))) else {
-            if !view.is_read {
-                canvas.put(2, 2, "reading the shelf …", theme::faint());
-                return;
-            }
-            canvas.put(2, 2, "The shelf is empty.", theme::words());
-            canvas.put(2, 4, "i", theme::strong());
-            canvas.put(
-                4,
-                4,
-                "takes in files of a vendor or broker: CSV, folders of them, zip archives.",
-                theme::words(),
-            );
+            draw_empty(view, &mut canvas);
             return;
         };
         let wide = canvas.width() >= 100;
@@ -327,7 +371,10 @@ impl ShelfLens {
         for (column, label) in spine::labels(whole, columns) {
             canvas.put(left + column, 0, &label, theme::faint());
         }
-        canvas.put(1, 0, "═ sources overlap", theme::faint());
+        match self.filter.is_empty() {
+            true => canvas.put(1, 0, "═ sources overlap", theme::faint()),
+            false => canvas.put(1, 0, &format!("filter: {}  Esc clears", self.filter), theme::strong()),
+        };
         let after = left + columns + 1;
         canvas.put_right(after + 11, 0, "rows", theme::faint());
         if wide {
@@ -349,8 +396,8 @@ impl ShelfLens {
                         canvas.put(left + c, y, mark, theme::faint());
                     });
                     if wide {
-                        let due = view.snapshot.next_for(name);
-                        canvas.put(after + 1, y, &format!("next ▸ {due}"), theme::faint());
+                        let due = next_step(view.snapshot, name, view.selected, view.checked);
+                        canvas.put(after + 1, y, &format!("next ▸ {}", due.words), theme::faint());
                     }
                 }
                 ListEntry::Series(info) => {
@@ -379,6 +426,23 @@ impl ShelfLens {
                 }
             }
         }
+    }
+}
+
+/// What can be done where there is nothing yet.
+fn draw_empty(view: &View<'_>, canvas: &mut Canvas<'_>) {
+    if !view.is_read {
+        canvas.put(2, 2, "reading the shelf …", theme::faint());
+        return;
+    }
+    canvas.put(2, 2, "The shelf is empty.", theme::words());
+    let keys = [
+        ("i", "takes in files of a vendor or broker: text, JSON, Parquet, sheets, folders, archives"),
+        ("A", "does the whole job in one go: a vendor's and a broker's files in, one proved history out"),
+    ];
+    for (y, (key, what)) in (4..).zip(keys) {
+        canvas.put(2, y, key, theme::strong());
+        canvas.put(4, y, what, theme::words());
     }
 }
 

@@ -98,6 +98,11 @@ impl Lens for SpliceLens {
         Effects::new()
     }
 
+    fn due(&self, view: &View<'_>) -> Option<(String, SpliceAct)> {
+        let is_ready = self.proposal.get().is_some() && view.next().lens == Some(Self::WORD);
+        is_ready.then(|| ("write the joined history".into(), SpliceAct::Join))
+    }
+
     fn choose(&mut self, down: bool, _view: &View<'_>) -> Effects {
         let seams = self.proposal.get().map_or(0, |p| p.told.seams.len());
         self.at = step(self.at, seams, down);

@@ -1,30 +1,36 @@
-//! Rows of a short time as upright strokes: what a place looks like, without a whole chart.
+//! Rows of a short time as a little chart: what a place looks like, with the candles of the large one.
 
 use ratatui::style::Color;
 use stavel_core::model::columns::is_filled;
-use stavel_core::model::{BarView, Columns, Field, Span};
+use stavel_core::model::{Bar, BarView, Columns, Field, Span};
+use stavel_draw::Candle;
 
 use crate::canvas::Canvas;
+use crate::scene_view::draw_candle;
 use crate::theme;
 
-/// The highest and lowest price of each row; none of rows without a price.
-fn prices(rows: &Columns) -> Vec<Option<(i64, i64)>> {
+/// Each row as a bar, in points: a tick from its bid to its ask. None of rows without a price.
+fn bars_of(rows: &Columns) -> Vec<Option<Bar>> {
     let bars = BarView::new(rows);
     let (ask, bid, last) = (rows.cells(Field::Ask), rows.cells(Field::Bid), rows.cells(Field::Last));
     let of_tick = |i: usize| {
         let (a, b) = (ask.get(i).or(bid.get(i)), bid.get(i).or(ask.get(i)));
-        a.zip(b).or_else(|| last.get(i).map(|p| (p, p)))
+        let (high, low) = a.zip(b).or_else(|| last.get(i).map(|p| (p, p)))?;
+        Some(Bar { high, low, ..Bar::flat(low) })
     };
-    (0..rows.len()).map(|i| bars.bar(i).map(|b| (b.high, b.low)).or_else(|| of_tick(i))).collect()
+    (0..rows.len()).map(|i| bars.bar(i).or_else(|| of_tick(i))).collect()
 }
 
 /// The lowest and highest price in two sets of rows, in points; the first is above the second where there is none.
 pub fn scale_of(before: &Columns, after: &Columns) -> (i64, i64) {
-    let both = [before, after].into_iter().flat_map(prices).flatten();
-    both.fold((i64::MAX, i64::MIN), |(a, b), (high, low)| (a.min(low), b.max(high)))
+    let both = [before, after].into_iter().flat_map(bars_of).flatten();
+    both.fold((i64::MAX, i64::MIN), |(a, b), bar| (a.min(bar.low), b.max(bar.high)))
 }
 
-/// Prices as upright strokes from low to high, one a column of time; filled bars are faint.
+/// The narrowest bar with the gap beside it, in columns.
+const NARROW: i64 = 2;
+
+/// Rows as candles of equal time that fill the width, each two to six columns; those that were filled in are faint.
 pub fn draw_rows(
     rows: &Columns,
     window: Span,
@@ -32,30 +38,37 @@ pub fn draw_rows(
     colour: Color,
     mut canvas: Canvas<'_>,
 ) {
-    let prices = prices(rows);
-    if prices.iter().all(Option::is_none) || top < bottom {
+    let bars = bars_of(rows);
+    if bars.iter().all(Option::is_none) || top < bottom {
         canvas.put(0, 0, "no rows", theme::faint());
         return;
     }
-    let (width, height) = (canvas.width() as i64, canvas.height() as i64);
-    if width < 2 || height < 2 {
+    let (width, height) = (i64::from(canvas.width()), i64::from(canvas.height()));
+    if width < NARROW || height < 2 {
         return;
     }
-    let line = |price: i64| {
-        ((top - price) as f64 / (top - bottom).max(1) as f64 * (height - 1) as f64).round() as u16
+    let slots = (width / NARROW).min(rows.len().max(4) as i64).max(1);
+    let halves = height * 2;
+    let half_of = |price: f64| {
+        let share = (top as f64 - price) / (top - bottom).max(1) as f64;
+        ((share * (halves - 1) as f64).round() as i64).clamp(0, halves - 1)
     };
     let origin = rows.column(Field::Origin);
-    for column in 0..width {
-        let time = |c: i64| window.from + window.length() / width * c;
-        let range = rows.range_of(Span::new(time(column), time(column + 1)));
-        let here = || prices[range.clone()].iter().flatten();
-        let (Some(up), Some(down)) = (here().map(|p| p.0).max(), here().map(|p| p.1).min()) else {
-            continue;
-        };
+    for slot in 0..slots {
+        let time = |s: i64| window.from + (window.length() as f64 * s as f64 / slots as f64) as i64;
+        let range = rows.range_of(Span::new(time(slot), time(slot + 1)));
+        let Some(bar) = bars[range.clone()].iter().flatten().copied().reduce(joined) else { continue };
         let made_up = origin.get(range.start).is_some_and(|o| is_filled(*o));
-        let style = theme::words().fg(if made_up { theme::FAINT } else { colour });
-        for y in line(up)..=line(down) {
-            canvas.put(column as u16, y, if made_up { "╌" } else { "│" }, style);
-        }
+        let [open, high, low, close] = [bar.open, bar.high, bar.low, bar.close].map(|p| p as f64);
+        let left = slot * width / slots;
+        let body = (width / slots - 1).clamp(1, 5);
+        let place = (left as u16, (left + (body - 1) / 2) as u16, body as u16);
+        let colour = if made_up { theme::RULE } else { colour };
+        draw_candle(&Candle { open, high, low, close }, place, colour, &half_of, &mut canvas);
     }
+}
+
+/// Two bars as one.
+fn joined(first: Bar, next: Bar) -> Bar {
+    Bar { open: first.open, high: first.high.max(next.high), low: first.low.min(next.low), close: next.close }
 }

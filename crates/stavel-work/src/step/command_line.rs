@@ -5,8 +5,8 @@ use serde_json::{Map, Value};
 
 use super::settings::KEY_OPTIONS;
 use super::{
-    AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, RehearseStep,
-    ShelfStep, SpliceStep, Step, UndoStep,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep,
+    RehearseStep, ShelfStep, SpliceStep, Step, UndoStep,
 };
 
 impl Step {
@@ -29,7 +29,12 @@ impl Step {
                     options.push(format!("--{long}"));
                 }
                 Some(long) => {
-                    options.extend(values.into_iter().flat_map(|value| [format!("--{long}"), value]));
+                    // A value that looks like an option is tied to its own.
+                    let is_tied = |v: &str| v.starts_with('-') && !arg.is_allow_hyphen_values_set();
+                    options.extend(values.into_iter().flat_map(|value| match is_tied(&value) {
+                        true => vec![format!("--{long}={value}")],
+                        false => vec![format!("--{long}"), value],
+                    }));
                 }
             }
         }
@@ -54,7 +59,8 @@ impl Step {
 type AddArguments = fn(Command) -> Command;
 
 /// The acts in the order of the work, each with what puts its arguments on a command.
-const ACTS: [(&str, AddArguments); 12] = [
+const ACTS: [(&str, AddArguments); 13] = [
+    ("auto", AutoStep::augment_args),
     ("intake", IntakeStep::augment_args),
     ("check", CheckStep::augment_args),
     ("align", AlignStep::augment_args),

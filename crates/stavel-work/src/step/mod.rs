@@ -11,14 +11,15 @@ use stavel_core::model::SeriesName;
 pub use command_line::recipe_keys;
 pub use older::{step_with_older_keys, steps_with_older_keys};
 pub use settings::{
-    AlignStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted, IntakeStep, Prefer,
-    RehearseStep, SheetValues, ShelfStep, SpliceStep, UndoStep,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,
+    IntakeStep, Prefer, RehearseStep, SheetValues, ShelfStep, SpliceStep, UndoStep,
 };
 
 /// An act on a shelf. In a recipe: a `[[step]]` table whose `act` names it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "act", rename_all = "lowercase")]
 pub enum Step {
+    Auto(AutoStep),
     Intake(IntakeStep),
     Check(CheckStep),
     Align(AlignStep),
@@ -37,6 +38,7 @@ impl Step {
     /// The stage's word.
     pub fn act(&self) -> &'static str {
         match self {
+            Step::Auto(_) => "auto",
             Step::Intake(_) => "intake",
             Step::Check(_) => "check",
             Step::Align(_) => "align",
@@ -58,7 +60,8 @@ impl Step {
             Step::Check(s) => s.mends_something(),
             Step::Align(s) => s.anchor,
             Step::Deliver(_) | Step::Chart(_) | Step::Rehearse(_) => false,
-            Step::Intake(_)
+            Step::Auto(_)
+            | Step::Intake(_)
             | Step::Splice(_)
             | Step::Frames(_)
             | Step::Compose(_)
@@ -85,7 +88,7 @@ impl Step {
             Step::Deliver(s) => s.series.clone(),
             Step::Chart(s) => std::iter::once(&s.series).chain(&s.with).cloned().collect(),
             Step::Rehearse(s) => vec![s.series.clone()],
-            Step::Intake(_) | Step::Undo(_) | Step::Redo(_) | Step::Shelf(_) => Vec::new(),
+            Step::Auto(_) | Step::Intake(_) | Step::Undo(_) | Step::Redo(_) | Step::Shelf(_) => Vec::new(),
         }
     }
 }

@@ -312,6 +312,70 @@ impl<'de> Deserialize<'de> for FramesWanted {
     }
 }
 
+/// The files of a vendor and of a broker, for one history by the shortest way.
+#[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AutoStep {
+    /// Files, folders or archives of the vendor.
+    #[arg(required = true, value_name = "VENDOR-FILES")]
+    pub files: Vec<PathBuf>,
+    /// Files, folders or archives of the broker, whose clock is found.
+    #[arg(long, required = true, num_args = 1.., value_name = "BROKER-FILES")]
+    pub broker: Vec<PathBuf>,
+    /// What the vendor is called on the shelf.
+    #[arg(long, default_value = "vendor", value_name = "NAME")]
+    #[serde(default = "vendor_name")]
+    pub source: String,
+    /// What the broker is called on the shelf.
+    #[arg(id = "as", long = "as", default_value = "broker", value_name = "NAME")]
+    #[serde(rename = "as", default = "broker_name")]
+    pub broker_source: String,
+    /// The instrument of all files; else told from names or columns.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub instrument: Option<String>,
+    /// The folder that the joined history, its frames and the recipe are written to.
+    #[arg(long, value_name = "DIR")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub out: Option<PathBuf>,
+    /// Frames to build, as 1h,4h,1d; all for the usual ones.
+    #[arg(long, default_value = "all", value_delimiter = ',', value_name = "FRAMES")]
+    #[serde(default = "usual_frames")]
+    pub frames: Vec<FramesWanted>,
+    /// The format of the files.
+    #[arg(long, default_value = "csv", value_parser = one_of::<FileFormat>())]
+    #[serde(default = "csv_format")]
+    pub format: FileFormat,
+}
+
+impl AutoStep {
+    /// The files of both, with the names and settings that are usual.
+    pub fn of(files: Vec<PathBuf>, broker: Vec<PathBuf>) -> AutoStep {
+        AutoStep {
+            files,
+            broker,
+            source: vendor_name(),
+            broker_source: broker_name(),
+            instrument: None,
+            out: None,
+            frames: usual_frames(),
+            format: csv_format(),
+        }
+    }
+}
+
+fn vendor_name() -> String {
+    "vendor".into()
+}
+
+fn broker_name() -> String {
+    "broker".into()
+}
+
+fn usual_frames() -> Vec<FramesWanted> {
+    vec![FramesWanted::Usual]
+}
+
 /// An instrument to make or change.
 #[derive(Debug, Clone, Default, PartialEq, Args, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

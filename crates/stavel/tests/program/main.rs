@@ -1,5 +1,6 @@
 //! The real program: its commands as other programs use them, and the bench in a real terminal.
 
+mod auto;
 mod bench;
 mod commands;
 mod foundations;

@@ -1,0 +1,101 @@
+//! What the chart knows of the bar under the cursor.
+
+use stavel_core::check::FindingKind;
+use stavel_core::model::columns::{CARRIED_SPREAD, FILLED, SHEET_SPREAD, is_filled};
+use stavel_core::model::price::scaled;
+use stavel_core::model::time::wall;
+use stavel_core::model::{BarView, Columns, Field, Span, present};
+use stavel_work::finding_in_words;
+
+use super::FactLine;
+use super::chart_view::ChartScene;
+use crate::canvas::thousands;
+use crate::theme;
+use crate::view::View;
+
+/// What the origin of a row says, in words.
+fn origin_in_words(origin: i64) -> String {
+    let mut words = match origin % FILLED {
+        0 => vec!["as its source has it".to_owned()],
+        place => vec![format!("source {place} of the splice")],
+    };
+    if is_filled(origin) {
+        words.push("filled".into());
+    }
+    match origin / CARRIED_SPREAD * CARRIED_SPREAD {
+        CARRIED_SPREAD => words.push("spread carried over".into()),
+        SHEET_SPREAD => words.push("spread of the sheet".into()),
+        _ => {}
+    }
+    words.join(", ")
+}
+
+/// A bar's values as facts.
+fn bar_facts(bars: &Columns, at: usize) -> Vec<FactLine> {
+    let mut out = Vec::new();
+    for (field, column) in bars.fields.iter().zip(&bars.data) {
+        let value = match (field, present(column[at])) {
+            (_, None) => "not known".to_owned(),
+            (Field::Spread, Some(v)) => format!("{v} points"),
+            (Field::Origin, Some(v)) => origin_in_words(v),
+            (_, Some(v)) => scaled(v, bars.scale.of(*field)),
+        };
+        out.push(FactLine::Pair(field.name(), value));
+    }
+    out
+}
+
+/// What is known of the bar under the cursor, of what is there, and of the window.
+pub fn facts(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
+    let clock = view.clock();
+    let (time, afloat) = (drawn.bars.time[at], drawn.is_afloat);
+    let mut out = vec![FactLine::heading(format!("bar of {}", drawn.frame))];
+    if afloat {
+        out.push(FactLine::Pair("written", wall(time)));
+    } else {
+        out.push(FactLine::Pair("UTC", wall(time)));
+        out.push(FactLine::Pair("shown as", wall(clock.to_wall(time))));
+    }
+    out.extend(bar_facts(&drawn.bars, at));
+    out.extend(there(drawn, at, view));
+    out.push(FactLine::Gap);
+    out.push(FactLine::heading("window"));
+    let decimals = drawn.bars.scale.price;
+    let prices = BarView::new(&drawn.bars);
+    let bars = || (0..prices.len()).filter_map(|i| prices.bar(i));
+    let highest = bars().map(|b| b.high).max().map(|v| scaled(v, decimals));
+    let lowest = bars().map(|b| b.low).min().map(|v| scaled(v, decimals));
+    out.push(FactLine::Pair("bars", thousands(drawn.bars.len() as u64)));
+    out.extend(highest.map(|v| FactLine::Pair("highest", v)));
+    out.extend(lowest.map(|v| FactLine::Pair("lowest", v)));
+    if !afloat {
+        out.push(FactLine::Gap);
+        out.push(FactLine::words(format!("times shown in {clock}: {}", clock.in_words())));
+    }
+    out
+}
+
+/// Findings and dated facts that lie in the bar at a place.
+fn there(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
+    let from = drawn.bars.time[at];
+    let to = drawn.bars.time.get(at + 1).copied().unwrap_or(from + drawn.frame.length().max(1));
+    let span = Span::new(from, to.max(from + 1));
+    let mut out = Vec::new();
+    let edition = view.snapshot.find(&drawn.series).map(|s| s.edition.id);
+    let found = view.found.filter(|f| Some(f.edition) == edition);
+    let findings = found.into_iter().flat_map(|f| &f.report.findings);
+    for f in
+        findings.filter(|f| f.kind != FindingKind::ClosedMarket && f.span.overlap(&span).is_some()).take(3)
+    {
+        let (shape, _) = theme::severity(f.kind.severity());
+        out.push(FactLine::words(format!("{shape} {}: {}", f.kind.word(), finding_in_words(f))));
+    }
+    for fact in view.snapshot.facts(&drawn.series.instrument).iter().filter(|f| span.holds(f.time)).take(3) {
+        let values: Vec<String> = fact.values.iter().map(|(k, v)| format!("{k} {v}")).collect();
+        out.push(FactLine::words(format!("● {}: {}", fact.kind, values.join(", "))));
+    }
+    if !out.is_empty() {
+        out.insert(0, FactLine::Gap);
+    }
+    out
+}

@@ -1,0 +1,165 @@
+//! The whole job in one go, and the questions at which it stops.
+
+use serde_json::Value;
+
+use crate::support::{Program, demo};
+
+fn path(p: &str) -> String {
+    demo().join(p).to_string_lossy().into_owned()
+}
+
+/// The arguments of the whole job on the demo's files.
+fn whole(out: &str) -> Vec<String> {
+    let (vendor, broker) = (path("quill/NOKSEK_1m"), path("tarn/NOKSEK_1m.csv"));
+    ["auto", &vendor, "--source", "quill", "--broker", &broker, "--as", "tarn", "--out", out]
+        .map(str::to_owned)
+        .to_vec()
+}
+
+fn told(p: &Program, args: &[String]) -> (i32, Value, String) {
+    let mut words: Vec<&str> = args.iter().map(String::as_str).collect();
+    words.push("--json");
+    let (code, out, err) = p.told(&words);
+    let json = serde_json::from_str(&out).unwrap_or_else(|e| panic!("{e}: {out}{err}"));
+    (code, json, err)
+}
+
+/// Does the answers to a question as they are told, with what a person fills in.
+fn answer(p: &Program, command: &str, clock: &str) {
+    let words = shlex::split(command).unwrap();
+    let words: Vec<&str> = words[1..].iter().map(|w| if w == "CLOCK" { clock } else { w }).collect();
+    let (code, _, err) = p.told(&words);
+    assert_eq!(code, 0, "{command}: {err}");
+}
+
+#[test]
+fn two_sources_become_one_proved_history_and_are_undone_as_one_act() {
+    let p = Program::new();
+    let (code, document, err) = told(&p, &whole("out"));
+    assert_eq!((code, document.get("question")), (0, None), "{err} {document}");
+    let acts: Vec<&str> =
+        document["steps"].as_array().unwrap().iter().map(|s| s["act"].as_str().unwrap()).collect();
+    assert_eq!(acts, ["intake", "intake", "check", "align", "splice", "frames", "deliver"]);
+    assert_eq!(
+        (&document["clock"], &document["joined"]),
+        (&"America/New_York+7h".into(), &"NOKSEK@joined:1m".into())
+    );
+    let files = document["files"].as_array().unwrap();
+    assert!(files.len() == 9 && files.iter().all(|f| f["proved"] == true), "{files:?}");
+    // The same by hand gives the same rows.
+    let q = Program::new().with_noksek();
+    q.json(&["check", "NOKSEK@quill:1m", "--mend", "safe"]);
+    q.json(&["align", "NOKSEK@tarn:1m", "--to", "NOKSEK@quill:1m", "--anchor"]);
+    q.json(&["splice", "NOKSEK@tarn:1m", "NOKSEK@quill:1m", "--into", "joined"]);
+    q.json(&["deliver", "NOKSEK@joined:1m", "--out", "by-hand.csv"]);
+    let read = |p: &Program, name: &str| std::fs::read(p.dir.path().join(name)).unwrap();
+    assert!(read(&p, "out/NOKSEK_joined_1m.csv") == read(&q, "by-hand.csv"));
+    // Again, nothing has changed; the recipe gives the same on another shelf.
+    let (code, again, _) = told(&p, &whole("out"));
+    let done: Vec<&Value> = again["steps"].as_array().unwrap().iter().map(|s| &s["done"]).collect();
+    assert!(code == 0 && done.iter().all(|d| *d == "before"), "{again}");
+    let recipe = p.dir.path().join("out/recipe.toml").display().to_string();
+    let other = Program::new();
+    other.json(&["run", &recipe]);
+    let series = |p: &Program| p.json(&["shelf"])["instruments"][0]["series"].as_array().unwrap().len();
+    assert_eq!((series(&other), series(&p)), (11, 11));
+    let (code, _, err) = p.told(&["undo"]);
+    assert_eq!(code, 0, "{err}");
+    assert_eq!(p.json(&["shelf"])["instruments"], Value::Array(Vec::new()), "all of it was one act");
+}
+
+#[test]
+fn a_vendor_without_a_zone_is_asked_about_and_the_way_goes_on_from_there() {
+    let p = Program::new();
+    let zoneless = |name: &str| {
+        let folder = p.dir.path().join(name);
+        std::fs::create_dir(&folder).unwrap();
+        for entry in std::fs::read_dir(demo().join("quill/NOKSEK_1m")).unwrap() {
+            let entry = entry.unwrap();
+            let text = std::fs::read_to_string(entry.path()).unwrap().replace("UTC", "").replace("Z,", ",");
+            std::fs::write(folder.join(entry.file_name()), text).unwrap();
+        }
+        folder.display().to_string()
+    };
+    let mut args = whole("out");
+    args[1] = zoneless("NOKSEK_1m");
+    let (code, document, _) = told(&p, &args);
+    assert_eq!(code, 3, "{document}");
+    assert!(document["question"].as_str().unwrap().contains("Which clock do the times of NOKSEK@quill:1m"));
+    assert!(
+        !p.dir.path().join("out/NOKSEK_joined_1m.csv").exists(),
+        "nothing is delivered before it is answered"
+    );
+    let say = |a: &Value| a["say"].as_str().unwrap().to_owned();
+    let answers = document["answers"].as_array().unwrap();
+    let utc = answers.iter().find(|a| say(a).contains("--clock UTC")).unwrap();
+    assert!(utc["speaks_for"].as_str().unwrap().contains("weeks open at"), "{utc}");
+    assert_eq!(document["done"].as_array().unwrap().len(), 2, "both are taken in");
+    answer(&p, &say(utc), "");
+    let (code, document, err) = told(&p, &args);
+    assert_eq!((code, document.get("question")), (0, None), "{err} {document}");
+    assert!(p.dir.path().join("out/NOKSEK_joined_1m.csv").exists());
+    // The recipe has the answer in it: it goes through without a question.
+    let recipe = p.dir.path().join("out/recipe.toml").display().to_string();
+    let text = std::fs::read_to_string(&recipe).unwrap();
+    assert!(text.contains("clock = \"UTC\""), "{text}");
+    let other = Program::new();
+    let (code, _, err) = other.told(&["run", &recipe]);
+    assert_eq!(code, 0, "{err}");
+}
+
+#[test]
+fn dates_that_can_be_read_twice_are_asked_about_with_a_command_for_each_reading() {
+    let p = Program::new();
+    let mut text = String::from("Date,Time,Open,High,Low,Close\n");
+    for day in 1..=9 {
+        for hour in 0..24 {
+            text += &format!("{day:02}/02/2024,{hour:02}:00,0.98,0.99,0.97,0.98\n");
+        }
+    }
+    let vendor = p.file("NOKSEK_1h.csv", text);
+    let args: Vec<String> = ["auto", &vendor, "--broker", &path("tarn/NOKSEK_1m.csv"), "--out", "out"]
+        .map(str::to_owned)
+        .to_vec();
+    let (code, document, _) = told(&p, &args);
+    let answers = document["answers"].as_array().unwrap();
+    assert_eq!((code, answers.len()), (3, 2), "{document}");
+    let commands: Vec<&str> = answers.iter().map(|a| a["say"].as_str().unwrap()).collect();
+    assert!(
+        commands[0].ends_with("--dates day-first") && commands[1].ends_with("--dates month-first"),
+        "{commands:?}"
+    );
+    assert!(document["then"].as_str().unwrap().starts_with("stavel auto "));
+    answer(&p, commands[0], "");
+    // It goes on, and says in one sentence what it cannot do: the two have no bars of one frame.
+    let (code, out, err) = p.told(&args.iter().map(String::as_str).collect::<Vec<_>>());
+    assert_eq!(code, 1, "{out}");
+    assert!(
+        err.contains("no bars of one instrument at one frame") && err.trim().lines().count() == 1,
+        "{err}"
+    );
+}
+
+#[test]
+fn sources_that_are_not_alike_leave_the_clock_to_a_person() {
+    let p = Program::new();
+    // The broker's rows in another order of days are no market that the vendor knows.
+    let text = std::fs::read_to_string(path("tarn/NOKSEK_1m.csv")).unwrap();
+    let mut lines: Vec<&str> = text.lines().collect();
+    let prices: Vec<String> =
+        lines[1..].iter().rev().map(|l| l.splitn(3, ';').nth(2).unwrap_or("").to_owned()).collect();
+    let rows: Vec<String> = lines
+        .drain(1..)
+        .zip(prices)
+        .map(|(l, rest)| l.splitn(3, ';').take(2).collect::<Vec<_>>().join(";") + ";" + &rest)
+        .collect();
+    let broker = p.file("NOKSEK_1m.csv", format!("{}\n{}\n", text.lines().next().unwrap(), rows.join("\n")));
+    let mut args = whole("out");
+    args[5] = broker;
+    let (code, document, _) = told(&p, &args);
+    assert_eq!(code, 3, "{document}");
+    assert_eq!(document["question"], "Which clock does NOKSEK@tarn:1m keep?");
+    let answers = document["answers"].as_array().unwrap();
+    assert!(answers.iter().any(|a| a["say"].as_str().unwrap().contains("--clock CLOCK")), "{answers:?}");
+    assert!(p.json(&["shelf"]).to_string().contains("NOKSEK@quill:1m"), "what was done before it stays");
+}
