@@ -115,7 +115,10 @@ pub enum Command {
     #[command(
         after_help = "Examples:\n  stavel completions bash > ~/.local/share/bash-completion/completions/stavel"
     )]
-    Completions { shell: clap_complete::Shell },
+    Completions {
+        /// The shell.
+        shell: clap_complete::Shell,
+    },
     /// Print the man page, or write one for each command into a folder.
     #[command(after_help = "Examples:\n  stavel man | man -l -\n  stavel man --out ~/.local/share/man/man1")]
     Man {

@@ -196,3 +196,44 @@ fn mends_are_seen_before_they_are_done_and_a_clock_is_nudged() {
     t.keys(&["q"]);
     t.wait("left with 0");
 }
+
+#[test]
+fn without_colours_blocks_are_characters_and_with_them_they_are_painted() {
+    let p = Program::new().with_noksek();
+    let plain = Terminal::open(&p, (120, 40), "--theme none");
+    plain.wait("next ▸ g check");
+    plain.wait("███");
+    plain.keys(&["q"]);
+    plain.wait("left with 0");
+    let p = Program::new().with_noksek();
+    let painted = Terminal::open(&p, (120, 40), "--theme light");
+    painted.wait("next ▸ g check");
+    painted.keys(&["2"]);
+    painted.wait("bar of");
+    assert!(!painted.screen().contains('█'), "{}", painted.screen());
+}
+
+#[test]
+fn what_a_command_does_is_seen_on_an_open_bench() {
+    let p = Program::new().with_noksek();
+    let t = Terminal::open(&p, (160, 47), "");
+    t.wait("next ▸ g check");
+    p.json(&["shelf", "NOKSEK@tarn:1m", "--rename", "NOKSEK@beside:1m"]);
+    t.wait("beside:1m");
+}
+
+#[test]
+fn settings_that_make_no_sense_are_told_before_the_bench_opens() {
+    let p = Program::new();
+    let file = p.file("settings.toml", "[keys.chart]\n',' = 'w'\n");
+    let (code, _, err) = p.told(&["--settings", &file]);
+    assert!(
+        code == 1 && err.contains("settings.toml") && err.contains("'w' would mean two things"),
+        "{code}: {err}"
+    );
+    let file = p.file("good.toml", "theme = 'none'\n[keys.everywhere]\nq = 'Q'\n");
+    let t = Terminal::open(&p, (100, 30), &format!("--settings {file}"));
+    t.wait("Q quit");
+    t.keys(&["Q"]);
+    t.wait("left with 0");
+}

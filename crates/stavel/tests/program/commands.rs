@@ -364,3 +364,51 @@ fn what_a_layout_reads_it_also_writes() {
     let (code, _, err) = p.told(&["deliver", "NOKSEK@quill:ticks", "--out", &out, "--layout", "none"]);
     assert!(code == 2 && err.contains("saved are zgb"), "{err}");
 }
+
+#[test]
+fn errors_are_documents_under_json_and_sentences_beside_it() {
+    let p = Program::new();
+    for (args, exit, words) in [
+        (&["check", "NOKSEK@quill:1m"][..], 1, "take it in first"),
+        (&["check"][..], 2, "<SERIES>"),
+        (&["chart", "NOKSEK@quill:1m", "--out", "x.jpg", "--ma", "many"][..], 2, "many"),
+        (&["auto", "a.csv", "--broker", "b.csv"][..], 1, "a.csv"),
+    ] {
+        let (code, out, err) = p.told(&[args, &["--json"]].concat());
+        let document: serde_json::Value =
+            serde_json::from_str(&out).unwrap_or_else(|e| panic!("{args:?}: {e}: {out}"));
+        assert_eq!((code, &document["error"]["exit"]), (exit, &exit.into()), "{args:?}: {err}");
+        let sentence = document["error"]["sentence"].as_str().unwrap();
+        assert!(sentence.contains(words) && sentence.lines().count() == 1, "{args:?}: {sentence}");
+        assert!(!err.is_empty());
+        let (_, out, _) = p.told(args);
+        assert!(out.is_empty(), "without --json nothing is on standard output: {out}");
+    }
+}
+
+#[test]
+fn completions_man_pages_and_the_build_are_told() {
+    let p = Program::new();
+    for shell in ["bash", "zsh", "fish"] {
+        let (code, out, err) = p.told(&["completions", shell]);
+        assert!(code == 0 && out.contains("rehearse") && out.contains("carry-spread"), "{shell}: {err}");
+    }
+    let (code, out, _) = p.told(&["man"]);
+    assert!(code == 0 && out.contains(".TH stavel 1"));
+    let (code, _, err) = p.told(&["man", "--out", "pages"]);
+    assert_eq!(code, 0, "{err}");
+    let page = std::fs::read_to_string(p.dir.path().join("pages/stavel-splice.1")).unwrap();
+    assert!(page.contains("\\-\\-carry\\-spread") && page.contains("Examples"), "{page}");
+    let (_, version, _) = p.told(&["--version"]);
+    assert!(version.starts_with("stavel 0.1.0 (") && version.trim().ends_with(')'), "{version}");
+    // Every command shows how it is used.
+    let (_, help, _) = p.told(&["--help"]);
+    let commands = help.lines().skip_while(|l| *l != "Commands:").skip(1).take_while(|l| !l.is_empty());
+    let names: Vec<&str> =
+        commands.filter_map(|l| l.strip_prefix("  ")?.split(' ').next()).filter(|w| !w.is_empty()).collect();
+    assert!(names.len() > 14, "{help}");
+    for name in names {
+        let (_, help, _) = p.told(&[name, "--help"]);
+        assert!(help.contains("Examples:\n  stavel "), "{name}: {help}");
+    }
+}
