@@ -193,7 +193,12 @@ fn numbers(sheet: &mut PaperSheet, page: &ReportPage<'_>) {
     let lines = [
         (
             "covered",
-            format!("{:.2} % of open time; {} minutes missing", r.coverage * 100.0, r.minutes_missing()),
+            match (r.coverage, r.minutes_missing()) {
+                (Some(share), Some(minutes)) => {
+                    format!("{:.2} % of open time; {minutes} minutes missing", share * 100.0)
+                }
+                _ => "not known while it is afloat".to_owned(),
+            },
         ),
         ("empty days", days),
         ("largest hole", hole),

@@ -76,10 +76,14 @@ impl Browser {
         self.typed.clear();
     }
 
-    /// The entries that have the typed words in their names.
+    /// The entries that have the typed words in their names, in any order.
     fn found(&self) -> Vec<&PathEntry> {
-        let words = self.typed.to_lowercase();
-        self.entries.iter().filter(|e| e.name.to_lowercase().contains(&words)).collect()
+        let words: Vec<String> = self.typed.split_whitespace().map(str::to_lowercase).collect();
+        let has_all = |e: &&PathEntry| {
+            let name = e.name.to_lowercase();
+            words.iter().all(|word| name.contains(word.as_str()))
+        };
+        self.entries.iter().filter(has_all).collect()
     }
 
     /// A key; gives the chosen paths when the list is left.

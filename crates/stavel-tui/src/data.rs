@@ -73,6 +73,8 @@ pub struct Snapshot {
     pub coverage: HashMap<i64, Arc<Coverage>>,
     /// What the rows of current editions rest on that nobody said or found, by edition.
     assumed: Arc<HashMap<i64, Vec<Decision>>>,
+    /// The places of an instrument's series among all.
+    places: Arc<HashMap<String, Vec<usize>>>,
     /// Dated facts, by instrument.
     facts: Arc<HashMap<String, Vec<InstrumentFact>>>,
     /// Why current editions are stale, by edition.
@@ -84,12 +86,18 @@ impl Snapshot {
     /// Reads the catalog.
     pub fn read(shelf: &Shelf, before: &Snapshot) -> Result<Snapshot> {
         let instruments = shelf.instruments()?;
+        let series = shelf.series()?;
+        let mut places: HashMap<String, Vec<usize>> = HashMap::new();
+        for (i, info) in series.iter().enumerate() {
+            places.entry(info.name.instrument.clone()).or_default().push(i);
+        }
         let facts: Result<HashMap<_, _>> =
             instruments.iter().map(|i| Ok((i.name.clone(), shelf.facts(&i.name)?))).collect();
         Ok(Snapshot {
             facts: Arc::new(facts?),
             instruments: Arc::new(instruments),
-            series: Arc::new(shelf.series()?),
+            series: Arc::new(series),
+            places: Arc::new(places),
             journal: Arc::new(shelf.journal(30)?),
             coverage: before.coverage.clone(),
             stale: Arc::new(shelf.stale_editions()?),
@@ -110,7 +118,7 @@ impl Snapshot {
 
     /// One series.
     pub fn find(&self, name: &SeriesName) -> Option<&SeriesInfo> {
-        self.series.iter().find(|s| s.name == *name)
+        self.series_of(&name.instrument).find(|s| s.name == *name)
     }
 
     /// What has changed of all that a series was made from; nothing where it is up to date.
@@ -140,8 +148,9 @@ impl Snapshot {
     }
 
     /// The series of an instrument, in order of name.
-    pub fn series_of<'a>(&'a self, instrument: &'a str) -> impl Iterator<Item = &'a SeriesInfo> {
-        self.series.iter().filter(move |s| s.name.instrument == instrument)
+    pub fn series_of<'a>(&'a self, instrument: &str) -> impl Iterator<Item = &'a SeriesInfo> + use<'a> {
+        let places = self.places.get(instrument).map_or(&[][..], Vec::as_slice);
+        places.iter().filter_map(|place| self.series.get(*place))
     }
 
     /// The sources of an instrument, in order of name; a source's place gives its colour.

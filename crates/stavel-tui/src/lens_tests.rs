@@ -54,6 +54,9 @@ fn mends_are_chosen_saved_taken_again_done_and_undone() {
     assert!(app.message.text.contains("no mends to save"), "{}", app.message.text);
     press(&mut app, "M");
     wait(&mut app, "mends chosen");
+    // Each of what is safe is told with its own count.
+    wait(&mut app, "30  duplicate_time");
+    wait(&mut app, "filler: drop flat rows");
     press(&mut app, "W");
     answer(&mut app, &list);
     assert!(std::fs::read_to_string(&list).unwrap().contains("safe"));

@@ -4,7 +4,7 @@ use serde_json::{Map, Value, json};
 
 use crate::findings::{cause_in_words, finding_in_words, loss_in_words};
 use crate::page::{is_page, write_page};
-use crate::report::StepReport;
+use crate::report::{StepReport, counted};
 use crate::span::span_between;
 use crate::step::CheckStep;
 use stavel_core::check::{self, Agreement, Crossed, FindingKind, Mend, MendList};
@@ -103,11 +103,11 @@ fn mends_of(step: &CheckStep) -> Result<Vec<Mend>> {
 /// A check in lines for people.
 fn check_lines(series: &SeriesName, found: &check::CheckReport) -> Vec<String> {
     let mut lines = vec![format!(
-        "{series}: grade {}, {} rows, {} findings, {:.2} % of open time covered",
+        "{series}: grade {}, {} rows, {} findings, {}",
         found.grade.points,
         found.rows,
         found.findings.len(),
-        found.coverage * 100.0
+        coverage_in_words(found)
     )];
     if !found.grade.losses.is_empty() {
         let losses: Vec<String> = found.grade.losses.iter().map(loss_in_words).collect();
@@ -124,11 +124,10 @@ fn check_lines(series: &SeriesName, found: &check::CheckReport) -> Vec<String> {
         }
     }
     lines.push(format!(
-        "  filler in closed hours {}, quiet rows in open hours {} (kept); {} minutes missing on {} empty days; {:.1} rows a minute",
+        "  filler in closed hours {}, quiet rows in open hours {} (kept); {}; {:.1} rows a minute",
         found.filler_closed,
         found.filler_open,
-        found.minutes_missing(),
-        found.missing_days().count(),
+        missing_in_words(found),
         found.rows_a_minute(),
     ));
     if let Some(gap) = found.largest_gap() {
@@ -139,6 +138,24 @@ fn check_lines(series: &SeriesName, found: &check::CheckReport) -> Vec<String> {
         ));
     }
     lines
+}
+
+/// How much of open time has rows, in words.
+fn coverage_in_words(found: &check::CheckReport) -> String {
+    match found.coverage {
+        Some(share) => format!("{:.2} % of open time covered", share * 100.0),
+        None => "open time not known while it is afloat".into(),
+    }
+}
+
+fn missing_in_words(found: &check::CheckReport) -> String {
+    match found.minutes_missing() {
+        Some(minutes) => format!(
+            "{minutes} minutes missing on {}",
+            counted(found.missing_days().count() as u64, "empty day")
+        ),
+        None => "what is missing is not known while it is afloat".into(),
+    }
 }
 
 /// A check's report as the document that other programs rely on.

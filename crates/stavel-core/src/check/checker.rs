@@ -139,7 +139,7 @@ impl Checker {
             rows: self.rows,
             first: placed.seen.0,
             last: placed.seen.1,
-            coverage: placed.coverage,
+            coverage: Some(placed.coverage),
             days: placed.days,
             gaps: placed.gaps,
             findings,

@@ -51,7 +51,8 @@ fn cost(kind: FindingKind) -> (f64, f64) {
 /// for the first and half of it for every doubling of their number, up to its most.
 pub fn grade(report: &CheckReport) -> Grade {
     let mut losses = Vec::new();
-    let missing = (1.0 - report.coverage).max(0.0) * 100.0;
+    // Of what is not known nothing is taken off.
+    let missing = (1.0 - report.coverage.unwrap_or(1.0)).max(0.0) * 100.0;
     if missing >= 0.05 {
         losses.push(GradeLoss { points: (missing * 2.0).min(40.0), cause: GradeCause::Missing(missing) });
     }

@@ -119,8 +119,8 @@ pub struct CheckReport {
     pub first: Micros,
     /// The time of the last row.
     pub last: Micros,
-    /// Share of open time that has rows, 0 to 1.
-    pub coverage: f64,
+    /// Share of open time that has rows, 0 to 1; none where it is not known when the market is open.
+    pub coverage: Option<f64>,
     /// How full each session day is.
     pub days: Vec<DayCoverage>,
     /// Open time without rows.
@@ -186,9 +186,10 @@ impl CheckReport {
     }
 
     /// Open time without rows, in minutes.
-    pub fn minutes_missing(&self) -> u64 {
+    pub fn minutes_missing(&self) -> Option<u64> {
+        self.coverage?;
         let missing: Micros = self.days.iter().map(|d| d.expected - d.present.min(d.expected)).sum();
-        (missing / MINUTE) as u64
+        Some((missing / MINUTE) as u64)
     }
 
     /// Rows in a minute that has rows: of ticks what a minute of open market holds.

@@ -64,6 +64,10 @@ pub fn check_series(
     if info.is_afloat() {
         report.findings.retain(|f| f.kind != FindingKind::Missing);
         report.gaps.clear();
+        // When the market is open is not known: a day with rows is a day with rows, and no more can be said.
+        report.coverage = None;
+        report.days.retain(|d| d.present > 0);
+        report.days.iter_mut().for_each(|d| d.expected = d.present);
     }
     // By hours that are only assumed nothing lies outside them.
     if !knows_hours {

@@ -529,7 +529,10 @@ fn facts_of(report: &CheckReport, view: &View<'_>) -> Vec<FactLine> {
         FactLine::Gap,
         FactLine::heading("completeness"),
         FactLine::Pair("rows", thousands(report.rows)),
-        FactLine::Pair("covered", format!("{:.2} %", report.coverage * 100.0)),
+        FactLine::Pair(
+            "covered",
+            report.coverage.map_or("not known: afloat".to_owned(), |c| format!("{:.2} %", c * 100.0)),
+        ),
         FactLine::Pair("days", report.days.len().to_string()),
         FactLine::Pair(
             "empty days",

@@ -22,14 +22,17 @@ pub fn draw(mends: &[Mend], preview: Option<&MendPreview>, mut canvas: Canvas<'_
     canvas.put(1, 0, "mends chosen", theme::strong());
     canvas.put(15, 0, "a does them   m takes one more or away   W saves the list   Esc none", theme::faint());
     let mut y = 1;
-    for (i, mend) in mends.iter().enumerate().take(8) {
-        let n = preview.and_then(|p| p.counts.get(i)).map_or("…".to_owned(), |(_, n)| thousands(*n));
-        canvas.put_right(10, y, &n, theme::strong());
+    // What is safe is several mends: once they are tried, each is told with its own count.
+    let tried = preview.map(|p| p.counts.iter().map(|(mend, n)| (mend.clone(), thousands(*n))).collect());
+    let listed: Vec<(Mend, String)> =
+        tried.unwrap_or_else(|| mends.iter().map(|mend| (mend.clone(), "…".to_owned())).collect());
+    for (mend, n) in listed.iter().take(8) {
+        canvas.put_right(10, y, n, theme::strong());
         canvas.put(12, y, &format!("{mend}: {}", mend_in_words(mend)), theme::words());
         y += 1;
     }
-    if mends.len() > 8 {
-        canvas.put(12, y, &format!("and {} more", mends.len() - 8), theme::faint());
+    if listed.len() > 8 {
+        canvas.put(12, y, &format!("and {} more", listed.len() - 8), theme::faint());
         y += 1;
     }
     let Some(p) = preview else {

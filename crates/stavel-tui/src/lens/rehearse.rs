@@ -421,7 +421,8 @@ fn bars_so_far(play: &Play, columns: usize) -> Columns {
     match builder {
         Ok(mut builder) => {
             builder.push(&rows.rows(from.min(end)..end));
-            builder.finish().bars
+            let bars = builder.finish().bars;
+            bars.rows(bars.len().saturating_sub(columns)..bars.len())
         }
         Err(_) => Columns::default(),
     }

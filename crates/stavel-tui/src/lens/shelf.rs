@@ -297,8 +297,11 @@ impl ShelfLens {
     fn listed<'a>(&self, view: &View<'a>) -> Vec<&'a SeriesInfo> {
         let words: Vec<String> = self.filter.split_whitespace().map(str::to_lowercase).collect();
         let passes = |s: &&SeriesInfo| {
-            let name = s.name.to_string().to_lowercase();
-            words.iter().all(|w| name.contains(w))
+            // Without a filter no name is written out: a shelf may have thousands.
+            words.is_empty() || {
+                let name = s.name.to_string().to_lowercase();
+                words.iter().all(|w| name.contains(w))
+            }
         };
         let mut all: Vec<&SeriesInfo> = view.snapshot.series.iter().filter(passes).collect();
         match self.sort {

@@ -156,3 +156,24 @@ fn pages_and_charts_end_as_what_they_are() {
     let left: Vec<_> = std::fs::read_dir(desk.dir.path()).unwrap().map(|e| e.unwrap().file_name()).collect();
     assert_eq!(left.len(), 2, "only the file and the shelf: {left:?}");
 }
+
+#[test]
+fn of_a_series_that_is_afloat_no_coverage_is_told_and_none_is_held_against_it() {
+    let mut desk = Desk::new();
+    // Weekdays only: the days between are no hole, for nobody knows when the market is open.
+    let rows: String = [4..9, 11..16].into_iter().map(|days| quiet(days, 0)).collect();
+    std::fs::write(desk.path("NOKSEK.csv"), format!("Time,Open,High,Low,Close,Volume\n{rows}")).unwrap();
+    desk.done("act = 'intake'\npaths = ['~/NOKSEK.csv']\nsource = 'tarn'\nclock = 'afloat'\nframe = '1m'");
+    let report = desk.act("act = 'check'\nseries = 'NOKSEK@tarn:1m'\nreport = '~/page.html'").unwrap();
+    let document = report.document();
+    assert!(document["coverage"].is_null() && document["stats"]["minutes_missing"].is_null(), "{document}");
+    assert_eq!(document["missing_days"].as_array().unwrap().len(), 0);
+    assert!(!document["points_lost"].to_string().contains("open time"), "{}", document["points_lost"]);
+    assert!(report.lines[0].contains("open time not known"), "{:?}", report.lines);
+    assert!(
+        std::fs::read_to_string(desk.path("page.html")).unwrap().contains("not known while it is afloat")
+    );
+    desk.done("act = 'align'\nseries = 'NOKSEK@tarn:1m'\nclock = 'UTC'\nanchor = true");
+    let anchored = desk.done("act = 'check'\nseries = 'NOKSEK@tarn:1m'");
+    assert!(anchored["coverage"].as_f64().unwrap() > 0.5, "{anchored}");
+}
