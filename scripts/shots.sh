@@ -16,7 +16,7 @@ for _ in $(seq 50); do [ -e "/tmp/.X11-unix/X${display#:}" ] && break; sleep 0.1
 
 printf 'set -g status off\nset -g default-terminal tmux-256color\nset -ga terminal-overrides ",*:Tc"\nset -g escape-time 0\n' >"$work/conf"
 xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 160x47+0+0 -bw 0 -b 0 -bg '#0d1117' -fg '#d0d7de' +sb \
-    -e tmux -S "$server" -f "$work/conf" new-session -s s "env COLORTERM=truecolor '$program' demo --dir '$work/demo' --theme dark" >/dev/null 2>&1 &
+    -e tmux -S "$server" -f "$work/conf" new-session -c "$work" -s s "env COLORTERM=truecolor '$program' demo --dir demo --theme dark" >/dev/null 2>&1 &
 
 text() { tmux -S "$server" capture-pane -p -t s 2>/dev/null || true; }
 wait_for() {
@@ -34,7 +34,7 @@ wait_for "next ▸ g check"
 wait_for "1 576 770 rows"
 picture shelf
 keys i
-typed "$work/demo/raw-3/tarn/NOKSEK_1m.csv"
+typed "demo/raw-3/tarn/NOKSEK_1m.csv"
 keys Tab
 typed tarn
 wait_for "as it is written"
@@ -70,7 +70,7 @@ wait_for "times in UTC"
 keys a
 wait_for "write it to"
 keys C-u
-typed "$work/joined.csv"
+typed "joined.csv"
 keys Enter
 wait_for "✓ proved"
 picture deliver

@@ -198,14 +198,11 @@ mod tests {
     #[test]
     fn a_picture_is_drawn_twice_alike_with_every_bar_and_harmless_words() {
         let rows = bars(50);
+        let clock = Clock::utc();
         let request = SceneRequest {
             title: "NOKSEK <script>".into(),
-            bars: &rows,
-            with: None,
             average: Some(5),
-            lead: 0,
-            gaps: None,
-            clock: &Clock::utc(),
+            ..SceneRequest::of(&rows, &clock)
         };
         let made = scene(&request);
         let picture = to_svg(&made).unwrap();
@@ -225,15 +222,8 @@ mod tests {
     #[test]
     fn an_empty_scene_is_a_picture_too() {
         let rows = bars(0);
-        let request = SceneRequest {
-            title: String::new(),
-            bars: &rows,
-            with: None,
-            average: None,
-            lead: 0,
-            gaps: None,
-            clock: &Clock::utc(),
-        };
+        let clock = Clock::utc();
+        let request = SceneRequest::of(&rows, &clock);
         assert!(to_svg(&scene(&request)).unwrap().contains("<svg"));
     }
 }

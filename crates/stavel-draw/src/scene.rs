@@ -115,6 +115,13 @@ pub struct SceneRequest<'a> {
     pub clock: &'a Clock,
 }
 
+impl<'a> SceneRequest<'a> {
+    /// Bars alone, without a title.
+    pub fn of(bars: &'a Columns, clock: &'a Clock) -> SceneRequest<'a> {
+        SceneRequest { title: String::new(), bars, with: None, average: None, lead: 0, gaps: None, clock }
+    }
+}
+
 /// Makes the scene of some bars; names are made printable, since no picture may hold control characters.
 pub fn scene(request: &SceneRequest<'_>) -> Scene {
     let bars = request.bars;
@@ -335,14 +342,12 @@ pub(crate) mod tests {
     #[test]
     fn a_scene_has_panes_for_what_there_is() {
         let rows = bars(150);
+        let clock = Clock::utc();
         let request = SceneRequest {
             title: "NOKSEK".into(),
-            bars: &rows,
             with: Some(("other".into(), &rows)),
             average: Some(10),
-            lead: 0,
-            gaps: None,
-            clock: &Clock::utc(),
+            ..SceneRequest::of(&rows, &clock)
         };
         let made = scene(&request);
         assert_eq!(
@@ -365,15 +370,7 @@ pub(crate) mod tests {
         rows.time[40..].iter_mut().for_each(|t| *t += 2 * DAY);
         rows.data[..4].iter_mut().for_each(|c| c[50] = stavel_core::model::ABSENT);
         let clock = Clock::utc();
-        let request = SceneRequest {
-            title: String::new(),
-            bars: &rows,
-            with: None,
-            average: Some(10),
-            lead: 20,
-            gaps: None,
-            clock: &clock,
-        };
+        let request = SceneRequest { average: Some(10), lead: 20, ..SceneRequest::of(&rows, &clock) };
         let closed = scene(&request);
         assert_eq!((closed.times.len(), closed.times[0]), (40, rows.time[20]));
         let Layer::Line { values, .. } = &closed.panes[0].layers[1] else { panic!("a line") };
@@ -399,15 +396,8 @@ pub(crate) mod tests {
     #[test]
     fn an_empty_scene_is_no_trouble() {
         let rows = bars(0);
-        let request = SceneRequest {
-            title: String::new(),
-            bars: &rows,
-            with: None,
-            average: Some(5),
-            lead: 0,
-            gaps: None,
-            clock: &Clock::utc(),
-        };
+        let clock = Clock::utc();
+        let request = SceneRequest { average: Some(5), ..SceneRequest::of(&rows, &clock) };
         assert_eq!(scene(&request).ticks, []);
     }
 }

@@ -20,15 +20,7 @@ fn bars(count: usize, price: u8, level: i64) -> Columns {
 
 fn drawn(rows: &Columns) -> Scene {
     let (title, clock) = ("NOKSEK@quill:1h".into(), Clock::utc());
-    scene(&SceneRequest {
-        title,
-        bars: rows,
-        with: None,
-        average: Some(3),
-        lead: 0,
-        gaps: None,
-        clock: &clock,
-    })
+    scene(&SceneRequest { title, average: Some(3), ..SceneRequest::of(rows, &clock) })
 }
 
 /// The names of the elements of an XML text, in the order they begin; panics where it is not well-formed.
@@ -123,12 +115,8 @@ fn words_of_files_are_harmless_in_both_formats() {
     let title = "a & b <c> \"d\" 'e' \\ (f) ]]> \u{1b}[31m";
     let request = SceneRequest {
         title: title.into(),
-        bars: &rows,
         with: Some(("x<y>&(z".into(), &other)),
-        average: None,
-        lead: 0,
-        gaps: None,
-        clock: &clock,
+        ..SceneRequest::of(&rows, &clock)
     };
     let made = scene(&request);
     let svg = to_svg(&made).unwrap();
@@ -219,15 +207,8 @@ fn a_second_series_is_drawn_at_the_times_of_the_first() {
     let (rows, mut other) = (bars(20, 5, 102_300), bars(20, 3, 1_023));
     other.time.iter_mut().for_each(|t| *t += 5 * HOUR);
     let clock = Clock::utc();
-    let made = scene(&SceneRequest {
-        title: String::new(),
-        bars: &rows,
-        with: Some(("tarn".into(), &other)),
-        average: None,
-        lead: 0,
-        gaps: None,
-        clock: &clock,
-    });
+    let made =
+        scene(&SceneRequest { with: Some(("tarn".into(), &other)), ..SceneRequest::of(&rows, &clock) });
     let Layer::Line { name, values } = &made.panes[0].layers[1] else { panic!("no line") };
     assert_eq!((name.as_str(), values.len()), ("tarn", 20));
     assert!(values[..5].iter().all(Option::is_none), "it begins five bars later");
@@ -239,15 +220,7 @@ fn labels_of_time_are_told_in_the_clock_that_is_asked_for() {
     let rows = bars(24 * 5, 5, 102_300);
     let labels = |clock: &str| {
         let clock: Clock = clock.parse().unwrap();
-        let request = SceneRequest {
-            title: String::new(),
-            bars: &rows,
-            with: None,
-            average: None,
-            lead: 0,
-            gaps: None,
-            clock: &clock,
-        };
+        let request = SceneRequest::of(&rows, &clock);
         scene(&request).ticks
     };
     let (utc, later) = (labels("UTC"), labels("UTC+3"));

@@ -190,7 +190,7 @@ impl App {
                 Effect::Start(step) => self.start(*step, None),
                 Effect::Select(name) => self.select(name),
                 Effect::NextSeries { back } => self.step_series(if back { -1 } else { 1 }),
-                Effect::Window(window) => self.window = self.within_calendar(window),
+                Effect::Window(window) => self.window = self.within_history(window),
                 Effect::Show(place) => self.show(&place),
                 Effect::Ask { label, proposal } => {
                     let prompt = Prompt::new(label, &proposal, Asker::Lens(asked_by), &self.answers);
@@ -577,23 +577,19 @@ impl App {
     }
 
     fn pan(&mut self, direction: i64) {
-        let whole = self.whole();
         let by = direction * (self.window.length() / 4).max(1);
-        // A window may hang over the ends by half, so that the ends can be seen.
-        let half = self.window.length() / 2;
-        let from = (self.window.from + by).clamp(whole.from - half, (whole.to - half).max(whole.from - half));
-        self.window = Span::new(from, from + self.window.length());
+        self.window = self.within_history(Span::new(self.window.from + by, self.window.to + by));
     }
 
     /// Zooms about the cursor, which stays where it is on the screen; about the middle where it is not in view.
     fn zoom(&mut self, factor: f64) {
         let middle = self.window.from + self.window.length() / 2;
         let about = self.lens().cursor().filter(|t| self.window.holds(*t)).unwrap_or(middle);
-        self.window = self.within_calendar(zoomed(self.window, about, factor));
+        self.window = self.within_history(zoomed(self.window, about, factor));
     }
 
     /// A window no longer than the whole history, nor shorter than an hour.
-    fn within_calendar(&self, window: Span) -> Span {
+    fn within_history(&self, window: Span) -> Span {
         let whole = self.whole();
         let length = window.length().clamp(HOUR, whole.length().max(HOUR));
         if length == whole.length() {

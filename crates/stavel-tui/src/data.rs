@@ -6,7 +6,7 @@ use std::sync::Arc;
 use stavel_core::Result;
 use stavel_core::model::time::{DAY, day_of, weekday};
 use stavel_core::model::{Decision, Instrument, SeriesName, Span};
-use stavel_core::store::{InstrumentFact, JournalLine, SeriesInfo, Shelf, StaleBecause};
+use stavel_core::store::{JournalLine, SeriesInfo, Shelf, StaleBecause};
 use stavel_work::assumed_of_rows;
 
 /// Rows a day of one edition.
@@ -75,8 +75,6 @@ pub struct Snapshot {
     assumed: Arc<HashMap<i64, Vec<Decision>>>,
     /// The places of an instrument's series among all.
     places: Arc<HashMap<String, Vec<usize>>>,
-    /// Dated facts, by instrument.
-    facts: Arc<HashMap<String, Vec<InstrumentFact>>>,
     /// Why current editions are stale, by edition.
     stale: Arc<HashMap<i64, Vec<StaleBecause>>>,
     pub version: i64,
@@ -91,10 +89,7 @@ impl Snapshot {
         for (i, info) in series.iter().enumerate() {
             places.entry(info.name.instrument.clone()).or_default().push(i);
         }
-        let facts: Result<HashMap<_, _>> =
-            instruments.iter().map(|i| Ok((i.name.clone(), shelf.facts(&i.name)?))).collect();
         Ok(Snapshot {
-            facts: Arc::new(facts?),
             instruments: Arc::new(instruments),
             series: Arc::new(series),
             places: Arc::new(places),
@@ -135,11 +130,6 @@ impl Snapshot {
     /// What the rows of a series rest on that nobody said or found; nothing where all is known.
     pub fn assumed(&self, info: &SeriesInfo) -> &[Decision] {
         self.assumed.get(&info.edition.id).map_or(&[], Vec::as_slice)
-    }
-
-    /// Dated facts of an instrument, by time.
-    pub fn facts(&self, instrument: &str) -> &[InstrumentFact] {
-        self.facts.get(instrument).map_or(&[], Vec::as_slice)
     }
 
     /// One instrument.

@@ -1,6 +1,8 @@
 //! How the intake form looks: the fields, what is understood, the lines of the file beside the same lines
 //! as understood, tied by colour.
 
+use std::path::{Path, PathBuf};
+
 use stavel_core::Error;
 use stavel_core::intake::{IntakePlan, Planned, PreviewLine, Understood};
 use stavel_core::model::Clock;
@@ -90,7 +92,7 @@ fn draw_welcome(view: &View<'_>, canvas: &mut Canvas<'_>) {
     for step in view.snapshot.journal.iter().filter_map(|l| toml::from_str::<Step>(&l.step).ok()) {
         let Step::Intake(intake) = step else { continue };
         for path in intake.paths {
-            let place = path.display().to_string();
+            let place = short_place(&path);
             if !recent.contains(&place) && recent.len() < 8 {
                 recent.push(place);
             }
@@ -112,6 +114,13 @@ fn draw_welcome(view: &View<'_>, canvas: &mut Canvas<'_>) {
             (" on the path looks through folders; there Tab goes through recent places", theme::faint()),
         ],
     );
+}
+
+/// A path by its last two parts, which tell a person enough.
+fn short_place(path: &Path) -> String {
+    let parts: Vec<_> = path.components().collect();
+    let last: PathBuf = parts[parts.len().saturating_sub(2)..].iter().collect();
+    if parts.len() > 2 { format!("…/{}", last.display()) } else { last.display().to_string() }
 }
 
 /// What can be taken in.
@@ -355,5 +364,16 @@ fn draw_understood(layout: &Layout, line: &PreviewLine, left: u16, y: u16, canva
                 x += VALUE;
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_recent_place_is_told_by_its_last_two_parts() {
+        let told = ["a.csv", "quill/a.csv", "/x/quill/a.csv", "x/y/z"].map(|p| short_place(Path::new(p)));
+        assert_eq!(told, ["a.csv", "quill/a.csv", "…/quill/a.csv", "…/y/z"]);
     }
 }

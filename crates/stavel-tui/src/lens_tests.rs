@@ -422,3 +422,32 @@ fn the_chosen_frame_is_seen_before_it_is_built() {
     wait(&mut app, "bars of 5m");
     assert_eq!(app.snapshot.series_of("NOKSEK").filter(|s| s.edition.provenance.made.is_framed()).count(), 0);
 }
+
+#[test]
+fn a_chart_shows_its_whole_window_with_and_without_gaps() {
+    let (_dir, mut app) = on_demo();
+    at(&mut app, '2', "NOKSEK@tarn:1m");
+    for size in [(160, 47), (120, 40), (80, 24)] {
+        app.size = size;
+        for zoom in ["0", "+", "+", "+", "+", "+"] {
+            press(&mut app, zoom);
+            for gaps in ["", "t", "t"] {
+                press(&mut app, gaps);
+                settle(&mut app);
+                // The first bar that is drawn is the first of the window: the cursor goes no farther back.
+                press(&mut app, &",".repeat(400));
+                let first = app.lens().cursor().unwrap();
+                let from =
+                    app.window.from.max(app.snapshot.find(&name("NOKSEK@tarn:1m")).unwrap().edition.first);
+                let bars = (app.window.length() / i64::from(size.0)).max(stavel_core::model::time::DAY * 4);
+                assert!(first - from < bars, "{size:?} {zoom}{gaps}: {first} {from}\n{}", shown(&app));
+                assert!(
+                    shown(&app).contains('┊')
+                        || crate::tests::drawn(&app).content.iter().any(|c| c.bg == crate::theme::CURSOR),
+                    "the cursor is in view: {size:?} {zoom}{gaps}\n{}",
+                    shown(&app)
+                );
+            }
+        }
+    }
+}

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use stavel_core::check::{CheckReport, FindingKind};
+use stavel_core::check::CheckReport;
 use stavel_core::model::{Made, SeriesName};
 use stavel_core::store::SeriesInfo;
 
@@ -19,8 +19,7 @@ pub struct CheckedEdition {
 
 impl CheckedEdition {
     pub fn of(report: &CheckReport) -> CheckedEdition {
-        let has_safe_mends = report.count(FindingKind::DuplicateTime).0 > 0 || report.filler_closed > 0;
-        CheckedEdition { grade: report.grade.points, has_safe_mends }
+        CheckedEdition { grade: report.grade.points, has_safe_mends: report.has_safe_mends() }
     }
 }
 

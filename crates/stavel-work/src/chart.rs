@@ -25,6 +25,8 @@ pub enum ChartRoom {
     AtMost(usize),
     /// So many columns of a screen, which the bars are to fill, each one to six wide.
     Columns(usize),
+    /// The same, where time without rows takes columns too.
+    ColumnsOfTime(usize),
     /// As many as there are in a frame.
     Frame(Frame),
 }
@@ -44,7 +46,7 @@ impl ChartRoom {
         match self {
             ChartRoom::Frame(_) => Some(bars),
             ChartRoom::AtMost(most) => (bars <= most as f64).then_some(bars),
-            ChartRoom::Columns(columns) => {
+            ChartRoom::Columns(columns) | ChartRoom::ColumnsOfTime(columns) => {
                 let each = columns.max(1) as f64 / bars.max(1.0);
                 // Between one column and two some bars would touch and others not.
                 let uneven = if (1.15..1.85).contains(&each) { 0.5 } else { 0.0 };
@@ -72,28 +74,44 @@ pub fn bars_for_chart(
 ) -> Result<ChartBars> {
     let seen = Span::new(info.edition.first, info.edition.last + 1);
     let Some(span) = seen.overlap(&span) else { return Ok(ChartBars::default()) };
-    let (frame, open_share) = frame_for(info, span, room);
+    let mut open_share = open_share_of(info, span, room);
+    let mut frame = frame_for(info, span, room, open_share);
     // Weekends and holes have no bars: more time is read than the bars alone would take.
     let reach = (before as f64 * frame.length() as f64 / open_share * 1.5) as Micros + 4 * DAY;
     let from = if before == 0 { span.from } else { (span.from - reach).max(seen.from) };
-    let bars = bars_at(shelf, info, frame, Span::new(from, span.to), job)?;
-    let first = bars.time.partition_point(|t| *t < span.from);
+    let mut bars = bars_at(shelf, info, frame, Span::new(from, span.to), job)?;
+    let mut first = bars.time.partition_point(|t| *t < span.from);
+    // Where rows lie closer together than in the whole series, there are more bars than the room has columns.
+    if let ChartRoom::Columns(columns) = room
+        && bars.len() - first > columns
+    {
+        open_share = (bars.len() - first) as f64 * frame.length() as f64 / span.length() as f64;
+        frame = frame_for(info, span, room, open_share);
+        bars = bars_at(shelf, info, frame, Span::new(from, span.to), job)?;
+        first = bars.time.partition_point(|t| *t < span.from);
+    }
     let lead = first.min(before);
     Ok(ChartBars { frame: Some(frame), bars: bars.rows(first - lead..bars.len()), lead })
 }
 
-/// The frame that fits a room best, and the share of the span in which the market is open.
-fn frame_for(info: &SeriesInfo, span: Span, room: ChartRoom) -> (Frame, f64) {
-    let edition = &info.edition;
-    // Markets rest on weekends and nights, so count what there is, not what the clock says.
-    let own = edition.rows as f64 * span.length() as f64 / (edition.last + 1 - edition.first) as f64;
-    let length = info.name.frame.length() as f64;
-    let open_share = match info.name.frame.is_ticks() {
-        true => TICKS_OPEN,
-        false => (own * length / span.length() as f64).clamp(0.01, 1.0),
-    };
+/// The share of a span that has bars: markets rest on weekends and nights, so what there is counts, not what the clock
+/// says.
+fn open_share_of(info: &SeriesInfo, span: Span, room: ChartRoom) -> f64 {
+    if matches!(room, ChartRoom::ColumnsOfTime(_)) {
+        return 1.0;
+    }
+    if info.name.frame.is_ticks() {
+        return TICKS_OPEN;
+    }
+    let whole = (info.edition.last + 1 - info.edition.first) as f64;
+    let rows = info.edition.rows as f64 * span.length() as f64 / whole;
+    (rows * info.name.frame.length() as f64 / span.length() as f64).clamp(0.01, 1.0)
+}
+
+/// The frame that fits a room best, where so much of the span has bars.
+fn frame_for(info: &SeriesInfo, span: Span, room: ChartRoom, open_share: f64) -> Frame {
     if let ChartRoom::Frame(frame) = room {
-        return (frame, open_share);
+        return frame;
     }
     let usual = Frame::CHARTED.iter().filter_map(|f| f.parse::<Frame>().ok());
     let framed = usual.filter(|f| frames::can_build(info.name.frame, *f));
@@ -103,7 +121,7 @@ fn frame_for(info: &SeriesInfo, span: Span, room: ChartRoom) -> (Frame, f64) {
         .chain(framed)
         .filter_map(|f| Some((f, room.fit(span.length() as f64 * open_share / f.length() as f64)?)));
     let best = choices.reduce(|a, b| if b.1 > a.1 { b } else { a }).map(|(f, _)| f);
-    (best.or(itself).unwrap_or(Frame::D1), open_share)
+    best.or(itself).unwrap_or(Frame::D1)
 }
 
 /// The share of the week in which currencies trade.

@@ -35,9 +35,9 @@ pub fn finding_in_words(finding: &Finding) -> String {
             format!("{how} for {}; usual is up to {}", length_in_words(*length), length_in_words(*usual))
         }
         FindingDetail::Wide { spread, usual } => {
-            format!("a spread of {} where {usual} are usual", counted(*spread as u64, "point"))
+            format!("a spread of {} where {usual} are usual", counted(spread.unsigned_abs(), "point"))
         }
-        FindingDetail::Apart(points) => format!("up to {} apart", counted(*points as u64, "point")),
+        FindingDetail::Apart(points) => format!("up to {} apart", counted(points.unsigned_abs(), "point")),
         FindingDetail::TinyDays { days } => format!(
             "{} on Saturday or Sunday: these days begin at the wrong hour; build them anew on the clock of the session",
             counted(*days as u64, "tiny bar")

@@ -164,9 +164,12 @@ impl CheckReport {
         self.days.iter().filter(|d| d.share() < 0.2).map(|d| d.day)
     }
 
-    /// How full each month is.
+    /// How full each month is; nothing where it is not known when the market is open.
     pub fn months(&self) -> Vec<MonthCoverage> {
         let mut out: Vec<MonthCoverage> = Vec::new();
+        if self.coverage.is_none() {
+            return out;
+        }
         for d in &self.days {
             let (year, month, _) = civil_from_days(d.day);
             if out.last().is_none_or(|m| (m.year, m.month) != (year, month)) {
@@ -196,6 +199,12 @@ impl CheckReport {
     pub fn rows_a_minute(&self) -> f64 {
         let present: Micros = self.days.iter().map(|d| d.present.min(d.expected)).sum();
         if present == 0 { 0.0 } else { self.rows as f64 / (present as f64 / MINUTE as f64) }
+    }
+
+    /// Whether there is something to mend that is safe without looking: bars equal in every value, or filler in
+    /// closed hours that are known.
+    pub fn has_safe_mends(&self) -> bool {
+        self.count(FindingKind::DuplicateTime).0 > 0 || self.filler_closed > 0
     }
 
     /// Puts findings in order and grades anew, after some were added or taken away.

@@ -141,7 +141,7 @@ impl Lens for ChartLens {
         );
         let source = view.snapshot.quick_source(&info, window, columns).clone();
         self.drawn.want(key, view.threads, move |shelf, job| {
-            let room = ChartRoom::Columns(columns);
+            let room = if gaps { ChartRoom::ColumnsOfTime(columns) } else { ChartRoom::Columns(columns) };
             let ChartBars { frame, bars, lead } = bars_for_chart(shelf, &source, window, room, average, job)?;
             let frame = frame.unwrap_or(info.name.frame);
             let like = ChartRoom::Frame(frame);
@@ -168,7 +168,9 @@ impl Lens for ChartLens {
             };
             let scene = scene(&request);
             let (series, is_afloat) = (info.name.clone(), info.is_afloat());
-            Ok(ChartScene { frame, scene, series, is_afloat, bars: bars.rows(lead..bars.len()) })
+            let mut facts = shelf.facts(&series.instrument)?;
+            facts.retain(|fact| window.holds(fact.time));
+            Ok(ChartScene { frame, scene, series, is_afloat, facts, bars: bars.rows(lead..bars.len()) })
         });
         Effects::new()
     }

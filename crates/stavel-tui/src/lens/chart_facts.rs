@@ -90,7 +90,7 @@ fn there(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
         let (shape, _) = theme::severity(f.kind.severity());
         out.push(FactLine::words(format!("{shape} {}: {}", f.kind.word(), finding_in_words(f))));
     }
-    for fact in view.snapshot.facts(&drawn.series.instrument).iter().filter(|f| span.holds(f.time)).take(3) {
+    for fact in drawn.facts.iter().filter(|f| span.holds(f.time)).take(3) {
         let values: Vec<String> = fact.values.iter().map(|(k, v)| format!("{k} {v}")).collect();
         out.push(FactLine::words(format!("● {}: {}", fact.kind, values.join(", "))));
     }

@@ -3,7 +3,8 @@
 use stavel_core::check::FindingKind;
 use stavel_core::model::price::{as_float, scaled};
 use stavel_core::model::time::wall;
-use stavel_core::model::{BarView, Clock, Columns, Field, Frame, Made, Micros, SeriesName};
+use stavel_core::model::{BarView, Clock, Columns, Field, Frame, Made, Micros, SeriesName, Side};
+use stavel_core::store::InstrumentFact;
 use stavel_draw::{EdgeKind, Layer, Scene};
 
 use crate::canvas::Canvas;
@@ -18,6 +19,8 @@ pub struct ChartScene {
     pub bars: Columns,
     pub scene: Scene,
     pub series: SeriesName,
+    /// Dated facts of the instrument in the window, by time.
+    pub facts: Vec<InstrumentFact>,
     /// True where the times are as written.
     pub is_afloat: bool,
 }
@@ -79,22 +82,28 @@ pub fn marks_of(
         Some((slot, time_in_words(drawn, time, clock)))
     });
     let at_cursor = cursor.and_then(|at| Some(as_float(bars.bar(at)?.close, decimals)));
-    let mut levels = Vec::new();
     let last = (0..bars.len()).rev().find_map(|i| Some((i, bars.bar(i)?)));
-    if let Some((i, bar)) = last {
-        let spread = drawn.bars.cells(Field::Spread).get(i).filter(|s| *s > 0);
-        if let Some(spread) = spread {
-            let ask = as_float(bar.close.saturating_add(spread), decimals);
-            levels.push(PriceLevel { price: ask, name: "ask", colour: theme::RISING });
-        }
-        let name = if spread.is_some() { "bid" } else { "" };
-        let colour = if spread.is_some() { theme::FALLING } else { theme::WORDS };
-        levels.push(PriceLevel { price: as_float(bar.close, decimals), name, colour });
-    }
+    let levels = last.map_or_else(Vec::new, |(i, bar)| {
+        let spread = drawn.bars.cells(Field::Spread).get(i);
+        levels_of(drawn.series.side, as_float(bar.close, decimals), spread.map(|s| as_float(s, decimals)))
+    });
     // The newest bar has its price marked already.
     let is_newest = last.is_some_and(|(i, _)| cursor == Some(i));
     let cursor_price = pressed_price.or(at_cursor.filter(|_| !is_newest));
     SceneMarks { cursor: slot, cursor_price, levels, points: Vec::new() }
+}
+
+/// The last price of a series that follows a side, and the other side where its spread is known.
+fn levels_of(side: Side, close: f64, spread: Option<f64>) -> Vec<PriceLevel> {
+    let level = |price, name, colour| PriceLevel { price, name, colour };
+    let (bid, ask) = match (side, spread) {
+        // Trades have neither.
+        (Side::Last, _) | (_, None) => return vec![level(close, "", theme::WORDS)],
+        (Side::Bid, Some(spread)) => (close, close + spread),
+        (Side::Ask, Some(spread)) => (close - spread, close),
+        (Side::Mid, Some(spread)) => (close - spread / 2.0, close + spread / 2.0),
+    };
+    vec![level(ask, "ask", theme::RISING), level(bid, "bid", theme::FALLING)]
 }
 
 /// What check found in this series, where its sources meet, and dated facts, above the bars.
@@ -109,7 +118,7 @@ pub fn above(view: &View<'_>, drawn: &ChartScene, mut canvas: Canvas<'_>) {
             canvas.put(slots.middle(slot), 0, mark, theme::words().fg(colour));
         }
     };
-    for fact in view.snapshot.facts(&drawn.series.instrument) {
+    for fact in &drawn.facts {
         mark(fact.time, fact.time + 1, "●", theme::source(2));
     }
     let info = view.snapshot.find(&drawn.series);
@@ -124,5 +133,24 @@ pub fn above(view: &View<'_>, drawn: &ChartScene, mut canvas: Canvas<'_>) {
     }
     if let Some(Made::Splice(joining)) = info.map(|s| &s.edition.provenance.made) {
         joining.seams.iter().for_each(|at| mark(*at, at + 1, "┃", theme::CHOSEN));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bid_and_ask_lie_about_the_price_as_its_side_says() {
+        let told = |side, spread| -> Vec<(&str, f64)> {
+            let levels = levels_of(side, 10.0, spread);
+            levels.into_iter().map(|level| (level.name, level.price)).collect()
+        };
+        assert_eq!(told(Side::Bid, Some(2.0)), [("ask", 12.0), ("bid", 10.0)]);
+        assert_eq!(told(Side::Ask, Some(2.0)), [("ask", 10.0), ("bid", 8.0)]);
+        assert_eq!(told(Side::Mid, Some(2.0)), [("ask", 11.0), ("bid", 9.0)]);
+        // Where no spread is known, the price is only the last one.
+        assert_eq!(told(Side::Bid, None), [("", 10.0)]);
+        assert_eq!(told(Side::Last, Some(2.0)), [("", 10.0)]);
     }
 }

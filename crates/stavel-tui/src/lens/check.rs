@@ -342,7 +342,7 @@ impl CheckLens {
 
     fn mend_safe(&mut self) -> Effects {
         let Some(report) = self.report.get() else { return say(NOT_CHECKED) };
-        let is_due = report.count(FindingKind::DuplicateTime).0 > 0 || report.filler_closed > 0;
+        let is_due = report.has_safe_mends();
         self.mends = is_due.then_some(Mend::Safe).into_iter().collect();
         match is_due {
             true => Effects::new(),
@@ -534,14 +534,17 @@ fn facts_of(report: &CheckReport, view: &View<'_>) -> Vec<FactLine> {
             report.coverage.map_or("not known: afloat".to_owned(), |c| format!("{:.2} %", c * 100.0)),
         ),
         FactLine::Pair("days", report.days.len().to_string()),
-        FactLine::Pair(
-            "empty days",
-            if missing.is_empty() { "none".into() } else { missing.len().to_string() },
-        ),
-        FactLine::Pair("gaps", report.gaps.len().to_string()),
-        FactLine::Pair("filler", format!("{} closed", thousands(report.filler_closed))),
-        FactLine::Pair("quiet", format!("{} open, kept", thousands(report.filler_open))),
     ]);
+    // While it is not known when the market is open, nothing can be missing or lie in closed hours.
+    if report.coverage.is_some() {
+        let empty = if missing.is_empty() { "none".into() } else { missing.len().to_string() };
+        out.extend([
+            FactLine::Pair("empty days", empty),
+            FactLine::Pair("gaps", report.gaps.len().to_string()),
+            FactLine::Pair("filler", format!("{} closed", thousands(report.filler_closed))),
+            FactLine::Pair("quiet", format!("{} open, kept", thousands(report.filler_open))),
+        ]);
+    }
     out.extend(view.instrument().map_or(Vec::new(), |i| rests_on(i, &["hours"])));
     out.extend([
         FactLine::Gap,

@@ -37,7 +37,10 @@ pub fn draw(report: &CheckReport, at: usize, mut canvas: Canvas<'_>) {
 fn draw_months(report: &CheckReport, mut canvas: Canvas<'_>) {
     canvas.put(0, 0, "covered by month, %", theme::words());
     let months = report.months();
-    let (Some(first), Some(last)) = (months.first(), months.last()) else { return };
+    let (Some(first), Some(last)) = (months.first(), months.last()) else {
+        canvas.put(0, 1, "not known while it is afloat", theme::faint());
+        return;
+    };
     let lines = canvas.height().saturating_sub(2) as i64;
     let first = first.year.max(last.year - lines + 1);
     for month in 1..=12u16 {

@@ -258,15 +258,7 @@ impl Lens for RehearseLens {
         // Two columns a bar: one for it and one for the gap.
         let columns = canvas.width().saturating_sub(LABELS) as usize / 2;
         let bars = bars_so_far(play, columns);
-        let request = SceneRequest {
-            title: String::new(),
-            bars: &bars,
-            with: None,
-            average: None,
-            lead: 0,
-            gaps: None,
-            clock,
-        };
+        let request = SceneRequest::of(&bars, clock);
         let width = canvas.width();
         if bars.is_empty() {
             canvas.put(

@@ -168,6 +168,7 @@ fn of_a_series_that_is_afloat_no_coverage_is_told_and_none_is_held_against_it() 
     let document = report.document();
     assert!(document["coverage"].is_null() && document["stats"]["minutes_missing"].is_null(), "{document}");
     assert_eq!(document["missing_days"].as_array().unwrap().len(), 0);
+    assert_eq!(document["stats"]["months"].as_array().unwrap().len(), 0, "no month is told to be full");
     assert!(!document["points_lost"].to_string().contains("open time"), "{}", document["points_lost"]);
     assert!(report.lines[0].contains("open time not known"), "{:?}", report.lines);
     assert!(

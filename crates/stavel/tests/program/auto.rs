@@ -163,3 +163,52 @@ fn sources_that_are_not_alike_leave_the_clock_to_a_person() {
     assert!(answers.iter().any(|a| a["say"].as_str().unwrap().contains("--clock CLOCK")), "{answers:?}");
     assert!(p.json(&["shelf"]).to_string().contains("NOKSEK@quill:1m"), "what was done before it stays");
 }
+
+#[test]
+fn a_file_that_has_grown_is_taken_in_again_and_others_on_the_shelf_are_left_alone() {
+    let p = Program::new();
+    let text = std::fs::read_to_string(path("tarn/NOKSEK_1m.csv")).unwrap();
+    let lines: Vec<&str> = text.lines().collect();
+    let broker = p.file("NOKSEK_1m.csv", lines[..lines.len() - 500].join("\n") + "\n");
+    // Another instrument of the same two sources lies on the shelf already: it is none of this command's.
+    p.json(&["intake", &path("quill/NZDSEK_1m"), "--source", "quill", "--clock", "UTC"]);
+    let mut args = whole("out");
+    args[5] = broker;
+    let (code, document, err) = told(&p, &args);
+    assert_eq!((code, &document["joined"]), (0, &"NOKSEK@joined:1m".into()), "{err}");
+    assert!(document.get("all_joined").is_none() && !document.to_string().contains("NZDSEK"), "{document}");
+    let rows = |document: &Value| {
+        let files = document["files"].as_array().unwrap();
+        files.iter().find(|f| f["series"] == "NOKSEK@joined:1m").unwrap()["rows"].as_u64().unwrap()
+    };
+    let before = rows(&document);
+    p.file("NOKSEK_1m.csv", &text);
+    let (_, document, err) = told(&p, &args);
+    let intake = &document["steps"][0]["report"]["series"][0];
+    assert_eq!((&intake["series"], &intake["rows_kept"]), (&"NOKSEK@tarn:1m".into(), &500.into()), "{err}");
+    assert!(rows(&document) >= before, "what was delivered has the new rows");
+    // The recipe is the same, in an order that goes through on an empty shelf.
+    assert_eq!(document["recipe"], "out/recipe.toml");
+    assert!(!p.dir.path().join("out/recipe-2.toml").exists());
+    Program::new().json(&["run", &p.dir.path().join("out/recipe.toml").display().to_string()]);
+}
+
+#[test]
+fn a_series_of_the_broker_without_a_partner_is_told() {
+    let p = Program::new();
+    let folder = p.dir.path().join("tarn");
+    std::fs::create_dir(&folder).unwrap();
+    std::fs::copy(path("tarn/NOKSEK_1m.csv"), folder.join("NOKSEK_1m.csv")).unwrap();
+    let mut hours = String::from("Time,Open,High,Low,Close,Volume\n");
+    for hour in 0..240 {
+        hours += &format!("2024-03-{:02} {:02}:00,0.64,0.65,0.63,0.64,7\n", 4 + hour / 24, hour % 24);
+    }
+    std::fs::write(folder.join("NZDSEK_1h.csv"), hours).unwrap();
+    let mut args = whole("out");
+    args[5] = folder.display().to_string();
+    let words: Vec<&str> = args.iter().map(String::as_str).collect();
+    let (code, out, err) = p.told(&words);
+    assert_eq!(code, 3, "{out}{err}");
+    assert!(out.contains("▲ NZDSEK@tarn:1h has no partner and is left as it is"), "{out}");
+    assert!(out.contains("NOKSEK_joined_1m.csv"), "the others are joined: {out}");
+}

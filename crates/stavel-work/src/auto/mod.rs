@@ -1,60 +1,29 @@
 //! The whole job in one go: two sources in, one proved history out, up to the first question that only a person can
 //! answer.
 
-use std::path::{Path, PathBuf};
+mod ending;
+mod files;
+mod question;
+
+use std::path::PathBuf;
 
 use serde_json::{Value, json};
-use stavel_core::align::{WeekEdges, week_edges};
 use stavel_core::check::{self, Mend};
 use stavel_core::job::Job;
 use stavel_core::model::time;
-use stavel_core::model::{Decision, Made, SeriesName, Span};
+use stavel_core::model::{Decision, SeriesName, Span};
 use stavel_core::store::{SeriesInfo, Shelf};
-use stavel_core::{Advice, Error, Result};
+use stavel_core::{Error, Result};
 
-use crate::advice::advice_in_words;
-use crate::align::minute_of_week;
+use self::files::{files_below, series_holding, series_of};
+use self::question::{Answer, Question, Stop, about_files, edges_in_words, edges_of};
 use crate::findings::{finding_in_words, mend_in_words};
-use crate::page::write_file;
 use crate::recipe::{Done, Recipe, do_unless_done, what_was_done};
 use crate::report::StepReport;
 use crate::step::{AlignStep, AutoStep, CheckStep, DeliverStep, FramesStep, IntakeStep, SpliceStep, Step};
 
 /// What the joined history is called on the shelf.
 const JOINED: &str = "joined";
-
-/// A question that only a person can answer.
-struct Question {
-    /// The question.
-    asks: String,
-    answers: Vec<Answer>,
-}
-
-/// An answer to a question.
-struct Answer {
-    /// The command that gives it.
-    say: String,
-    /// What speaks for it.
-    speaks_for: String,
-}
-
-impl Answer {
-    fn new(say: impl Into<String>, speaks_for: impl Into<String>) -> Answer {
-        Answer { say: say.into(), speaks_for: speaks_for.into() }
-    }
-}
-
-/// What stopped the way.
-enum Stop {
-    Asks(Question),
-    Fails(Error),
-}
-
-impl From<Error> for Stop {
-    fn from(error: Error) -> Stop {
-        Stop::Fails(error)
-    }
-}
 
 /// Does one step on a shelf.
 pub type ActStep<'a> = dyn FnMut(&mut Shelf, &Step) -> Result<StepReport> + 'a;
@@ -122,9 +91,9 @@ pub fn auto_all(shelf: &mut Shelf, wish: &AutoStep, act: &mut ActStep<'_>, job: 
 impl Way<'_, '_> {
     fn go(&mut self) -> std::result::Result<(), Stop> {
         let wish = self.wish;
-        self.take_in(&wish.files, &wish.source)?;
-        self.take_in(&wish.broker, &wish.broker_source)?;
-        let pairs = self.pairs()?;
+        let vendor = self.take_in(&wish.files, &wish.source)?;
+        let broker = self.take_in(&wish.broker, &wish.broker_source)?;
+        let pairs = self.pairs(vendor, broker)?;
         let mut wanted = Vec::new();
         for (vendor, broker) in &pairs {
             self.ask_for_clock(vendor)?;
@@ -153,16 +122,10 @@ impl Way<'_, '_> {
                     "step": number, "act": step.act(), "command": step.command_line(), "done": "now",
                     "line": report.lines.first(), "report": report.document(),
                 }));
-                self.changed.extend(
-                    report.changed.iter().filter(|s| !self.changed.contains(s)).cloned().collect::<Vec<_>>(),
-                );
+                add_new(&mut self.changed, &report.changed);
                 self.files.extend(report.files.iter().cloned());
                 self.wants_person |= report.wants_person;
-                for decision in
-                    report.assumed.iter().filter(|d| !self.assumed.contains(d)).cloned().collect::<Vec<_>>()
-                {
-                    self.assumed.push(decision);
-                }
+                add_new(&mut self.assumed, &report.assumed);
                 Some(report)
             }
             Done::Before(lines) => {
@@ -178,11 +141,12 @@ impl Way<'_, '_> {
         Ok(told)
     }
 
-    /// Takes files of a source in, unless they lie on the shelf already.
-    fn take_in(&mut self, paths: &[PathBuf], source: &str) -> std::result::Result<(), Stop> {
-        if self.are_taken(paths, source)? {
+    /// Takes files of a source in, unless all of them lie on the shelf as they are now; gives their series.
+    fn take_in(&mut self, paths: &[PathBuf], source: &str) -> std::result::Result<Vec<SeriesName>, Stop> {
+        let files = files_below(paths)?;
+        if let Some(series) = series_holding(self.shelf, source, &files)? {
             self.lines.push(format!("- the files of {source} are on the shelf"));
-            return Ok(());
+            return Ok(series);
         }
         let step = IntakeStep {
             paths: paths.to_vec(),
@@ -192,59 +156,43 @@ impl Way<'_, '_> {
         };
         let command = Step::Intake(step.clone()).command_line();
         match self.step(Step::Intake(step)) {
+            Ok(_) => Ok(series_of(self.shelf, source, &files)?),
             Err(Stop::Fails(error)) if error.is_undecided() => Err(Stop::Asks(about_files(&error, &command))),
-            other => other.map(drop),
+            Err(stop) => Err(stop),
         }
     }
 
-    /// True where every one of the files was taken in from this source, however it was read then.
-    fn are_taken(&self, paths: &[PathBuf], source: &str) -> Result<bool> {
-        let mut known: Vec<PathBuf> = Vec::new();
-        for info in self.shelf.series()?.iter().filter(|s| s.name.source == source) {
-            for edition in self.shelf.editions(&info.name)? {
-                if let Made::Intake(taken) = &edition.provenance.made {
-                    known.extend(taken.files.iter().map(|f| PathBuf::from(&f.path)));
-                }
-            }
-        }
-        let same = |a: &Path, b: &Path| {
-            a == b || matches!((a.canonicalize(), b.canonicalize()), (Ok(a), Ok(b)) if a == b)
-        };
-        Ok(paths.iter().all(|path| files_below(path).iter().all(|file| known.iter().any(|k| same(k, file)))))
-    }
-
-    /// The bars to be joined: of each instrument that both have, the vendor's and the broker's at the same frame.
-    fn pairs(&self) -> Result<Vec<(SeriesName, SeriesName)>> {
-        let all = self.shelf.series()?;
-        let bars = |source: &str| -> Vec<&SeriesInfo> {
-            let mut out: Vec<&SeriesInfo> = all
-                .iter()
-                .filter(|s| s.name.source == source && s.name.frame.is_bars())
-                .filter(|s| !s.edition.provenance.made.is_framed())
-                .collect();
-            out.sort_by_key(|s| (s.name.instrument.clone(), s.name.frame.length()));
-            out
-        };
-        let (vendor, broker) = (bars(&self.wish.source), bars(&self.wish.broker_source));
+    /// The bars to be joined: of each instrument that both have, the vendor's and the broker's of one frame and side.
+    /// What has no partner is told; of the broker's a person should know.
+    fn pairs(
+        &mut self,
+        vendor: Vec<SeriesName>,
+        broker: Vec<SeriesName>,
+    ) -> Result<Vec<(SeriesName, SeriesName)>> {
+        let names = |all: &[SeriesName]| all.iter().map(SeriesName::to_string).collect::<Vec<_>>().join(", ");
+        let told = (names(&vendor), names(&broker));
+        let (vendor, broker) = (shortest_first(vendor), shortest_first(broker));
         let mut pairs: Vec<(SeriesName, SeriesName)> = Vec::new();
-        for b in broker {
-            let like =
-                |v: &&&SeriesInfo| v.name.instrument == b.name.instrument && v.name.frame == b.name.frame;
-            let is_new = !pairs.iter().any(|(_, other)| other.instrument == b.name.instrument);
-            if let (Some(v), true) = (vendor.iter().find(like), is_new) {
-                pairs.push((v.name.clone(), b.name.clone()));
+        let mut alone: Vec<&SeriesName> = Vec::new();
+        for b in &broker {
+            let like = |v: &&SeriesName| (&v.instrument, v.frame, v.side) == (&b.instrument, b.frame, b.side);
+            let is_new = !pairs.iter().any(|(_, other)| other.instrument == b.instrument);
+            match vendor.iter().find(like) {
+                Some(v) if is_new => pairs.push((v.clone(), b.clone())),
+                _ => alone.push(b),
             }
         }
         if pairs.is_empty() {
-            let names = |source: &str| {
-                let own = all.iter().filter(|s| s.name.source == source);
-                own.map(|s| s.name.to_string()).collect::<Vec<_>>().join(", ")
-            };
             return Err(Error::input(format!(
-                "Vendor and broker have no bars of one instrument at one frame: the vendor has {}, the broker {}.",
-                names(&self.wish.source),
-                names(&self.wish.broker_source)
+                "Vendor and broker have no bars of one instrument at one frame and side: the vendor has {}, the broker {}; \
+                 name other files, or build the frame that is missing and join the two by hand.",
+                told.0, told.1
             )));
+        }
+        self.wants_person |= !alone.is_empty();
+        self.lines.extend(alone.iter().map(|name| format!("  ▲ {name} has no partner and is left as it is")));
+        for v in vendor.iter().filter(|v| !pairs.iter().any(|(used, _)| used == *v)) {
+            self.lines.push(format!("- {v} is not needed and is left as it is"));
         }
         Ok(pairs)
     }
@@ -259,13 +207,8 @@ impl Way<'_, '_> {
             return Ok(());
         }
         let info = self.shelf.find(vendor)?;
-        let mut times = Vec::new();
-        for rows in self.shelf.scan(&info.edition, Span::ALL, Some(&[]))? {
-            times.extend(rows?.time.iter().copied());
-        }
-        let edges = week_edges(times.into_iter(), vendor.frame.length());
+        let seen = edges_in_words(&edges_of(self.shelf, &info)?);
         let with = |clock: &str| format!("stavel align {vendor} --clock {clock} --anchor");
-        let seen = edges_in_words(&edges);
         Err(Stop::Asks(Question {
             asks: format!("Which clock do the times of {vendor} stand in? Its files name no zone."),
             answers: vec![
@@ -295,8 +238,7 @@ impl Way<'_, '_> {
             .collect();
         let told = if kinds.is_empty() { "nothing found".into() } else { kinds.join(", ") };
         self.lines.push(format!("- {name}: grade {}; {told}", found.grade.points));
-        let is_due = found.count(check::FindingKind::DuplicateTime).0 > 0 || found.filler_closed > 0;
-        if !is_due {
+        if !found.has_safe_mends() {
             return Ok(());
         }
         self.lines.push(format!("- safe without looking: {}", mend_in_words(&Mend::Safe)));
@@ -439,95 +381,6 @@ impl Way<'_, '_> {
         self.delivered.extend(files.unwrap_or_default());
         Ok(())
     }
-
-    /// Leaves the steps as a recipe in the folder; a file of another kind that lies there is not written over.
-    /// `earlier` are the steps that were done before this command.
-    fn leave_recipe(&mut self, earlier: Vec<Step>) -> Result<()> {
-        let Some(out) = &self.wish.out else { return Ok(()) };
-        let mut step: Vec<Step> = earlier.into_iter().filter(|s| self.is_part_of_it(s)).collect();
-        step.retain(|s| !self.steps.contains(s));
-        step.extend(self.steps.iter().cloned());
-        let mut recipe = Recipe { title: Some("two sources, one history".into()), step };
-        for step in &mut recipe.step {
-            step.with_absolute_paths()?;
-        }
-        let text = recipe.to_text()?;
-        let names =
-            std::iter::once("recipe.toml".to_owned()).chain((2..100).map(|n| format!("recipe-{n}.toml")));
-        for path in names.map(|name| out.join(name)) {
-            match std::fs::read_to_string(&path) {
-                Ok(there) if there == text => {}
-                // One that this command left earlier on the way is brought up to date.
-                Ok(there) if !is_earlier(&there, &recipe) => continue,
-                _ => write_file(&path, text.as_bytes())?,
-            }
-            self.lines.push(format!(
-                "{} holds the {} steps; do them again with: stavel run {}",
-                path.display(),
-                recipe.step.len(),
-                path.display()
-            ));
-            self.recipe = Some(path.clone());
-            self.files.push(path);
-            return Ok(());
-        }
-        Ok(())
-    }
-
-    /// True for a step, done earlier, that is part of the way from these files to the joined history.
-    fn is_part_of_it(&self, step: &Step) -> bool {
-        let ours = [&self.wish.source, &self.wish.broker_source];
-        match step {
-            Step::Intake(s) => ours.contains(&&s.source),
-            Step::Check(_) | Step::Align(_) => step.reads().iter().any(|s| ours.contains(&&s.source)),
-            Step::Splice(s) => s.into == JOINED,
-            Step::Frames(s) => s.series.source == JOINED,
-            Step::Compose(s) => s.from.is_none(),
-            _ => false,
-        }
-    }
-
-    /// The command that goes on from where this one stopped.
-    fn again(&self) -> String {
-        Step::Auto(self.wish.clone()).command_line()
-    }
-
-    fn report(self, question: Option<&Question>) -> StepReport {
-        let (again, mut lines) = (self.again(), self.lines);
-        let mut json = json!({
-            "steps": self.json, "joined": self.joined.first(), "clock": self.clocks.first(),
-            "recipe": self.recipe, "files": self.delivered,
-        });
-        if self.joined.len() > 1 {
-            json["all_joined"] = json!(self.joined);
-        }
-        if let Some(q) = question {
-            json["question"] = json!(q.asks);
-            json["answers"] =
-                q.answers.iter().map(|a| json!({"say": a.say, "speaks_for": a.speaks_for})).collect();
-            json["done"] = json["steps"].clone();
-            json["then"] = json!(again);
-            lines.push(format!("▲ {}", q.asks));
-            for answer in &q.answers {
-                lines.push(format!("  {}", answer.say));
-                lines.push(format!("      {}", answer.speaks_for));
-            }
-            lines.push(format!("  then go on with: {again}"));
-        }
-        let first = match question {
-            Some(q) => format!("{} steps done, then a question: {}", self.steps.len(), q.asks),
-            None => format!("{} steps done, {} files written", self.steps.len(), self.files.len()),
-        };
-        lines.insert(0, first);
-        let wants_person = self.wants_person || question.is_some();
-        StepReport {
-            wants_person,
-            changed: self.changed,
-            files: self.files,
-            assumed: self.assumed,
-            ..StepReport::new(json, lines)
-        }
-    }
 }
 
 /// What a report tells with a mark: the reasons to look.
@@ -536,47 +389,18 @@ fn marked(report: &StepReport) -> String {
     lines.map(|l| l.trim().to_owned()).collect::<Vec<_>>().join("; ")
 }
 
-/// True where a file holds a recipe whose steps are the first steps of another.
-fn is_earlier(text: &str, recipe: &Recipe) -> bool {
-    Recipe::from_text(text, Path::new("recipe.toml"))
-        .is_ok_and(|there| there.title == recipe.title && recipe.step.starts_with(&there.step))
+/// Bars, those of the shortest frame first.
+fn shortest_first(mut series: Vec<SeriesName>) -> Vec<SeriesName> {
+    series.retain(|s| s.frame.is_bars());
+    series.sort_by_key(|s| (s.instrument.clone(), s.frame.length()));
+    series
 }
 
-/// What an intake could not decide, as a question.
-fn about_files(error: &Error, command: &str) -> Question {
-    let answers = match error.advice() {
-        Some(Advice::Choose(setting, values)) => values
-            .iter()
-            .map(|value| {
-                let option = advice_in_words(&Advice::Choose(*setting, vec![value.clone()]));
-                Answer::new(format!("{command} {option}"), format!("{value}: {error}"))
-            })
-            .collect(),
-        Some(advice) => {
-            vec![Answer::new(format!("{command} {} …", advice_in_words(advice)), error.to_string())]
+/// Adds what is not in a list yet.
+fn add_new<T: Clone + PartialEq>(list: &mut Vec<T>, more: &[T]) {
+    for one in more {
+        if !list.contains(one) {
+            list.push(one.clone());
         }
-        None => vec![Answer::new(format!("{command} …"), error.to_string())],
-    };
-    Question { asks: error.to_string(), answers }
-}
-
-/// When weeks begin and end as written.
-fn edges_in_words(edges: &WeekEdges) -> String {
-    format!(
-        "as written, {} of {} weeks open at {} and {} close at {}",
-        edges.keep_open,
-        edges.weeks,
-        minute_of_week(edges.opens),
-        edges.keep_close,
-        minute_of_week(edges.closes)
-    )
-}
-
-/// The files below a path; itself where it is one.
-fn files_below(path: &Path) -> Vec<PathBuf> {
-    if !path.is_dir() {
-        return vec![path.to_owned()];
     }
-    let inside = std::fs::read_dir(path).into_iter().flatten().flatten();
-    inside.flat_map(|entry| files_below(&entry.path())).collect()
 }
