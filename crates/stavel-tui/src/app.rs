@@ -16,7 +16,7 @@ use crate::data::Snapshot;
 use crate::effect::{ChartPlace, Effect, Effects, Pointer, Tone};
 use crate::jobs::{Errand, Running, Slot, Threads};
 use crate::lens::{self, AnyLens};
-use crate::next::{CheckedEdition, CheckedEditions};
+use crate::next::CheckedEditions;
 use crate::outcome::{Asker, OverlayOutcome};
 use crate::overlay::{Overlay, Palette, Prompt};
 use crate::settings::Settings;
@@ -200,7 +200,7 @@ impl App {
                 Effect::Open(word) => self.open_lens(word),
                 Effect::TakeIn => self.overlay = Some(Overlay::Intake(Box::default())),
                 Effect::Found(found) => {
-                    self.checked.insert(found.edition, CheckedEdition::of(&found.report));
+                    self.checked.insert(found.edition, found.report.mark());
                     self.found = Some(found);
                 }
             }
@@ -252,6 +252,7 @@ impl App {
 
     fn take_snapshot(&mut self, catalog: Arc<Snapshot>) {
         self.snapshot = (*catalog).clone();
+        self.checked = self.snapshot.checked.as_ref().clone();
         self.coverage.want(self.reads.to_string(), &self.threads, move |shelf, _| {
             (*catalog).clone().with_coverage(shelf)
         });

@@ -30,6 +30,12 @@ impl<'a> Canvas<'a> {
         if x >= self.area.width || y >= self.area.height {
             return x;
         }
+        // Strips and charts put thousands of these, and nothing of them is to be cleaned or cut.
+        if is_one_mark(text) {
+            let cell = &mut self.buffer[(self.area.x + x, self.area.y + y)];
+            cell.set_symbol(text).set_style(style);
+            return x + 1;
+        }
         let room = (self.area.width - x) as usize;
         let mut clean = stavel_core::error::printable(text);
         if clean.trim_end().width() > room && clean.chars().any(char::is_alphanumeric) {
@@ -82,6 +88,13 @@ impl<'a> Canvas<'a> {
             y + 1
         })
     }
+}
+
+/// True for one character of the bench's own that takes one column: a blank, a line, a block, a mark or braille.
+fn is_one_mark(text: &str) -> bool {
+    let mut chars = text.chars();
+    let is_mark = |c| matches!(c, ' '..='~' | '·' | '\u{2500}'..='\u{25ff}' | '\u{2800}'..='\u{28ff}');
+    chars.next().is_some_and(|c| is_mark(c) && c.width() == Some(1)) && chars.next().is_none()
 }
 
 /// Text cut to so many columns; what is cut is told by `…`.

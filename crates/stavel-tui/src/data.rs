@@ -4,10 +4,13 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use stavel_core::Result;
+use stavel_core::check::known_checks;
 use stavel_core::model::time::{DAY, day_of, weekday};
 use stavel_core::model::{Decision, Instrument, SeriesName, Span};
 use stavel_core::store::{JournalLine, SeriesInfo, Shelf, StaleBecause};
 use stavel_work::assumed_of_rows;
+
+use crate::next::CheckedEditions;
 
 /// Rows a day of one edition.
 #[derive(Debug, Default)]
@@ -39,6 +42,12 @@ impl Coverage {
         let mut counts: Vec<u32> = days.iter().map(|d| d.1).collect();
         counts.sort_unstable();
         Ok(Coverage { usual: counts.get(counts.len() / 2).copied().unwrap_or(1).max(1), days })
+    }
+
+    /// True where a day of the span has rows.
+    pub fn has_rows(&self, span: Span) -> bool {
+        let from = self.days.partition_point(|(d, _)| *d < day_of(span.from));
+        self.days.get(from).is_some_and(|(d, _)| *d <= day_of(span.to - 1))
     }
 
     /// How full a span is, 0 to 1. Mondays to Fridays count; a span of only a weekend is judged by what
@@ -75,6 +84,10 @@ pub struct Snapshot {
     assumed: Arc<HashMap<i64, Vec<Decision>>>,
     /// The places of an instrument's series among all.
     places: Arc<HashMap<String, Vec<usize>>>,
+    /// What checks of current editions found, where it still holds.
+    pub checked: Arc<CheckedEditions>,
+    /// The sources of each instrument, in the order of their colours.
+    sources: Arc<HashMap<String, Vec<String>>>,
     /// Why current editions are stale, by edition.
     stale: Arc<HashMap<i64, Vec<StaleBecause>>>,
     pub version: i64,
@@ -89,14 +102,25 @@ impl Snapshot {
         for (i, info) in series.iter().enumerate() {
             places.entry(info.name.instrument.clone()).or_default().push(i);
         }
+        let mut sources: HashMap<String, Vec<String>> = HashMap::new();
+        for info in &series {
+            sources.entry(info.name.instrument.clone()).or_default().push(info.name.source.clone());
+        }
+        for of_one in sources.values_mut() {
+            // Results come after what was brought in, so that the colours of vendor and broker stay.
+            of_one.sort_by_key(|s| (s == "joined", s.clone()));
+            of_one.dedup();
+        }
         Ok(Snapshot {
             instruments: Arc::new(instruments),
             series: Arc::new(series),
             places: Arc::new(places),
+            sources: Arc::new(sources),
             journal: Arc::new(shelf.journal(30)?),
             coverage: before.coverage.clone(),
             stale: Arc::new(shelf.stale_editions()?),
             assumed: Arc::new(assumed_of(shelf)?),
+            checked: Arc::new(known_checks(shelf)?),
             version: shelf.version()?,
         })
     }
@@ -144,12 +168,8 @@ impl Snapshot {
     }
 
     /// The sources of an instrument, in order of name; a source's place gives its colour.
-    pub fn sources_of<'a>(&'a self, instrument: &'a str) -> Vec<&'a str> {
-        let mut sources: Vec<&str> = self.series_of(instrument).map(|s| s.name.source.as_str()).collect();
-        // Results come after what was brought in, so that the colours of vendor and broker stay.
-        sources.sort_by_key(|s| (*s == "joined", *s));
-        sources.dedup();
-        sources
+    pub fn sources_of(&self, instrument: &str) -> &[String] {
+        self.sources.get(instrument).map_or(&[], Vec::as_slice)
     }
 
     /// The colour of a series' source.

@@ -2,29 +2,13 @@
 
 use std::collections::HashMap;
 
-use stavel_core::check::CheckReport;
 use stavel_core::model::{Made, SeriesName};
-use stavel_core::store::SeriesInfo;
+use stavel_core::store::{CheckMark, SeriesInfo};
 
 use crate::data::Snapshot;
 
-/// What is known of an edition that was checked since the bench was opened.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct CheckedEdition {
-    /// 0 to 100.
-    pub grade: u8,
-    /// True where it has faults whose mend is safe without looking.
-    pub has_safe_mends: bool,
-}
-
-impl CheckedEdition {
-    pub fn of(report: &CheckReport) -> CheckedEdition {
-        CheckedEdition { grade: report.grade.points, has_safe_mends: report.has_safe_mends() }
-    }
-}
-
-/// Editions that were checked, by their number in the catalog.
-pub type CheckedEditions = HashMap<i64, CheckedEdition>;
+/// What checks of whole editions found, by the editions' numbers in the catalog.
+pub type CheckedEditions = HashMap<i64, CheckMark>;
 
 /// The next thing to do.
 #[derive(Debug, Clone, PartialEq, Eq)]

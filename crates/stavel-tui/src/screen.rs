@@ -140,8 +140,8 @@ fn title(app: &App, mut canvas: Canvas<'_>) {
 fn warnings(app: &App, info: &SeriesInfo) -> Vec<(String, Style)> {
     let mut out = Vec::new();
     if let Some(known) = app.view().checked.get(&info.edition.id) {
-        let style = if known.grade >= 90 { theme::words().fg(theme::GOOD) } else { theme::words() };
-        out.push((format!("grade {}", known.grade), style));
+        let style = if known.points >= 90 { theme::words().fg(theme::GOOD) } else { theme::words() };
+        out.push((format!("grade {}", known.points), style));
     }
     if app.snapshot.stale(info).is_some() {
         out.push(("▲ stale".into(), theme::words().fg(theme::RISING)));

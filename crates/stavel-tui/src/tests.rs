@@ -7,6 +7,7 @@ use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::Rect;
 use stavel_core::job::Job;
+use stavel_core::model::Span;
 use stavel_core::store::Shelf;
 use stavel_work::{Recipe, Step, apply};
 
@@ -227,6 +228,26 @@ fn the_hint_leads_from_raw_rows_to_the_delivery_with_one_key() {
 }
 
 #[test]
+fn what_was_checked_before_the_bench_was_opened_is_not_asked_for_again() {
+    let (dir, mut app) = on_demo();
+    let first = due(&mut app);
+    assert!(first.starts_with("check quill:1m"), "{first}");
+    {
+        let shelf = Shelf::open(dir.path()).unwrap();
+        let series = "NOKSEK@quill:1m".parse().unwrap();
+        stavel_core::check::check_series(&shelf, &series, Span::ALL, &Job::unwatched()).unwrap();
+    }
+    let mut again = App::new(dir.path().to_owned());
+    wait(&mut again, "next ▸ g ");
+    let next = due(&mut again);
+    assert!(next.starts_with("mend what is safe in quill:1m"), "{next}");
+    assert!(shown(&again).contains("grade "));
+    // The bench that was open all the while sees it too.
+    app.tick(Duration::from_millis(500));
+    wait(&mut app, "grade ");
+}
+
+#[test]
 fn what_a_command_does_beside_the_bench_is_seen() {
     let (dir, mut app) = on_demo();
     wait(&mut app, READ);
@@ -311,7 +332,7 @@ fn the_mouse_pans_zooms_and_marks_on_the_chart() {
     let dragged = app.window;
     mouse(&mut app, MouseEventKind::ScrollUp, 30, 12);
     assert!(app.window.length() < dragged.length() && app.window.from > dragged.from);
-    let about = |w: stavel_core::model::Span| (w.from, w.to);
+    let about = |w: Span| (w.from, w.to);
     mouse(&mut app, MouseEventKind::ScrollDown, 30, 12);
     assert_ne!(about(app.window), about(before));
     (0..40).for_each(|_| mouse(&mut app, MouseEventKind::ScrollDown, 30, 12));

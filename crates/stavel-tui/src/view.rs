@@ -24,7 +24,7 @@ pub struct View<'a> {
     pub size: (u16, u16),
     /// What was found in the series that was checked last.
     pub found: Option<&'a FoundReport>,
-    /// Editions that were checked since the bench was opened.
+    /// What is known of editions that were checked.
     pub checked: &'a CheckedEditions,
     /// The moment at which a rehearsal begins, where the bench was opened for one.
     pub begin_at: Option<Micros>,

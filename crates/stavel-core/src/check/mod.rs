@@ -44,7 +44,7 @@ pub use learn::{Learned, Learner};
 pub use learn_on_shelf::{learn_hours, learn_week};
 pub use mend::{Keep, Mend, MendList};
 pub use mender::{MendSubject, Mended, Mender};
-pub use on_shelf::{check_series, mend_found, mend_series, preview_mends};
+pub use on_shelf::{check_series, known_checks, mend_found, mend_series, preview_mends};
 use runs::RowRun;
 pub use subject::CheckSubject;
 
@@ -52,6 +52,7 @@ use serde::Serialize;
 
 use crate::model::time::{MINUTE, civil_from_days};
 use crate::model::{Micros, Span};
+use crate::store::CheckMark;
 
 /// Open time without rows, longer than a quiet market explains.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -205,6 +206,11 @@ impl CheckReport {
     /// closed hours that are known.
     pub fn has_safe_mends(&self) -> bool {
         self.count(FindingKind::DuplicateTime).0 > 0 || self.filler_closed > 0
+    }
+
+    /// What is kept of it, where it is of a whole edition.
+    pub fn mark(&self) -> CheckMark {
+        CheckMark { points: self.grade.points, has_safe_mends: self.has_safe_mends() }
     }
 
     /// Puts findings in order and grades anew, after some were added or taken away.

@@ -1,5 +1,7 @@
 //! Checking and mending on the shelf.
 
+use std::collections::HashMap;
+
 use super::learn_on_shelf::steady_week;
 use super::mender::MendSubject;
 use super::{
@@ -8,7 +10,7 @@ use super::{
 use crate::job::Job;
 use crate::model::provenance::{Disorder, Mending};
 use crate::model::{Columns, Field, Instrument, Made, Provenance, SeriesName, Session, Span, Standing};
-use crate::store::{EditionInfo, Origin, SeriesInfo, Shelf, ahead};
+use crate::store::{CheckMark, EditionInfo, Origin, SeriesInfo, Shelf, ahead};
 use crate::{Advice, Error, Result};
 
 /// The session a series is judged by, and whether its hours are known: said, found, or the same in three weeks and
@@ -29,7 +31,35 @@ pub(super) fn session_of(shelf: &Shelf, info: &SeriesInfo, job: &Job) -> Result<
     Ok((session, is_known))
 }
 
-/// Checks the rows of a series within a span.
+/// What a check of a series rests on beside its rows: the session of its instrument, and how its hours are known.
+fn basis_of(shelf: &Shelf, info: &SeriesInfo) -> Result<String> {
+    let instrument = shelf.instrument(&info.name.instrument)?;
+    let values = Instrument::SESSION.map(|key| instrument.values.get(key).map_or("", String::as_str));
+    Ok(format!("{BASIS}|{}|{:?}|{}", values.join("|"), instrument.sheet.kind, instrument.standing("hours")))
+}
+
+/// Raised where the same rows come to be graded otherwise: what was kept before is then no longer known.
+const BASIS: u32 = 1;
+
+/// The current editions whose whole check is known and still holds, and what it found.
+///
+/// # Errors
+/// Where the catalog cannot be read.
+pub fn known_checks(shelf: &Shelf) -> Result<HashMap<i64, CheckMark>> {
+    let kept = shelf.kept_checks()?;
+    let mut known = HashMap::new();
+    for info in shelf.series()? {
+        if let Some((basis, mark)) = kept.get(&info.edition.id)
+            && *basis == basis_of(shelf, &info)?
+        {
+            known.insert(info.edition.id, *mark);
+        }
+    }
+    Ok(known)
+}
+
+/// Checks the rows of a series within a span. What a check of all its rows found is kept with the edition; see
+/// [`known_checks`].
 ///
 /// # Errors
 /// Where the series is not there or has nothing in the span, cannot be read, or the person stops it.
@@ -78,6 +108,9 @@ pub fn check_series(
         find_ends(shelf, &info.edition, finding)?;
     }
     report.sort();
+    if span == seen {
+        shelf.keep_check(info.edition.id, &basis_of(shelf, &info)?, report.mark());
+    }
     Ok((info, report))
 }
 

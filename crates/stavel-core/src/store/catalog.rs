@@ -73,14 +73,13 @@ pub fn shelf_id(db: &Connection) -> Result<String> {
 
 /// A number that changes with every change of the catalog.
 pub fn version(db: &Connection) -> Result<i64> {
-    let (edition, change, undone): (i64, i64, i64) = db.query_row(
-        "SELECT (SELECT value FROM counter WHERE name = 'edition'), (SELECT coalesce(max(id), 0) FROM journal),
+    let (counted, change, undone): (i64, i64, i64) = db.query_row(
+        "SELECT (SELECT sum(value) FROM counter), (SELECT coalesce(max(id), 0) FROM journal),
          (SELECT coalesce(sum(undone), 0) FROM change)",
         [],
         |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)),
     )?;
-    let state: i64 = db.query_row("PRAGMA data_version", [], |r| r.get(0))?;
-    Ok(((edition * 1_000_003 + change) * 1_000_003 + undone).wrapping_mul(1_000_003).wrapping_add(state))
+    Ok((counted * 1_000_003 + change).wrapping_mul(1_000_003).wrapping_add(undone))
 }
 
 /// Takes the next edition's id; it is never given again, whatever becomes of the edition.

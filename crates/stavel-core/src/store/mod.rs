@@ -14,6 +14,7 @@ mod act;
 mod ahead;
 mod bring_up;
 mod catalog;
+mod checked;
 mod commit;
 mod compact;
 mod compare;
@@ -35,6 +36,7 @@ mod staleness;
 mod tables;
 mod upkeep;
 
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 use rusqlite::Connection;
@@ -42,6 +44,7 @@ use rusqlite::Connection;
 pub use about::{FileAbout, Origin};
 pub use act::{Stepped, SteppedAct};
 pub use ahead::{ReadAhead, ahead};
+pub use checked::CheckMark;
 pub use compare::EditionDiff;
 pub use cursor::Cursor;
 pub use days::RowsByDay;
@@ -251,6 +254,20 @@ impl Shelf {
     pub fn draft(&mut self, name: &SeriesName, origin: Origin) -> Result<Draft<'_>> {
         self.must_write()?;
         Draft::begin(self, name, origin)
+    }
+
+    /// Keeps what a check of a whole edition found, with what it rests on beside the rows. Where the catalog cannot be
+    /// written it is not kept: that is no reason to fail a check.
+    pub fn keep_check(&self, edition: i64, basis: &str, mark: CheckMark) {
+        let _ = checked::keep(&self.db, edition, basis, mark);
+    }
+
+    /// What checks of whole editions found, by edition, each with what it rested on.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
+    pub fn kept_checks(&self) -> Result<HashMap<i64, (String, CheckMark)>> {
+        checked::kept(&self.db)
     }
 
     /// The saved layouts, by name.

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use stavel_core::align::{AlignWishes, anchor_series, study};
-use stavel_core::check::{FindingKind, Mend, check_series, mend_series};
+use stavel_core::check::{FindingKind, Mend, check_series, known_checks, mend_series};
 use stavel_core::compose::{ComposeRequest, compose};
 use stavel_core::frames::{FrameSettings, build_bars, build_series};
 use stavel_core::hour_spreads::HourSpreads;
@@ -228,6 +228,38 @@ fn afloat_series_are_judged_by_their_rows_only() {
     let some = span("2024-03-05", "2024-03-06");
     let (_, part) = check_series(&shelf, &name("NOKSEK@tarn:1m"), some, &Job::unwatched()).unwrap();
     assert_eq!(part.rows, 1440);
+}
+
+#[test]
+fn what_a_whole_check_found_is_known_until_rows_or_hours_change() {
+    let (dir, mut shelf) = desk();
+    let mut rows = minutes_of(&ticks(span("2024-03-03", "2024-03-16"), 9));
+    let series = name("NOKSEK@quill:1m");
+    put(&mut shelf, "NOKSEK@quill:1m", &rows, Some("UTC"));
+    let known =
+        |shelf: &Shelf| known_checks(shelf).unwrap().get(&shelf.find(&series).unwrap().edition.id).copied();
+    assert_eq!(known(&shelf), None);
+    let job = Job::unwatched();
+    check_series(&shelf, &series, span("2024-03-05", "2024-03-06"), &job).unwrap();
+    assert_eq!(known(&shelf), None, "a part says nothing of the whole");
+    let (_, report) = check_series(&shelf, &series, Span::ALL, &job).unwrap();
+    let mark = report.mark();
+    // Another process that opens the shelf knows it, and a shelf that sees no such table knows nothing.
+    assert_eq!(known(&Shelf::open(dir.path()).unwrap()), Some(mark));
+    // Other hours: what was missing or closed is another thing.
+    let own = BTreeMap::from([("hours".to_owned(), "mon-fri 08:00-17:00 Europe/Oslo".to_owned())]);
+    let request = ComposeRequest { name: "NOKSEK".into(), own, ..ComposeRequest::default() };
+    compose(&mut shelf, &request, &Job::unwatched()).unwrap();
+    assert_eq!(known(&shelf), None);
+    check_series(&shelf, &series, Span::ALL, &job).unwrap();
+    let closed = known(&shelf).expect("kept for the new hours");
+    assert!(closed != mark && (closed.points < mark.points || closed.has_safe_mends), "{closed:?} {mark:?}");
+    // Other rows: another edition.
+    rows.data[1][100] = rows.data[2][100] - 5;
+    put(&mut shelf, "NOKSEK@quill:1m", &rows, Some("UTC"));
+    assert_eq!(known(&shelf), None);
+    shelf.undo(&series).unwrap();
+    assert_eq!(known(&shelf), Some(closed), "an edition that is stepped back to is still known");
 }
 
 #[test]

@@ -13,6 +13,7 @@ use stavel_work::{AutoStep, ShelfStep, Step, StepReport};
 use super::{FactLine, Lens, step};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, bytes, scroll, thousands};
+use crate::data::Coverage;
 use crate::effect::{Effect, Effects, ask, say, start, tell_done, warn};
 use crate::jobs::{Errand, Slot};
 use crate::next::next_step;
@@ -474,17 +475,16 @@ fn verified_in_words(found: &Verified) -> Effects {
 /// How many sources have rows in each column: a thin line for one, a double one where they overlap, so
 /// that one can be joined to, or checked against, the other.
 fn overlaps(view: &View<'_>, instrument: &str, whole: Span, columns: u16, mut put: impl FnMut(u16, &str)) {
-    let sources = view.snapshot.sources_of(instrument);
+    let coverage_of = |source: &String| -> Vec<&Coverage> {
+        let roots = view.snapshot.roots_of(instrument);
+        let of_source = roots.filter(|s| s.name.source == *source && !s.edition.provenance.made.is_joined());
+        of_source.filter_map(|s| view.snapshot.coverage.get(&s.edition.id).map(|c| &**c)).collect()
+    };
+    let sources: Vec<Vec<&Coverage>> = view.snapshot.sources_of(instrument).iter().map(coverage_of).collect();
     let step = (whole.length() / columns.max(1) as i64).max(1);
     for c in 0..columns {
         let span = Span::new(whole.from + c as i64 * step, whole.from + (c as i64 + 1) * step);
-        let has = |source: &&&str| {
-            view.snapshot.roots_of(instrument).any(|s| {
-                let here = s.name.source == ***source && !s.edition.provenance.made.is_joined();
-                here && view.snapshot.coverage.get(&s.edition.id).is_some_and(|c| c.share(span) > 0.0)
-            })
-        };
-        match sources.iter().filter(has).count() {
+        match sources.iter().filter(|of_one| of_one.iter().any(|c| c.has_rows(span))).count() {
             0 => {}
             1 => put(c, "─"),
             _ => put(c, "═"),
