@@ -26,6 +26,7 @@ fn main() {
         for size in SIZES {
             draws(&name, &shelf, size);
         }
+        pans(&name, &shelf);
         keys_beside_a_job(&name, &shelf);
     }
 }
@@ -125,6 +126,32 @@ fn draws(name: &str, shelf: &Path, size: (u16, u16)) {
             quantile(&times, 0.99)
         );
     }
+}
+
+/// How long the whole history takes to be seen on the chart, and then each step of panning and zooming.
+fn pans(name: &str, shelf: &Path) {
+    let mut bench = UnseenBench::open(shelf, SIZES[0]);
+    bench.settle();
+    let begun = Instant::now();
+    bench.press("2");
+    bench.settle();
+    bench.draw();
+    println!("{name:>18} chart of all time: {:.0} ms", begun.elapsed().as_secs_f64() * 1e3);
+    let mut times = Vec::new();
+    // Eleven steps in, with a look to the left at each scale, and out again.
+    for key in "+←+←+←+←+←+←+←+←+←+←+←-←-←-←-←-←-←-←-←-←-←-←".chars()
+    {
+        let begun = Instant::now();
+        bench.press(&key.to_string());
+        bench.settle();
+        bench.draw();
+        times.push(begun.elapsed());
+    }
+    println!(
+        "{name:>18} key to the chart of another window: p50 {:.1} ms  most {:.1} ms",
+        quantile(&times, 0.5),
+        quantile(&times, 1.0)
+    );
 }
 
 /// Frames are built as a job; meanwhile keys are pressed, each answered by a picture.

@@ -30,7 +30,6 @@ impl Threads {
     }
 
     /// True where no thread is at work.
-    #[cfg(test)]
     pub fn is_idle(&self) -> bool {
         // Each thread holds the count until it ends.
         Arc::strong_count(&self.sent) == 1
@@ -145,6 +144,12 @@ impl<T: Send + Sync + 'static> Slot<T> {
     /// True while what is wanted is still being read.
     pub fn is_reading(&self) -> bool {
         self.reading.is_some()
+    }
+
+    /// How far what is being read is, and how far it goes; none where nothing is read.
+    pub fn progress(&self) -> Option<(u64, u64)> {
+        let (_, done, total) = self.reading.as_ref()?.0.state();
+        Some((done, total))
     }
 
     /// True where what is there was read for this key.

@@ -25,10 +25,14 @@ impl UnseenBench {
         UnseenBench { app, buffer: Buffer::empty(Rect { x: 0, y: 0, width: columns, height: rows }) }
     }
 
-    /// Presses keys one after the other: each a character, or Enter for a line feed.
+    /// Presses keys one after the other: each a character, Enter for a line feed, Left for `←`.
     pub fn press(&mut self, keys: &str) {
         for c in keys.chars() {
-            let code = if c == '\n' { KeyCode::Enter } else { KeyCode::Char(c) };
+            let code = match c {
+                '\n' => KeyCode::Enter,
+                '←' => KeyCode::Left,
+                c => KeyCode::Char(c),
+            };
             self.app.key(KeyEvent::new(code, KeyModifiers::NONE));
         }
     }
@@ -39,6 +43,17 @@ impl UnseenBench {
         while Instant::now() < end {
             self.app.tick(Duration::from_millis(5));
             std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+
+    /// Lets threads answer until none is at work.
+    pub fn settle(&mut self) {
+        let mut quiet = 0;
+        while quiet < 3 {
+            let is_idle = self.app.threads.is_idle();
+            self.app.tick(Duration::from_millis(1));
+            quiet = if is_idle && self.app.threads.is_idle() { quiet + 1 } else { 0 };
+            std::thread::sleep(Duration::from_micros(200));
         }
     }
 

@@ -220,6 +220,12 @@ fn the_hint_leads_from_raw_rows_to_the_delivery_with_one_key() {
     for series in ["NOKSEK@joined:1m", "NOKSEK@joined:4h", "NOKSEK@joined:1d"] {
         assert!(shelf.find(&series.parse().unwrap()).is_ok(), "{series}");
     }
+    // A bar of the joined history says by name whose it is.
+    app.select("NOKSEK@joined:1m".parse().unwrap());
+    press(&mut app, "2++++");
+    wait(&mut app, "bars of");
+    let line = shown(&app).lines().find(|l| l.contains("origin")).map(str::to_owned).unwrap_or_default();
+    assert!(line.contains("tarn:1m") || line.contains("quill:1m"), "{line}");
     // What changes below is the next thing again: a mend undone makes the joined series stale.
     app.select("NOKSEK@quill:1m".parse().unwrap());
     press(&mut app, "u");

@@ -4,7 +4,7 @@ use serde_json::json;
 use stavel_core::frames::{self, FrameSettings};
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, DAY, Micros, rfc3339};
-use stavel_core::model::{Clock, Columns, Frame, Span};
+use stavel_core::model::{Clock, Columns, Frame, Session, Side, Span};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
@@ -59,6 +59,74 @@ impl ChartRoom {
 /// The columns of a bar with the gap beside it that are read best.
 const BEST: f64 = 2.3;
 
+/// Short bars of a whole series, kept so that a chart of years does not read all its ticks again and again.
+#[derive(Debug)]
+pub struct KeptBars {
+    frame: Frame,
+    bars: Columns,
+    /// Decides where its longer bars begin.
+    session: Session,
+}
+
+/// The frame kept: short enough for the day of any clock, and a hundredth of a usual history of ticks.
+const KEPT: &str = "15m";
+
+/// More rows than this take longer to read than a person waits for the next picture.
+const MANY_ROWS: f64 = 2e6;
+
+impl KeptBars {
+    /// True where a chart of a window reads so many rows that their bars are better kept.
+    pub fn pay_for(info: &SeriesInfo, window: Span) -> bool {
+        let whole = Span::new(info.edition.first, info.edition.last + 1);
+        let inside = whole.overlap(&window).map_or(0, |s| s.length());
+        let rows = info.edition.rows as f64 * inside as f64 / whole.length().max(1) as f64;
+        rows > MANY_ROWS && info.name.frame.is_ticks() && !info.is_afloat()
+    }
+
+    /// Reads the whole series once.
+    ///
+    /// # Errors
+    /// Where it cannot be read, or the person stops it.
+    pub fn read(shelf: &Shelf, info: &SeriesInfo, job: &Job) -> Result<KeptBars> {
+        let frame: Frame = KEPT.parse()?;
+        job.begin(format!("reading {}", info.name), info.edition.rows);
+        let bars = frames::build_bars(shelf, info, frame, &FrameSettings::default(), job)?.bars;
+        let session = shelf.instrument(&info.name.instrument)?.sheet.session;
+        Ok(KeptBars { frame, bars, session })
+    }
+
+    /// Bars of a longer frame in a span; none where they cannot be made of those kept.
+    fn bars(&self, frame: Frame, span: Span) -> Result<Option<Columns>> {
+        let from = self.frame;
+        if from != frame && !frames::can_build(from, frame) {
+            return Ok(None);
+        }
+        let rows = self.bars.rows(self.bars.range_of(span));
+        if from == frame {
+            return Ok(Some(rows));
+        }
+        let mut builder =
+            frames::Builder::new(from, frame, Side::Bid, &rows.fields, rows.scale, &self.session)?;
+        builder.push(&rows);
+        Ok(Some(builder.finish().bars))
+    }
+}
+
+/// What a chart is drawn from.
+#[derive(Clone, Copy)]
+pub struct ChartSource<'a> {
+    pub series: &'a SeriesInfo,
+    /// Bars of the same edition.
+    pub kept: Option<&'a KeptBars>,
+}
+
+impl<'a> ChartSource<'a> {
+    /// The rows of a series.
+    pub fn rows(series: &'a SeriesInfo) -> ChartSource<'a> {
+        ChartSource { series, kept: None }
+    }
+}
+
 /// Bars of a series in a span, in the frame that fits a room best; `before` more bars stand before the span where
 /// there are so many.
 ///
@@ -66,12 +134,13 @@ const BEST: f64 = 2.3;
 /// Where the series cannot be read.
 pub fn bars_for_chart(
     shelf: &Shelf,
-    info: &SeriesInfo,
+    source: ChartSource<'_>,
     span: Span,
     room: ChartRoom,
     before: usize,
     job: &Job,
 ) -> Result<ChartBars> {
+    let info = source.series;
     let seen = Span::new(info.edition.first, info.edition.last + 1);
     let Some(span) = seen.overlap(&span) else { return Ok(ChartBars::default()) };
     let mut open_share = open_share_of(info, span, room);
@@ -79,7 +148,7 @@ pub fn bars_for_chart(
     // Weekends and holes have no bars: more time is read than the bars alone would take.
     let reach = (before as f64 * frame.length() as f64 / open_share * 1.5) as Micros + 4 * DAY;
     let from = if before == 0 { span.from } else { (span.from - reach).max(seen.from) };
-    let mut bars = bars_at(shelf, info, frame, Span::new(from, span.to), job)?;
+    let mut bars = bars_at(shelf, source, frame, Span::new(from, span.to), job)?;
     let mut first = bars.time.partition_point(|t| *t < span.from);
     // Where rows lie closer together than in the whole series, there are more bars than the room has columns.
     if let ChartRoom::Columns(columns) = room
@@ -87,7 +156,7 @@ pub fn bars_for_chart(
     {
         open_share = (bars.len() - first) as f64 * frame.length() as f64 / span.length() as f64;
         frame = frame_for(info, span, room, open_share);
-        bars = bars_at(shelf, info, frame, Span::new(from, span.to), job)?;
+        bars = bars_at(shelf, source, frame, Span::new(from, span.to), job)?;
         first = bars.time.partition_point(|t| *t < span.from);
     }
     let lead = first.min(before);
@@ -137,7 +206,7 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepRepo
     job.begin(format!("chart {}", step.series), info.edition.rows);
     let before = step.ma.unwrap_or_default();
     let ChartBars { frame, bars, lead } =
-        bars_for_chart(shelf, &info, span, ChartRoom::AtMost(MOST_BARS), before, job)?;
+        bars_for_chart(shelf, ChartSource::rows(&info), span, ChartRoom::AtMost(MOST_BARS), before, job)?;
     let (Some(frame), Some(first), Some(last)) = (frame, bars.time.get(lead), bars.time.last().copied())
     else {
         return Err(Error::input(format!(
@@ -150,7 +219,13 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepRepo
     let other = match &step.with {
         Some(name) => Some((
             name.to_string(),
-            bars_at(shelf, &shelf.find(name)?, frame, Span::new(*first, last + frame.length()), job)?,
+            bars_at(
+                shelf,
+                ChartSource::rows(&shelf.find(name)?),
+                frame,
+                Span::new(*first, last + frame.length()),
+                job,
+            )?,
         )),
         None => None,
     };
@@ -178,7 +253,13 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepRepo
 }
 
 /// Bars of a series at a frame, built where it has another.
-fn bars_at(shelf: &Shelf, info: &SeriesInfo, frame: Frame, span: Span, job: &Job) -> Result<Columns> {
+fn bars_at(shelf: &Shelf, source: ChartSource<'_>, frame: Frame, span: Span, job: &Job) -> Result<Columns> {
+    if let Some(kept) = source.kept
+        && let Some(bars) = kept.bars(frame, span)?
+    {
+        return Ok(bars);
+    }
+    let info = source.series;
     if info.name.frame == frame {
         return shelf.read(&info.edition, span);
     }

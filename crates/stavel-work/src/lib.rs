@@ -31,7 +31,7 @@ pub use advice::{advice_in_words, error_in_words, with_advice};
 pub use align::{doubt_in_words, minute_of_week, stretches_in_words};
 pub use apply::{apply, as_act};
 pub use assumptions::of_rows as assumed_of_rows;
-pub use chart::{ChartBars, ChartRoom, bars_for_chart};
+pub use chart::{ChartBars, ChartRoom, ChartSource, KeptBars, bars_for_chart};
 pub use check::check_json;
 pub use findings::{cause_in_words, finding_in_words, kind_mend_in_words, loss_in_words, mend_in_words};
 pub use intake::{hints_of, layout_named, plan_of};

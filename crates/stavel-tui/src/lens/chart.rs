@@ -1,14 +1,17 @@
 //! The chart: bars, a mean, volume and spread on one cursor.
 
+use std::sync::Arc;
+
 use stavel_core::model::time::wall;
 use stavel_core::model::{Micros, SeriesName, Span};
+use stavel_core::store::SeriesInfo;
 use stavel_draw::{SceneRequest, scene};
-use stavel_work::{ChartBars, ChartRoom, ChartStep, Step, bars_for_chart};
+use stavel_work::{ChartBars, ChartRoom, ChartSource, ChartStep, KeptBars, Step, bars_for_chart};
 
 use super::chart_view::{self, ChartScene};
 use super::{FactLine, Lens, chart_facts};
 use crate::act::TableRow;
-use crate::canvas::Canvas;
+use crate::canvas::{Canvas, thousands};
 use crate::effect::{ChartPlace, Effect, Effects, Pointer, SecondSeries, ask, say, start};
 use crate::jobs::Slot;
 use crate::scene_view::{LABELS, draw_scene, price_at, time_at};
@@ -33,6 +36,8 @@ pub enum ChartAct {
 #[derive(Default)]
 pub struct ChartLens {
     drawn: Slot<ChartScene>,
+    /// Bars of a long history of ticks.
+    kept: Slot<KeptBars>,
     /// The moment the cursor is at.
     cursor_at: Option<Micros>,
     /// A place among [`AVERAGES`].
@@ -119,6 +124,7 @@ impl Lens for ChartLens {
     }
 
     fn collect(&mut self, _view: &View<'_>) -> Effects {
+        self.kept.collect();
         self.drawn.collect();
         Effects::new()
     }
@@ -140,21 +146,25 @@ impl Lens for ChartLens {
             beside.as_ref().map(|(by, b)| (b.edition.id, by))
         );
         let source = view.snapshot.quick_source(&info, window, columns).clone();
+        let Some(kept) = self.kept_of(&source, view) else { return Effects::new() };
         self.drawn.want(key, view.threads, move |shelf, job| {
             let room = if gaps { ChartRoom::ColumnsOfTime(columns) } else { ChartRoom::Columns(columns) };
-            let ChartBars { frame, bars, lead } = bars_for_chart(shelf, &source, window, room, average, job)?;
+            let from = ChartSource { series: &source, kept: kept.as_deref() };
+            let ChartBars { frame, bars, lead } = bars_for_chart(shelf, from, window, room, average, job)?;
             let frame = frame.unwrap_or(info.name.frame);
             let like = ChartRoom::Frame(frame);
             let other = match &beside {
                 Some((Some((clock, back)), series)) => {
                     let written = Span::new(clock.to_wall(window.from), clock.to_wall(window.to));
-                    let mut rows = bars_for_chart(shelf, series, written, like, 0, job)?.bars;
+                    let mut rows =
+                        bars_for_chart(shelf, ChartSource::rows(series), written, like, 0, job)?.bars;
                     rows.time.iter_mut().for_each(|t| *t = clock.from_wall(*t).settle() - back);
                     Some((format!("{} by {clock}", series.name.short()), rows))
                 }
-                Some((None, series)) => {
-                    Some((series.name.short(), bars_for_chart(shelf, series, window, like, 0, job)?.bars))
-                }
+                Some((None, series)) => Some((
+                    series.name.short(),
+                    bars_for_chart(shelf, ChartSource::rows(series), window, like, 0, job)?.bars,
+                )),
                 None => None,
             };
             let request = SceneRequest {
@@ -178,8 +188,12 @@ impl Lens for ChartLens {
     fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {
         match &self.drawn.value {
             None => {
-                let words = if view.selected.is_some() { "reading …" } else { "nothing chosen" };
-                canvas.put(2, 1, words, theme::faint());
+                let words = match (self.progress_in_words(), view.selected) {
+                    (Some(words), _) => words,
+                    (None, Some(_)) => "reading …".to_owned(),
+                    (None, None) => "nothing chosen".to_owned(),
+                };
+                canvas.put(2, 1, &words, theme::faint());
             }
             Some(Err(err)) => {
                 canvas.paragraph(1, &err.to_string(), theme::words().fg(theme::WRONG));
@@ -188,7 +202,12 @@ impl Lens for ChartLens {
                 canvas.put(2, 1, "no rows in this window", theme::words());
                 canvas.put(2, 2, "0 shows the whole history, - zooms out", theme::faint());
             }
-            Some(Ok(drawn)) => self.draw_chart(drawn, view, &mut canvas),
+            Some(Ok(drawn)) => {
+                self.draw_chart(drawn, view, &mut canvas);
+                if let Some(words) = self.progress_in_words() {
+                    canvas.put_right(canvas.width().saturating_sub(1), 0, &words, theme::faint());
+                }
+            }
         }
     }
 
@@ -206,6 +225,25 @@ fn room(view: &View<'_>) -> usize {
 }
 
 impl ChartLens {
+    /// The bars kept of a series, where a chart of the window pays for them; nothing while they are still being read.
+    fn kept_of(&mut self, source: &SeriesInfo, view: &View<'_>) -> Option<Option<Arc<KeptBars>>> {
+        let key = source.edition.id.to_string();
+        let is_kept = self.kept.is_for(&key);
+        if !is_kept && !KeptBars::pay_for(source, view.window) {
+            return Some(None);
+        }
+        let series = source.clone();
+        self.kept.want(key, view.threads, move |shelf, job| KeptBars::read(shelf, &series, job));
+        // Where they cannot be read, neither can the rows: that is told when the chart is read.
+        is_kept.then(|| self.kept.get().cloned())
+    }
+
+    /// How far the reading of a long history is.
+    fn progress_in_words(&self) -> Option<String> {
+        let (done, total) = self.kept.progress().filter(|(_, total)| *total > 0)?;
+        Some(format!("reading … {} of {} rows", thousands(done), thousands(total)))
+    }
+
     /// Place of the bar under the cursor.
     fn bar_at_cursor(&self) -> Option<usize> {
         let drawn = self.drawn.get()?;

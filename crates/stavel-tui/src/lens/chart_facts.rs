@@ -4,7 +4,7 @@ use stavel_core::check::FindingKind;
 use stavel_core::model::columns::{CARRIED_SPREAD, FILLED, SHEET_SPREAD, is_filled};
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
-use stavel_core::model::{BarView, Columns, Field, Span, present};
+use stavel_core::model::{BarView, Columns, Field, SeriesName, Span, present};
 use stavel_work::finding_in_words;
 
 use super::FactLine;
@@ -13,11 +13,26 @@ use crate::canvas::thousands;
 use crate::theme;
 use crate::view::View;
 
+/// The series that a joined history was made of, in the order in which origins count them; none where it is not
+/// joined.
+fn joined_from(series: &SeriesName, view: &View<'_>) -> Vec<String> {
+    let Some(info) = view.snapshot.find(series) else { return Vec::new() };
+    let provenance = &info.edition.provenance;
+    let mut parents = provenance.parents().map(|(_, parent)| parent);
+    match &provenance.made {
+        made if made.is_joined() => parents.map(SeriesName::short).collect(),
+        made if made.is_framed() => parents.next().map_or_else(Vec::new, |base| joined_from(base, view)),
+        _ => Vec::new(),
+    }
+}
+
 /// What the origin of a row says, in words.
-fn origin_in_words(origin: i64) -> String {
-    let mut words = match origin % FILLED {
-        0 => vec!["as its source has it".to_owned()],
-        place => vec![format!("source {place} of the splice")],
+fn origin_in_words(origin: i64, joined: &[String]) -> String {
+    let place = usize::try_from(origin % FILLED).unwrap_or_default();
+    let mut words = match place.checked_sub(1) {
+        None if joined.is_empty() => vec!["as its source has it".to_owned()],
+        None => vec!["several sources".to_owned()],
+        Some(before) => vec![joined.get(before).cloned().unwrap_or_else(|| format!("source {place} of the splice"))],
     };
     if is_filled(origin) {
         words.push("filled".into());
@@ -31,13 +46,13 @@ fn origin_in_words(origin: i64) -> String {
 }
 
 /// A bar's values as facts.
-fn bar_facts(bars: &Columns, at: usize) -> Vec<FactLine> {
+fn bar_facts(bars: &Columns, at: usize, joined: &[String]) -> Vec<FactLine> {
     let mut out = Vec::new();
     for (field, column) in bars.fields.iter().zip(&bars.data) {
         let value = match (field, present(column[at])) {
             (_, None) => "not known".to_owned(),
             (Field::Spread, Some(v)) => format!("{v} points"),
-            (Field::Origin, Some(v)) => origin_in_words(v),
+            (Field::Origin, Some(v)) => origin_in_words(v, joined),
             (_, Some(v)) => scaled(v, bars.scale.of(*field)),
         };
         out.push(FactLine::Pair(field.name(), value));
@@ -56,7 +71,7 @@ pub fn facts(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
         out.push(FactLine::Pair("UTC", wall(time)));
         out.push(FactLine::Pair("shown as", wall(clock.to_wall(time))));
     }
-    out.extend(bar_facts(&drawn.bars, at));
+    out.extend(bar_facts(&drawn.bars, at, &joined_from(&drawn.series, view)));
     out.extend(there(drawn, at, view));
     out.push(FactLine::Gap);
     out.push(FactLine::heading("window"));

@@ -4,7 +4,7 @@ use stavel_core::frames::{Grid, can_build};
 use stavel_core::model::time::{DAY, HOUR, date, wall};
 use stavel_core::model::{Clock, Columns, Frame, Span};
 use stavel_core::store::SeriesInfo;
-use stavel_work::{ChartRoom, FramesStep, FramesWanted, Step, bars_for_chart};
+use stavel_work::{ChartRoom, ChartSource, FramesStep, FramesWanted, Step, bars_for_chart};
 
 use super::strokes::{draw_rows, scale_of};
 use super::{FactLine, Lens, rests_on, step};
@@ -135,7 +135,7 @@ impl Lens for FramesLens {
         let key = format!("{} {frame} {window:?}", base.edition.id);
         self.preview.want(key, view.threads, move |shelf, job| {
             let room = ChartRoom::Frame(frame);
-            let bars = bars_for_chart(shelf, &base, window, room, 0, job)?.bars;
+            let bars = bars_for_chart(shelf, ChartSource::rows(&base), window, room, 0, job)?.bars;
             Ok(bars.rows(bars.len().saturating_sub(SHOWN)..bars.len()))
         });
         Effects::new()

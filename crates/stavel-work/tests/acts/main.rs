@@ -1,6 +1,7 @@
 //! Each act by its settings: what it does to a shelf, what it says, and what it leaves alone where it fails.
 
 mod answers;
+mod charts;
 mod journal;
 mod words;
 mod working;
