@@ -70,14 +70,14 @@ fn worked_on<'a>(roots: &[&'a SeriesInfo], chosen: Option<&SeriesName>) -> Vec<&
 fn for_series(info: &SeriesInfo, has_reference: bool, checked: &CheckedEditions) -> Option<NextStep> {
     let short = info.name.short();
     let known = checked.get(&info.edition.id);
+    if info.is_afloat() && !has_reference {
+        return Some(NextStep::of(format!("{short} is afloat: say its clock"), "align", info));
+    }
     if known.is_none() {
         return Some(NextStep::of(format!("check {short}"), "check", info));
     }
     if info.is_afloat() {
-        return Some(match has_reference {
-            true => NextStep::of(format!("{short} is afloat: align it"), "align", info),
-            false => NextStep::take_in(format!("{short} is afloat: take in a series whose clock is known")),
-        });
+        return Some(NextStep::of(format!("{short} is afloat: align it"), "align", info));
     }
     let has_safe_mends = known.is_some_and(|k| k.has_safe_mends);
     has_safe_mends.then(|| NextStep::of(format!("mend what is safe in {short}"), "check", info))

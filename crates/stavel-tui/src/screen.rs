@@ -89,10 +89,22 @@ pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
             }
         }
     }
-    let foot = Rect { y: area.y + area.height - 3, height: 3, ..area };
+    let told = told_at_length(app, area.width);
+    // The last line stands where messages do, unless an answer is typed there.
+    let is_asking = matches!(app.overlay, Some(Overlay::Prompt(_)));
+    let more = told.len().saturating_sub(usize::from(!is_asking)) as u16;
+    let foot = Rect { y: area.y + area.height - 3 - more, height: 3 + more, ..area };
     let mut foot = Canvas::new(buffer, foot);
+    if more > 0 {
+        foot.clear();
+    }
     foot.rule(0, theme::rule());
-    message(app, &mut foot);
+    for (y, line) in (1..).zip(&told) {
+        foot.put(1, y, line, theme::words().fg(theme::WRONG));
+    }
+    let (width, height) = (foot.width(), foot.height());
+    let mut foot = foot.part(0, more, width, height);
+    message(app, &told, &mut foot);
     keys(app, &mut foot);
     match &app.overlay {
         Some(Overlay::Palette(p)) => {
@@ -108,7 +120,8 @@ pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
 /// The series with what a person must know of it, and the job that runs or the window.
 fn title(app: &App, mut canvas: Canvas<'_>) {
     let width = canvas.width();
-    let right = job_in_words(app).unwrap_or_else(|| format!("window {}", spine::window_in_words(app.window)));
+    let window = || format!("window {}", spine::window_in_words(app.window));
+    let right = job_in_words(app).or_else(|| app.selected.as_ref().map(|_| window())).unwrap_or_default();
     let style = if app.running.is_some() { theme::words().fg(theme::GOOD) } else { theme::faint() };
     let mut x = canvas.put(1, 0, "Stavel", theme::strong().fg(theme::RISING)) + 2;
     if let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)) {
@@ -271,15 +284,32 @@ fn facts(app: &App, mut canvas: Canvas<'_>) {
 /// Columns of the facts where they lie over the lens.
 const FACTS_OVER: u16 = 36;
 
-fn message(app: &App, canvas: &mut Canvas<'_>) {
+/// Most lines that one message takes.
+const LINES_OF_A_MESSAGE: usize = 8;
+
+/// What is wrong, where one line does not hold it: the lines above that of the message. What was wrong with an answer
+/// stands above the line on which it is typed again.
+fn told_at_length(app: &App, width: u16) -> Vec<String> {
+    if app.message.text.is_empty() {
+        return Vec::new();
+    }
+    let text = format!("▲ {}", app.message.text);
+    let mut lines = wrapped(&text, usize::from(width - 2));
+    lines.truncate(LINES_OF_A_MESSAGE);
+    match &app.overlay {
+        Some(Overlay::Prompt(_)) => lines,
+        _ if app.message.tone == Tone::Wrong && lines.len() > 1 => lines,
+        _ => Vec::new(),
+    }
+}
+
+fn message(app: &App, told: &[String], canvas: &mut Canvas<'_>) {
     if let Some(Overlay::Prompt(p)) = &app.overlay {
-        // What was wrong with an answer stands above the line on which it is typed again.
-        if !app.message.text.is_empty() {
-            let text = cut_to(&format!(" ▲ {} ", app.message.text), usize::from(canvas.width() - 2));
-            canvas.put(1, 0, &text, theme::words().fg(theme::WRONG));
-        }
         let x = canvas.put(1, 1, &format!("{}: ", p.label), theme::words().fg(theme::RISING));
         overlay_view::typed(&p.typed, x, 1, canvas);
+        return;
+    }
+    if !told.is_empty() {
         return;
     }
     let colour = match app.message.tone {

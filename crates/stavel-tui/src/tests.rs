@@ -234,6 +234,34 @@ fn the_hint_leads_from_raw_rows_to_the_delivery_with_one_key() {
 }
 
 #[test]
+fn what_is_wrong_is_told_at_length_on_a_small_screen() {
+    let (_dir, mut app) = on_demo();
+    app.size = (80, 24);
+    wait(&mut app, READ);
+    let words = |app: &App| shown(app).split_whitespace().collect::<Vec<_>>().join(" ");
+    let sentence = "ten words of a sentence that no line of eighty columns holds ".repeat(5);
+    app.say(sentence.trim_end(), crate::effect::Tone::Wrong);
+    assert!(words(&app).contains(&format!("▲ {}", sentence.trim_end())), "{}", shown(&app));
+    // The keys are still there, and so it is where an answer came to nothing.
+    assert!(shown(&app).contains("q quit"));
+    press(&mut app, "A/no/such/folder\n");
+    assert!(words(&app).contains("there is no /no/such/folder"), "{}", shown(&app));
+    assert!(shown(&app).lines().rev().nth(1).is_some_and(|l| l.contains("files or folders of the vendor")));
+    app.say(sentence.trim_end(), crate::effect::Tone::Wrong);
+    let (told, screen) = (words(&app), shown(&app));
+    assert!(
+        told.contains(sentence.trim_end()) && told.contains("files or folders of the vendor"),
+        "{screen}"
+    );
+    // What went well is cut with a mark.
+    press(&mut app, "\x1b");
+    app.say(sentence, crate::effect::Tone::Good);
+    assert!(
+        shown(&app).lines().rev().nth(1).is_some_and(|l| l.starts_with(" ✓ ten words") && l.ends_with('…'))
+    );
+}
+
+#[test]
 fn what_was_checked_before_the_bench_was_opened_is_not_asked_for_again() {
     let (dir, mut app) = on_demo();
     let first = due(&mut app);
@@ -251,6 +279,43 @@ fn what_was_checked_before_the_bench_was_opened_is_not_asked_for_again() {
     // The bench that was open all the while sees it too.
     app.tick(Duration::from_millis(500));
     wait(&mut app, "grade ");
+}
+
+#[test]
+fn where_no_clock_is_known_one_is_said_with_the_weeks_as_evidence() {
+    let dir = tempfile::tempdir().unwrap();
+    demo_shelf(dir.path());
+    let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
+    // Only the broker's minutes are left: nothing can be compared with them.
+    for series in ["NOKSEK@quill:1m", "NOKSEK@quill:ticks"] {
+        let step = format!("act = 'shelf'\nseries = '{series}'\nremove = true");
+        apply(&mut shelf, &toml::from_str::<Step>(&step).unwrap(), &Job::unwatched()).unwrap();
+    }
+    drop(shelf);
+    let mut app = App::new(dir.path().to_owned());
+    wait(&mut app, "next ▸ g tarn:1m is afloat: say its clock");
+    press(&mut app, "g");
+    wait(&mut app, "by it 4 of 4 weeks close when");
+    // It closes at midnight, the whole year: the clock that explains all weeks stands first.
+    let first = shown(&app).lines().find(|l| l.contains("  4 of 4")).map(str::to_owned).unwrap_or_default();
+    assert!(first.contains("America/New_York+7h"), "{first}");
+    // A clock that explains fewer is taken only when it is asked for twice.
+    app.key(KeyEvent::new(KeyCode::Down, KeyModifiers::NONE));
+    press(&mut app, "a");
+    assert!(
+        app.message.text.contains("a again takes it all the same") && app.running.is_none(),
+        "{}",
+        app.message.text
+    );
+    app.key(KeyEvent::new(KeyCode::Up, KeyModifiers::NONE));
+    press(&mut app, "g");
+    assert!(shown(&app).contains("the clock of tarn:1m, as UTC, UTC+2 or Europe/Oslo: America/New_York+7h"));
+    press(&mut app, "\n");
+    wait(&mut app, "anchored: stored in UTC");
+    settle(&mut app);
+    let shelf = Shelf::open(dir.path()).unwrap();
+    let clock = shelf.find(&"NOKSEK@tarn:1m".parse().unwrap()).unwrap().edition.clock;
+    assert_eq!(clock.map(|c| c.to_string()).as_deref(), Some("America/New_York+7h"));
 }
 
 #[test]

@@ -5,7 +5,7 @@ use serde_json::{Value, json};
 use crate::intake::learned_line;
 use crate::report::StepReport;
 use crate::step::AlignStep;
-use stavel_core::align::{self, AlignWishes, ClockStudy, Dailies, Doubt, Fit, WeekEdges};
+use stavel_core::align::{self, AlignWishes, ClockStudy, Dailies, Doubt, Fit, WeekEdges, WeekGuess};
 use stavel_core::intake::known_stamp;
 use stavel_core::job::Job;
 use stavel_core::model::Stamp;
@@ -269,6 +269,19 @@ fn edges_in_words(study: &ClockStudy, of: impl Fn(&WeekEdges) -> (i64, usize)) -
 pub fn minute_of_week(minute: i64) -> String {
     let day = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"][(minute / 1440).rem_euclid(7) as usize];
     format!("{day} {:02}:{:02}", minute.rem_euclid(1440) / 60, minute.rem_euclid(60))
+}
+
+/// What the ends of its weeks say of a clock.
+pub fn guess_in_words(guess: &WeekGuess, written: &WeekEdges) -> String {
+    if guess.weeks == 0 {
+        return format!("no whole week shows when it ends; {}", guess.clock.in_words());
+    }
+    format!(
+        "by it {} of {} weeks close when the session does; as written, most close at {}",
+        guess.keep,
+        guess.weeks,
+        minute_of_week(written.closes)
+    )
 }
 
 /// Stretches of days in words: the first few.

@@ -28,7 +28,7 @@ mod undo;
 mod upkeep;
 
 pub use advice::{advice_in_words, error_in_words, with_advice};
-pub use align::{doubt_in_words, minute_of_week, stretches_in_words};
+pub use align::{doubt_in_words, guess_in_words, minute_of_week, stretches_in_words};
 pub use apply::{apply, as_act};
 pub use assumptions::of_rows as assumed_of_rows;
 pub use chart::{ChartBars, ChartRoom, ChartSource, KeptBars, bars_for_chart};

@@ -87,17 +87,29 @@ pub struct WeekEdges {
     pub stubs: usize,
 }
 
-/// The edges of the weeks of rows whose times are on some wall. A week is what lies between two silences of a
-/// day or more.
-pub fn week_edges(times: impl Iterator<Item = Micros>, bar: Micros) -> WeekEdges {
-    let mut weeks: Vec<(Micros, Micros)> = Vec::new();
+/// From the first row to the end of the last of each week: what lies between two silences of a day or more. The first
+/// and the last are left out where there are more than two: they may be cut.
+pub fn weeks_of(times: impl Iterator<Item = Micros>, bar: Micros) -> Vec<Span> {
+    let mut weeks: Vec<Span> = Vec::new();
+    for t in times {
+        match weeks.last_mut() {
+            Some(week) if t - week.to < DAY => week.to = t + bar,
+            _ => weeks.push(Span::new(t, t + bar)),
+        }
+    }
+    if weeks.len() > 2 {
+        weeks.pop();
+        weeks.remove(0);
+    }
+    weeks
+}
+
+/// The edges of the weeks of rows whose times are on some wall; see [`weeks_of`].
+pub fn week_edges(times: impl Iterator<Item = Micros> + Clone, bar: Micros) -> WeekEdges {
+    let weeks = weeks_of(times.clone(), bar);
     let mut weekend: BTreeMap<i64, (Micros, Micros)> = BTreeMap::new();
     let (mut today, mut is_weekend) = (Span::new(0, 0), false);
     for t in times {
-        match weeks.last_mut() {
-            Some(week) if t - week.1 < DAY => week.1 = t + bar,
-            _ => weeks.push((t, t + bar)),
-        }
         if !today.holds(t) {
             let day = day_of(t);
             today = Span::new(day * DAY, (day + 1) * DAY);
@@ -117,12 +129,10 @@ pub fn week_edges(times: impl Iterator<Item = Micros>, bar: Micros) -> WeekEdges
         within.sort_unstable();
         (within.get(within.len() / 2).copied().unwrap_or_default(), n)
     };
-    // The first and last week may be cut.
-    let whole = if weeks.len() > 2 { &weeks[1..weeks.len() - 1] } else { &weeks[..] };
-    let (opens, keep_open) = usual(whole.iter().map(|w| of_week(w.0)).collect());
-    let (closes, keep_close) = usual(whole.iter().map(|w| of_week(w.1)).collect());
+    let (opens, keep_open) = usual(weeks.iter().map(|w| of_week(w.from)).collect());
+    let (closes, keep_close) = usual(weeks.iter().map(|w| of_week(w.to)).collect());
     let stubs = weekend.values().filter(|(from, to)| to - from <= 6 * HOUR).count();
-    WeekEdges { opens, closes, keep_open, keep_close, weeks: whole.len(), stubs }
+    WeekEdges { opens, closes, keep_open, keep_close, weeks: weeks.len(), stubs }
 }
 
 /// How daily bars of two series agree: days both have, and of those how many have the same open, high, low and

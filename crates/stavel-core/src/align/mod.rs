@@ -7,6 +7,7 @@
 
 mod alternatives;
 mod anchoring;
+mod by_weeks;
 mod changes;
 mod coarse;
 mod correlate;
@@ -19,6 +20,7 @@ mod rules;
 
 pub use alternatives::Alternative;
 pub use anchoring::Mover;
+pub use by_weeks::{WeekGuess, WeekGuesses, guess_by_weeks};
 pub use changes::Sides;
 pub(crate) use coarse::gather;
 pub use coarse::{correlate_finely, fine_step};

@@ -135,7 +135,12 @@ impl FromStr for SessionWeek {
         let zone: Clock = zone.parse()?;
         let mut spans = Vec::new();
         for part in hours.split(',') {
-            let words: Vec<&str> = part.split_whitespace().collect();
+            // 'sun 17:00-fri 17:00' is 'sun 17:00 - fri 17:00'.
+            let apart = match part.split_whitespace().collect::<Vec<_>>().as_slice() {
+                [_, joint, _] if joint.contains('-') => part.replacen('-', " - ", 1),
+                _ => part.to_owned(),
+            };
+            let words: Vec<&str> = apart.split_whitespace().collect();
             match words.as_slice() {
                 [from_day, from, "-", to_day, to] => {
                     let start = day(from_day).ok_or_else(bad)? * 1440 + minute(from).ok_or_else(bad)?;

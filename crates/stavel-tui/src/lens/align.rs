@@ -7,6 +7,7 @@ use stavel_core::model::{Clock, Frame, SeriesName};
 use stavel_core::store::SeriesInfo;
 use stavel_work::{AlignStep, Step, doubt_in_words, stretches_in_words};
 
+use super::align_alone::{ClockSaid, alone, take};
 use super::{FactLine, Lens, align_evidence, step};
 use crate::act::TableRow;
 use crate::canvas::Canvas;
@@ -32,6 +33,8 @@ pub enum AlignAct {
 #[derive(Default)]
 pub struct AlignLens {
     study: Slot<ClockStudy>,
+    /// For a series that nothing can be compared with.
+    said: ClockSaid,
     /// The long bar that is looked at.
     at: usize,
     /// The clock a person chose, with what the weeks say of it at once.
@@ -69,7 +72,14 @@ impl Lens for AlignLens {
         TableRow::new(AlignAct::HourOn, ">", "nudge", "set the clock an hour on"),
     ];
 
-    fn act(&mut self, act: AlignAct, _view: &View<'_>) -> Effects {
+    fn act(&mut self, act: AlignAct, view: &View<'_>) -> Effects {
+        if let Some(info) = alone(view) {
+            return match act {
+                AlignAct::Anchor => self.said.accept(&info.name),
+                AlignAct::OwnClock => self.said.ask(&info.name),
+                _ => say("there is no series to compare it with; e says its clock"),
+            };
+        }
         let Some(found) = self.study.get().cloned() else { return say("nothing is compared yet") };
         let bar = found.subject.name.frame.length().max(MINUTE);
         match act {
@@ -87,14 +97,23 @@ impl Lens for AlignLens {
         }
     }
 
-    fn choose(&mut self, down: bool, _view: &View<'_>) -> Effects {
+    fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
+        if alone(view).is_some() {
+            self.said.choose(down);
+            return Effects::new();
+        }
         let count = self.study.get().map_or(0, |found| found.evidence.len());
         self.at = step(self.at, count, down);
         Effects::new()
     }
 
     /// A clock that was typed.
-    fn answer(&mut self, typed: &str, _view: &View<'_>) -> Effects {
+    fn answer(&mut self, typed: &str, view: &View<'_>) -> Effects {
+        if let Some(info) = alone(view) {
+            return typed
+                .parse()
+                .map_or_else(|err| vec![Effect::Complain(err)], |clock| take(&info.name, clock));
+        }
         let Some(found) = self.study.get().cloned() else { return Effects::new() };
         if typed.is_empty() {
             self.chosen = None;
@@ -113,6 +132,10 @@ impl Lens for AlignLens {
 
     /// A clock that nothing speaks against.
     fn due(&self, view: &View<'_>) -> Option<(String, AlignAct)> {
+        if let Some(info) = alone(view) {
+            let words = format!("say the clock of {}", info.name.short());
+            return self.said.is_read().then_some((words, AlignAct::OwnClock));
+        }
         let found = self.study.get().filter(|f| Some(&f.subject.name) == pair(view).map(|p| &p.0.name))?;
         let is_clear = found.subject.is_afloat()
             && self.chosen.is_none()
@@ -127,11 +150,15 @@ impl Lens for AlignLens {
     }
 
     fn collect(&mut self, _view: &View<'_>) -> Effects {
+        self.said.collect();
         self.study.collect();
         Effects::new()
     }
 
     fn want(&mut self, view: &View<'_>) -> Effects {
+        if let Some(info) = alone(view) {
+            self.said.want(info, view);
+        }
         let Some((subject, reference)) = pair(view) else { return Effects::new() };
         let (a, b): (SeriesName, SeriesName) = (subject.name.clone(), reference.name.clone());
         let ids = format!("{} {}", subject.edition.id, reference.edition.id);
@@ -148,6 +175,9 @@ impl Lens for AlignLens {
     }
 
     fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {
+        if let Some(info) = alone(view) {
+            return self.said.draw(&info.name, canvas);
+        }
         match (&self.study.value, pair(view)) {
             (_, None) => {
                 let text = "Nothing to align: no series of this instrument is afloat.";
@@ -166,7 +196,10 @@ impl Lens for AlignLens {
         }
     }
 
-    fn facts(&self, _view: &View<'_>) -> Vec<FactLine> {
+    fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
+        if alone(view).is_some() {
+            return self.said.facts();
+        }
         let Some(found) = self.study.get() else { return Vec::new() };
         if !found.is_sure() && self.chosen.is_none() {
             return vec![
@@ -174,7 +207,7 @@ impl Lens for AlignLens {
                 FactLine::words(
                     "The two series are not alike at any one offset. Are they the same instrument?",
                 ),
-                FactLine::words("o: take a clock of your own and see what the weeks say of it"),
+                FactLine::words("e: take a clock of your own and see what the weeks say of it"),
             ];
         }
         facts_of(found, self.fit(found), self.chosen.is_some())

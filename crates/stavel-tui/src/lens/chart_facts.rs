@@ -32,7 +32,9 @@ fn origin_in_words(origin: i64, joined: &[String]) -> String {
     let mut words = match place.checked_sub(1) {
         None if joined.is_empty() => vec!["as its source has it".to_owned()],
         None => vec!["several sources".to_owned()],
-        Some(before) => vec![joined.get(before).cloned().unwrap_or_else(|| format!("source {place} of the splice"))],
+        Some(before) => {
+            vec![joined.get(before).cloned().unwrap_or_else(|| format!("source {place} of the splice"))]
+        }
     };
     if is_filled(origin) {
         words.push("filled".into());

@@ -428,7 +428,9 @@ impl CheckLens {
 
     fn draw_report(&self, report: &CheckReport, view: &View<'_>, mut canvas: Canvas<'_>) {
         let width = canvas.width();
-        let calendar = check_calendar::draw(view.window, report, canvas.part(0, 0, width, 12));
+        // On a low screen the list of findings needs the room.
+        let most = if canvas.height() >= 28 { 12 } else { 9 };
+        let calendar = check_calendar::draw(view.window, report, canvas.part(0, 0, width, most));
         let height = canvas.height().saturating_sub(calendar);
         let mut below = canvas.part(0, calendar, width, height);
         below.rule(0, theme::rule());

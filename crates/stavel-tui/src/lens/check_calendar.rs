@@ -19,6 +19,9 @@ pub fn draw(window: Span, report: &CheckReport, canvas: Canvas<'_>) -> u16 {
     }
 }
 
+/// From so many lines on the calendar has room to spare.
+const ROOMY: i64 = 11;
+
 /// The colour and the mark of a day or of several, by the emptiest.
 fn shade(share: f64) -> (&'static str, ratatui::style::Color) {
     let colour = if share < 0.5 {
@@ -39,7 +42,8 @@ fn draw_years(window: Span, report: &CheckReport, mut canvas: Canvas<'_>) -> u16
     let year_of = |day: i64| civil_from_days(day).0;
     let (first, last) = (year_of(day_of(window.from)), year_of(day_of(window.to - 1)));
     let lines = canvas.height().saturating_sub(1) as i64;
-    // The latest years, where there is no room for all.
+    // A line apart where there is room, the latest years where there is not even room for all.
+    let step = if (last - first + 1) * 2 - 1 <= lines && lines >= ROOMY { 2 } else { 1 };
     let first = first.max(last - lines + 1);
     for month in 1..=12 {
         let x = left + ((month - 1) * columns / 12) as u16;
@@ -47,7 +51,7 @@ fn draw_years(window: Span, report: &CheckReport, mut canvas: Canvas<'_>) -> u16
         canvas.put(x, 0, name[(month - 1) as usize], theme::faint());
     }
     for year in first..=last {
-        let y = (year - first) as u16 + 1;
+        let y = ((year - first) * step) as u16 + 1;
         let (start, end) = (days_from_civil(year, 1, 1), days_from_civil(year + 1, 1, 1));
         canvas.put(1, y, &year.to_string(), theme::faint());
         for column in 0..columns {
@@ -66,7 +70,7 @@ fn draw_years(window: Span, report: &CheckReport, mut canvas: Canvas<'_>) -> u16
             canvas.put(left + column as u16, y, mark, theme::words().fg(colour));
         }
     }
-    (last - first + 2) as u16
+    ((last - first) * step + 2) as u16
 }
 
 /// The worst finding that touches a span.

@@ -4,6 +4,7 @@
 //! it sees a [`View`], and answers with [`Effects`].
 
 mod align;
+mod align_alone;
 mod align_evidence;
 mod chart;
 mod chart_facts;

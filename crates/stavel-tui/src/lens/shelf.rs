@@ -444,9 +444,11 @@ fn draw_empty(view: &View<'_>, canvas: &mut Canvas<'_>) {
         ("i", "takes in files of a vendor or broker: text, JSON, Parquet, sheets, folders, archives"),
         ("A", "does the whole job in one go: a vendor's and a broker's files in, one proved history out"),
     ];
-    for (y, (key, what)) in (4..).zip(keys) {
+    let mut y = 4;
+    for (key, what) in keys {
         canvas.put(2, y, key, theme::strong());
-        canvas.put(4, y, what, theme::words());
+        let (width, height) = (canvas.width().saturating_sub(5), canvas.height().saturating_sub(y));
+        y += canvas.part(4, y, width, height).paragraph(0, what, theme::words());
     }
 }
 

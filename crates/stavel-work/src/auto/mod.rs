@@ -16,7 +16,7 @@ use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
 use self::files::{files_below, series_holding, series_of};
-use self::question::{Answer, Question, Stop, about_files, edges_in_words, edges_of};
+use self::question::{Answer, Question, Stop, about_clock, about_files};
 use crate::findings::{finding_in_words, mend_in_words};
 use crate::recipe::{Done, Recipe, do_unless_done, what_was_done};
 use crate::report::StepReport;
@@ -207,24 +207,7 @@ impl Way<'_, '_> {
             return Ok(());
         }
         let info = self.shelf.find(vendor)?;
-        let seen = edges_in_words(&edges_of(self.shelf, &info)?);
-        let with = |clock: &str| format!("stavel align {vendor} --clock {clock} --anchor");
-        Err(Stop::Asks(Question {
-            asks: format!("Which clock do the times of {vendor} stand in? Its files name no zone."),
-            answers: vec![
-                Answer::new(
-                    with("UTC"),
-                    format!(
-                        "{seen}; in UTC a week that ends at 17:00 in New York closes on Friday at 21:00 or 22:00"
-                    ),
-                ),
-                Answer::new(
-                    with("America/New_York+7h"),
-                    format!("{seen}; on this clock that week closes at midnight, the whole year"),
-                ),
-                Answer::new(with("CLOCK"), "what the vendor says of its times, as UTC+2 or Europe/Oslo"),
-            ],
-        }))
+        Err(Stop::Asks(about_clock(self.shelf, &info)?))
     }
 
     /// Mends what is safe without looking, where there is any.

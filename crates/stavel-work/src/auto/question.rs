@@ -1,12 +1,11 @@
 //! What only a person can answer: the question, each answer with what speaks for it.
 
-use stavel_core::align::{WeekEdges, week_edges};
-use stavel_core::model::Span;
+use stavel_core::align::guess_by_weeks;
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Advice, Error, Result};
 
 use crate::advice::advice_in_words;
-use crate::align::minute_of_week;
+use crate::align::guess_in_words;
 
 /// A question that only a person can answer.
 pub struct Question {
@@ -59,29 +58,23 @@ pub fn about_files(error: &Error, command: &str) -> Question {
     Question { asks: error.to_string(), answers }
 }
 
-/// When the weeks of a series begin and end as written.
-pub fn edges_of(shelf: &Shelf, info: &SeriesInfo) -> Result<WeekEdges> {
-    let mut failed = None;
-    let pieces = shelf.scan(&info.edition, Span::ALL, Some(&[]))?.map_while(|rows| match rows {
-        Ok(rows) => Some(rows),
-        Err(error) => {
-            failed = Some(error);
-            None
-        }
-    });
-    let times = pieces.flat_map(|rows| rows.time.clone());
-    let edges = week_edges(times, info.name.frame.length());
-    failed.map_or(Ok(edges), Err)
-}
-
-/// When weeks begin and end as written.
-pub fn edges_in_words(edges: &WeekEdges) -> String {
-    format!(
-        "as written, {} of {} weeks open at {} and {} close at {}",
-        edges.keep_open,
-        edges.weeks,
-        minute_of_week(edges.opens),
-        edges.keep_close,
-        minute_of_week(edges.closes)
-    )
+/// The clock of a series that no other can be compared with: the usual clocks that the ends of its weeks speak for,
+/// and one of a person's own.
+pub fn about_clock(shelf: &Shelf, info: &SeriesInfo) -> Result<Question> {
+    let series = &info.name;
+    let guesses = guess_by_weeks(shelf, info)?;
+    let with = |clock: &str| format!("stavel align {series} --clock {clock} --anchor");
+    let speaks = guesses.clocks.iter().any(|guess| guess.keep > 0);
+    let mut answers: Vec<Answer> = guesses
+        .clocks
+        .iter()
+        .filter(|guess| guess.keep > 0 || !speaks)
+        .take(3)
+        .map(|guess| Answer::new(with(&guess.clock.to_string()), guess_in_words(guess, &guesses.written)))
+        .collect();
+    answers.push(Answer::new(with("CLOCK"), "what the vendor says of its times, as UTC+2 or Europe/Oslo"));
+    Ok(Question {
+        asks: format!("Which clock do the times of {series} stand in? Its files name no zone."),
+        answers,
+    })
 }

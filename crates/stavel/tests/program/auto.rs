@@ -93,7 +93,7 @@ fn a_vendor_without_a_zone_is_asked_about_and_the_way_goes_on_from_there() {
     let say = |a: &Value| a["say"].as_str().unwrap().to_owned();
     let answers = document["answers"].as_array().unwrap();
     let utc = answers.iter().find(|a| say(a).contains("--clock UTC")).unwrap();
-    assert!(utc["speaks_for"].as_str().unwrap().contains("weeks open at"), "{utc}");
+    assert!(utc["speaks_for"].as_str().unwrap().contains("weeks close when the session does"), "{utc}");
     assert_eq!(document["done"].as_array().unwrap().len(), 2, "both are taken in");
     answer(&p, &say(utc), "");
     let (code, document, err) = told(&p, &args);

@@ -293,9 +293,13 @@ fn columns_of(
             (None, _) => "by the look of its cells".into(),
         })
         .collect();
+    let is_fact = |n: &String| names::is_fact_word(&plain_word(n));
+    if header.is_some_and(|h| !h.iter().any(is_fact)) && !has_prices(&uses) {
+        shapes::name_unnamed(&mut uses, &mut why, rows, &shapes, numbers);
+    }
     settle_times(&mut uses, &mut why, header, rows, name);
     let priced = uses.iter().any(|u| matches!(u, Use::Field(_)));
-    let known = header.is_some_and(|h| h.iter().any(|n| names::is_fact_word(&plain_word(n))));
+    let known = header.is_some_and(|h| h.iter().any(is_fact));
     if let Some(names) = header.filter(|_| !priced && known || is_facts_beside_a_price(header, &uses)) {
         sides.clear();
         for (i, name) in names.iter().enumerate() {
@@ -386,15 +390,21 @@ fn day_in_name(name: &str) -> Option<i64> {
     })
 }
 
+/// True where columns hold bars, quotes, trades or a book.
+fn has_prices(uses: &[Use]) -> bool {
+    let has = |f: Field| uses.contains(&Use::Field(f));
+    has(Field::Close)
+        || has(Field::Last)
+        || has(Field::Level) && has(Field::Price)
+        || has(Field::Bid) && has(Field::Ask)
+}
+
 /// Fails where a layout has no column of times, or none of prices; `first` is the file's first line, to be shown.
 pub fn require_prices(layout: &Layout, place: &str, first: &[u8]) -> Result<()> {
-    let has = |f: Field| layout.columns.contains(&Use::Field(f));
     let timed = layout.columns.iter().any(|u| matches!(u, Use::Moment | Use::Unix(_) | Use::DayNumber))
         || layout.columns.contains(&Use::Date) && layout.columns.contains(&Use::Time)
         || layout.columns.iter().any(|u| matches!(u, Use::Time | Use::DayMillis));
-    let bars = has(Field::Close);
-    let depth = has(Field::Level) && has(Field::Price);
-    let priced = bars || depth || has(Field::Last) || has(Field::Bid) && has(Field::Ask) || layout.is_facts();
+    let priced = has_prices(&layout.columns) || layout.is_facts();
     let missing = match (timed, priced) {
         (true, true) => return Ok(()),
         (false, _) => "no column of times",

@@ -27,6 +27,37 @@ pub fn by_shapes(rows: &[CellRow], shapes: &[CellShape], numbers: NumberMarks) -
     uses
 }
 
+/// Names the columns of a table whose header does not say its prices, as in another language, where the numbers prove
+/// bars or quotes and no name speaks against it.
+pub fn name_unnamed(
+    uses: &mut [Use],
+    why: &mut [String],
+    rows: &[CellRow],
+    shapes: &[CellShape],
+    numbers: NumberMarks,
+) {
+    let mut found = vec![Use::Skip; shapes.len()];
+    name_numbers(&mut found, rows, shapes, numbers);
+    let value =
+        |r: &CellRow, i: usize| parse_scaled(numbers.plain(r.get(i)?, &mut Vec::new()), MAX_DECIMALS).ok();
+    let place = |f: Field| found.iter().position(|u| *u == Use::Field(f));
+    let bars: Vec<usize> = [Open, High, Low, Close].into_iter().filter_map(place).collect();
+    let is_proved = match bars.as_slice() {
+        [_, _, _, _] => is_ohlc(rows, &bars, &value),
+        _ => place(Bid).zip(place(Ask)).is_some_and(|(bid, ask)| are_quotes(rows, bid, ask, &value)),
+    };
+    let agrees = |(named, found): (&Use, &Use)| !matches!(named, Use::Field(_)) || named == found;
+    if !is_proved || !uses.iter().zip(&found).all(agrees) {
+        return;
+    }
+    for (i, used) in found.into_iter().enumerate() {
+        if uses[i] == Use::Skip && used != Use::Skip {
+            uses[i] = used;
+            why[i] = "its name is not known: by its place and how the numbers relate".into();
+        }
+    }
+}
+
 /// Names the number columns anew after one of them was found to be the time.
 pub fn renumber(uses: &mut [Use], rows: &[CellRow]) {
     let shapes: Vec<CellShape> = uses
@@ -88,6 +119,18 @@ fn is_ohlc(rows: &[CellRow], at: &[usize], value: &dyn Fn(&CellRow, usize) -> Op
 fn are_alike(rows: &[CellRow], a: usize, b: usize, value: &dyn Fn(&CellRow, usize) -> Option<i64>) -> bool {
     let near = |r: &&CellRow| matches!((value(r, a), value(r, b)), (Some(x), Some(y)) if (x - y).abs() <= x.abs().max(y.abs()) / 10);
     rows.iter().filter(near).count() * 10 >= rows.len() * 9
+}
+
+/// True where the second number is above the first by no more than a hundredth, in every row.
+fn are_quotes(
+    rows: &[CellRow],
+    bid: usize,
+    ask: usize,
+    value: &dyn Fn(&CellRow, usize) -> Option<i64>,
+) -> bool {
+    rows.iter().all(|r| {
+        value(r, bid).zip(value(r, ask)).is_some_and(|(bid, ask)| ask > bid && ask - bid <= bid.abs() / 100)
+    })
 }
 
 /// True where the first number is never below the second, and mostly above it, as the ask is to the bid.

@@ -74,6 +74,32 @@ fn common_files_are_understood() {
 }
 
 #[test]
+fn headers_of_other_languages_are_understood_where_the_numbers_prove_them() {
+    let bars = |names: &str| {
+        words(&format!("{names}\n13.03.2024 10:00;1,5;2,5;1,0;2,0;9\n13.03.2024 10:01;2,0;2,6;1,9;2,1;0\n"))
+    };
+    let expected = "semicolon, header, decimal comma, day-first dates: time open high low close volume";
+    assert_eq!(bars("Datum;Eröffnung;Hoch;Tief;Schluss;Volumen"), expected);
+    assert_eq!(bars("Data;Apertura;Max;Min;Chiusura;Volumi"), expected, "two of the names are known");
+    assert_eq!(
+        words("Zeit,Geld,Brief\n2024-03-05 10:00:00,1.50000,1.50014\n2024-03-05 10:00:01,1.50001,1.50013\n"),
+        "comma, header, year-first dates: time bid ask"
+    );
+    let s = found("Datum,Auf,Hoch,Tief,Zu\n2024-03-05 10:00,1,2,0.5,1.5\n", "a").unwrap();
+    assert!(s.why[1].contains("name is not known") && s.why[0].contains("Datum"), "{:?}", s.why);
+    // Names that speak against the numbers, numbers that prove nothing, and tables of facts are left as they are.
+    for text in [
+        "Datum,Low,Hoch,Tief,Schluss\n2024-03-05 10:00,1,2,0.5,1.5\n",
+        "Datum,Regen,Wind,Sonne,Nebel\n2024-03-05 10:00,1,2,3,4\n",
+        "Datum,innen,außen\n2024-03-05 10:00,21.5,21.9\n2024-03-05 10:01,21.4,21.2\n",
+        "Datum,Regen\n2024-03-05 10:00,1\n",
+        "Datum,Preis,Menge\n2024-03-05 10:00,1.5,900\n",
+    ] {
+        assert!(words(text).contains("Say what its columns are"), "{text}: {}", words(text));
+    }
+}
+
+#[test]
 fn the_date_may_stand_in_the_name() {
     let s = found("0,1.02345,1.02349\n250,1.02346,1.02350\n", "NOKSEK_2024-03-05.csv").unwrap();
     assert_eq!(s.layout.in_words(), "comma, no header: day-ms bid ask");
