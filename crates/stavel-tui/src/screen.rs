@@ -120,8 +120,6 @@ pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
 /// The series with what a person must know of it, and the job that runs or the window.
 fn title(app: &App, mut canvas: Canvas<'_>) {
     let width = canvas.width();
-    let window = || format!("window {}", spine::window_in_words(app.window));
-    let right = job_in_words(app).or_else(|| app.selected.as_ref().map(|_| window())).unwrap_or_default();
     let style = if app.running.is_some() { theme::words().fg(theme::GOOD) } else { theme::faint() };
     let mut x = canvas.put(1, 0, "Stavel", theme::strong().fg(theme::RISING)) + 2;
     if let Some(info) = app.selected.as_ref().and_then(|s| app.snapshot.find(s)) {
@@ -144,9 +142,15 @@ fn title(app: &App, mut canvas: Canvas<'_>) {
         }
         x += 2;
     }
-    // What does not fit is cut with a mark; it never runs into the left part.
-    let room = usize::from(width.saturating_sub(x + 1));
-    canvas.put_right(width - 1, 0, &cut_to(&right, room), style);
+    // What does not fit is cut with a mark; it never runs into the left part. The spine shows the window anyway.
+    let room = width.saturating_sub(x + 1);
+    let window = || {
+        let dates = app.selected.as_ref().map_or(String::new(), |_| spine::window_in_words(app.window));
+        let wordy = [format!("window {dates}"), dates.clone()];
+        wordy.into_iter().find(|w| !dates.is_empty() && canvas::columns(w) <= room).unwrap_or_default()
+    };
+    let right = job_in_words(app).unwrap_or_else(window);
+    canvas.put_right(width - 1, 0, &cut_to(&right, usize::from(room)), style);
 }
 
 /// What a person must know of a series: its grade, and whether it is stale or rests on what nobody said.

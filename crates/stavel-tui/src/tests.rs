@@ -311,7 +311,7 @@ fn where_no_clock_is_known_one_is_said_with_the_weeks_as_evidence() {
     press(&mut app, "g");
     assert!(shown(&app).contains("the clock of tarn:1m, as UTC, UTC+2 or Europe/Oslo: America/New_York+7h"));
     press(&mut app, "\n");
-    wait(&mut app, "anchored: stored in UTC");
+    wait(&mut app, "is taken to be written in");
     settle(&mut app);
     let shelf = Shelf::open(dir.path()).unwrap();
     let clock = shelf.find(&"NOKSEK@tarn:1m".parse().unwrap()).unwrap().edition.clock;

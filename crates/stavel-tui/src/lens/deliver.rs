@@ -150,7 +150,7 @@ impl Lens for DeliverLens {
             canvas.put(
                 1,
                 y + 1,
-                "nothing delivered yet: Enter writes the file, reads it back and compares it row by row",
+                "nothing delivered yet: a writes the file, reads it back and compares it row by row",
                 theme::faint(),
             );
         }

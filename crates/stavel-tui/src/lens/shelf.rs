@@ -566,8 +566,8 @@ fn facts_of(info: &SeriesInfo, view: &View<'_>) -> Vec<FactLine> {
     if let Some(why) = view.snapshot.stale(info) {
         let how = match &e.provenance.made {
             Made::Splice(_) => "join again (5, a)",
-            Made::Frames(_) => "build again (6)",
-            _ => "build its rows again (7, b)",
+            Made::Frames(_) => "build again (6, a)",
+            _ => "build its rows again (7, a)",
         };
         out.push(FactLine::words(format!("▲ stale: {why}; {how}")));
     }
