@@ -299,6 +299,12 @@ fn where_no_clock_is_known_one_is_said_with_the_weeks_as_evidence() {
     // It closes at midnight, the whole year: the clock that explains all weeks stands first.
     let first = shown(&app).lines().find(|l| l.contains("  4 of 4")).map(str::to_owned).unwrap_or_default();
     assert!(first.contains("America/New_York+7h"), "{first}");
+    // Friday is busy to its last quarter as written, and Saturday is silent.
+    let screen = shown(&app);
+    let of_day =
+        |day: &str| screen.lines().find(|l| l.trim_start().starts_with(day)).unwrap_or_default().to_owned();
+    let painted = |day: &str| of_day(day).chars().filter(|c| "█▓▒░".contains(*c)).count();
+    assert_eq!((painted("fri "), painted("sat ")), (96, 0), "{screen}");
     // A clock that explains fewer is taken only when it is asked for twice.
     app.key(KeyEvent::new(KeyCode::Down, KeyModifiers::NONE));
     press(&mut app, "a");

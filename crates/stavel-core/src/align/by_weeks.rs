@@ -8,7 +8,7 @@ use super::evidence::{WeekEdges, week_edges, weeks_of};
 use super::on_shelf::bars;
 use crate::Result;
 use crate::model::session::OpenHours;
-use crate::model::time::MINUTE;
+use crate::model::time::{DAY, MINUTE, day_of, monday_of};
 use crate::model::{Clock, Field, Micros, Session, Span};
 use crate::store::{SeriesInfo, Shelf};
 
@@ -31,6 +31,8 @@ const NEAR: Micros = 16 * MINUTE;
 pub struct WeekGuesses {
     /// As written.
     pub written: WeekEdges,
+    /// Bars that move in each quarter of an hour of the week as written, from Monday 00:00.
+    pub quarters: Vec<u32>,
     /// The usual clocks, the one that explains most weeks first.
     pub clocks: Vec<WeekGuess>,
 }
@@ -57,18 +59,23 @@ pub fn guess_by_weeks(shelf: &Shelf, info: &SeriesInfo) -> Result<WeekGuesses> {
     let [high, low] = [Field::High, Field::Low].map(|f| rows.column(f));
     let moving: Vec<Micros> = (0..rows.len()).filter(|i| high[*i] > low[*i]).map(|i| rows.time[i]).collect();
     let session = shelf.instrument(&info.name.instrument)?.sheet.session;
-    Ok(WeekGuesses {
-        written: week_edges(moving.iter().copied(), bar),
-        clocks: guesses(&moving, bar, &session),
-    })
+    let mut quarters = vec![0; QUARTERS];
+    for t in &moving {
+        let into_week = t - monday_of(day_of(*t)) * DAY;
+        quarters[(into_week / (15 * MINUTE)) as usize] += 1;
+    }
+    let written = week_edges(moving.iter().copied(), bar);
+    Ok(WeekGuesses { written, quarters, clocks: guesses(&moving, bar, &session) })
 }
+
+/// Quarters of an hour in a week.
+const QUARTERS: usize = 7 * 96;
 
 fn guesses(times: &[Micros], bar: Micros, session: &Session) -> Vec<WeekGuess> {
     let weeks = weeks_of(times.iter().copied(), bar);
     let ends: Vec<Micros> = weeks.iter().map(|w| w.to).collect();
     let (Some(first), Some(last)) = (ends.first(), ends.last()) else { return Vec::new() };
-    let day = crate::model::time::DAY;
-    let mut hours = OpenHours::new(session, Span::new(first - 2 * day, last + 2 * day));
+    let mut hours = OpenHours::new(session, Span::new(first - 2 * DAY, last + 2 * DAY));
     let mut out: Vec<WeekGuess> = USUAL
         .iter()
         .filter_map(|name| name.parse::<Clock>().ok())

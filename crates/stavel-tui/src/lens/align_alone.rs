@@ -107,7 +107,7 @@ impl ClockSaid {
             let filled = guess.keep * usize::from(room) / whole;
             let colour = if guess.keep == guess.weeks { theme::source(0) } else { theme::FAINT };
             canvas.put_right(36, y, &format!("{} of {}", guess.keep, guess.weeks), theme::words());
-            canvas.put(38, y, &"█".repeat(filled), theme::words().fg(colour));
+            canvas.put(38, y, &"▀".repeat(filled), theme::words().fg(colour));
         }
         let y = guesses.clocks.len() as u16 + 2;
         let (opens, closes) = (minute_of_week(guesses.written.opens), minute_of_week(guesses.written.closes));
@@ -116,7 +116,9 @@ impl ClockSaid {
             _ => format!("as written, most weeks open {opens} and close {closes}"),
         };
         canvas.put(2, y, &told, theme::words());
-        canvas.put(2, y + 2, "↑↓ choose   a takes the chosen clock   e another one", theme::faint());
+        canvas.put(2, y + 1, "↑↓ choose   a takes the chosen clock   e another one", theme::faint());
+        let height = canvas.height().saturating_sub(y + 3);
+        draw_week(&guesses.quarters, canvas.part(0, y + 3, u16::MAX, height));
     }
 
     pub fn facts(&self) -> Vec<FactLine> {
@@ -138,3 +140,31 @@ impl ClockSaid {
 pub fn take(series: &SeriesName, clock: Clock) -> Effects {
     start(Step::Align(AlignStep { anchor: true, clock: Some(clock), ..AlignStep::of(series.clone(), None) }))
 }
+
+/// How much moves at which time of the week as written: a line a day, from midnight to midnight.
+fn draw_week(quarters: &[u32], mut canvas: Canvas<'_>) {
+    if canvas.height() < 8 {
+        return;
+    }
+    let columns = usize::from(canvas.width().saturating_sub(8)).clamp(24, 96);
+    for hour in (0..24).step_by(3) {
+        canvas.put(6 + (hour * columns / 24) as u16, 0, &format!("{hour:02}"), theme::faint());
+    }
+    let most = f64::from(quarters.iter().copied().max().unwrap_or(0).max(1));
+    for (day, of_day) in quarters.chunks(96).enumerate() {
+        let y = day as u16 + 1;
+        canvas.put(2, y, DAYS[day % 7], theme::faint());
+        for column in 0..columns {
+            let (from, to) = (column * 96 / columns, ((column + 1) * 96).div_ceil(columns));
+            let share =
+                of_day.get(from..to).and_then(|q| q.iter().max()).map_or(0.0, |q| f64::from(*q) / most);
+            if share > 0.0 {
+                let mark = theme::shade(share.max(0.05));
+                canvas.put(6 + column as u16, y, mark, theme::words().fg(theme::source(0)));
+            }
+        }
+    }
+    canvas.put(2, 9, "when its prices move, as written", theme::faint());
+}
+
+const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
