@@ -12,7 +12,7 @@ use stavel_core::model::Stamp;
 use stavel_core::model::price::as_float;
 use stavel_core::model::provenance::Anchoring;
 use stavel_core::model::time::{self, MINUTE, rfc3339};
-use stavel_core::model::{Clock, Doubtful, SeriesName};
+use stavel_core::model::{Clock, Doubtful, SeriesName, Standing};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
@@ -46,6 +46,7 @@ pub fn align_one(shelf: &mut Shelf, step: &AlignStep, job: &Job) -> Result<StepR
     if step.anchor && taken && study.subject.is_afloat() {
         lines.push(anchor(shelf, step, &study, to, job)?);
         lines.extend(learned_line(shelf, &step.series, job)?);
+        lines.extend(days_line(shelf, &step.series, &study.fit.clock)?);
         anchored = true;
         changed.push(step.series.clone());
     } else if step.anchor && taken && study.subject.edition.clock.as_ref() != Some(&study.fit.clock) {
@@ -160,6 +161,20 @@ fn anchor(
     let fit = &study.fit;
     let doubtful = align::anchor_series(shelf, &step.series, &fit.clock, fit.stamp, anchoring, job)?;
     Ok(anchored_line(doubtful))
+}
+
+/// Tells where session days are counted on another clock than the one a series was written in, as far as nobody said
+/// the other.
+fn days_line(shelf: &Shelf, series: &SeriesName, clock: &Clock) -> Result<Option<String>> {
+    let instrument = shelf.instrument(&series.instrument)?;
+    let counted = &instrument.sheet.session.clock;
+    let is_open = instrument.standing("clock") == Standing::Assumed && counted != clock;
+    Ok(is_open.then(|| {
+        format!(
+            "  session days of {0} are counted on {counted} (assumed); to count them on this clock: stavel compose {0} --set 'clock={clock}'",
+            series.instrument
+        )
+    }))
 }
 
 fn anchored_line(doubtful: Doubtful) -> String {

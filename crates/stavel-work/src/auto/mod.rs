@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use stavel_core::check::{self, Mend};
 use stavel_core::job::Job;
 use stavel_core::model::time;
-use stavel_core::model::{Decision, SeriesName, Span};
+use stavel_core::model::{Decision, SeriesName, Span, Standing};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
@@ -20,7 +20,10 @@ use self::question::{Answer, Question, Stop, about_clock, about_files};
 use crate::findings::{finding_in_words, mend_in_words};
 use crate::recipe::{Done, Recipe, do_unless_done, what_was_done};
 use crate::report::StepReport;
-use crate::step::{AlignStep, AutoStep, CheckStep, DeliverStep, FramesStep, IntakeStep, SpliceStep, Step};
+use crate::step::{
+    AlignStep, AutoStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, SheetValues,
+    SpliceStep, Step,
+};
 
 /// What the joined history is called on the shelf.
 const JOINED: &str = "joined";
@@ -249,6 +252,7 @@ impl Way<'_, '_> {
         let step = AlignStep { anchor: true, ..AlignStep::of(broker.clone(), Some(vendor.clone())) };
         let report = self.step(Step::Align(step))?;
         if !self.is_afloat(broker)? {
+            self.count_days_like(broker)?;
             return self.note_clock(broker);
         }
         // What did not settle it is no step of the recipe.
@@ -280,6 +284,25 @@ impl Way<'_, '_> {
             format!("{alike}what the broker says of its clock"),
         ));
         Err(Stop::Asks(Question { asks: format!("Which clock does {broker} keep?"), answers }))
+    }
+
+    /// The joined history has the broker's session days: where nobody has said on which clock they are counted, it is the
+    /// broker's.
+    fn count_days_like(&mut self, broker: &SeriesName) -> std::result::Result<(), Stop> {
+        let instrument = self.shelf.instrument(&broker.instrument)?;
+        if let Some(clock) = self.shelf.find(broker)?.edition.clock
+            && instrument.standing("clock") == Standing::Assumed
+        {
+            self.lines
+                .push(format!("- session days of {} are counted on the broker's clock", broker.instrument));
+            let set = SheetValues::one("clock", &clock.to_string());
+            self.step(Step::Compose(ComposeStep {
+                name: broker.instrument.clone(),
+                set,
+                ..ComposeStep::default()
+            }))?;
+        }
+        Ok(())
     }
 
     fn note_clock(&mut self, broker: &SeriesName) -> std::result::Result<(), Stop> {
