@@ -7,7 +7,7 @@ use stavel_work::{ComposeStep, SheetValues, Step};
 use super::compose_week::{self, WeekPaint};
 use super::{FactLine, Lens, step};
 use crate::act::TableRow;
-use crate::canvas::{Canvas, scroll};
+use crate::canvas::{Canvas, cut_to, scroll};
 use crate::effect::{Effects, ask, say, start, warn};
 use crate::theme;
 use crate::view::View;
@@ -205,7 +205,7 @@ impl Lens for ComposeLens {
                 standing.mark(),
                 theme::words().fg(if is_own { theme::RISING } else { theme::FAINT }),
             );
-            let short: String = value.chars().take(38).collect();
+            let short = cut_to(value, 38);
             canvas.put(18, y, &short, if is_own { theme::strong() } else { theme::words() });
             if side_by_side || canvas.width() > 70 {
                 canvas.put(58, y, origin, theme::faint());
