@@ -30,7 +30,7 @@ fn session() -> Session {
     Session {
         week: "sun 17:00 - fri 17:00 America/New_York".parse().expect("a session week"),
         clock: "America/New_York+7h".parse().expect("a clock"),
-        holidays: vec![],
+        ..Session::always()
     }
 }
 

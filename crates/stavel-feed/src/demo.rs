@@ -126,7 +126,7 @@ fn session(hours: &str, clock: &str, span: Span) -> io::Result<Session> {
     };
     let days = (day_of(span.from)..day_of(span.to) + 1).filter(closed);
     let holidays = days.map(Holiday::closed).collect();
-    Ok(Session { week: hours.parse().map_err(io::Error::other)?, clock, holidays })
+    Ok(Session { week: hours.parse().map_err(io::Error::other)?, clock, holidays, ..Session::always() })
 }
 
 fn write_pair(

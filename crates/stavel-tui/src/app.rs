@@ -12,11 +12,10 @@ use stavel_core::{Advice, Error, Result};
 use stavel_work::{Recipe, Step, StepReport, UndoStep};
 
 use crate::act::{Act, ActTable, Common};
-use crate::data::Snapshot;
+use crate::data::{CheckedEditions, Snapshot};
 use crate::effect::{ChartPlace, Effect, Effects, Pointer, Tone};
 use crate::jobs::{Errand, Running, Slot, Threads};
 use crate::lens::{self, AnyLens};
-use crate::next::CheckedEditions;
 use crate::outcome::{Asker, OverlayOutcome};
 use crate::overlay::{Overlay, Palette, Prompt};
 use crate::settings::Settings;

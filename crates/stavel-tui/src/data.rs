@@ -7,10 +7,8 @@ use stavel_core::Result;
 use stavel_core::check::known_checks;
 use stavel_core::model::time::{DAY, day_of, weekday};
 use stavel_core::model::{Decision, Instrument, SeriesName, Span};
-use stavel_core::store::{JournalLine, SeriesInfo, Shelf, StaleBecause};
+use stavel_core::store::{CheckMark, JournalLine, SeriesInfo, Shelf, StaleBecause};
 use stavel_work::assumed_of_rows;
-
-use crate::next::CheckedEditions;
 
 /// Rows a day of one edition.
 #[derive(Debug, Default)]
@@ -70,6 +68,9 @@ impl Coverage {
         (have / due as f64).min(1.0)
     }
 }
+
+/// What checks of whole editions found, by the editions' numbers in the catalog.
+pub type CheckedEditions = HashMap<i64, CheckMark>;
 
 /// The shelf at a moment.
 #[derive(Clone, Default)]

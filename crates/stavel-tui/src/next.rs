@@ -1,14 +1,9 @@
 //! What a history still needs: for each series the first thing, then for the instrument as a whole.
 
-use std::collections::HashMap;
-
 use stavel_core::model::{Made, SeriesName};
-use stavel_core::store::{CheckMark, SeriesInfo};
+use stavel_core::store::SeriesInfo;
 
-use crate::data::Snapshot;
-
-/// What checks of whole editions found, by the editions' numbers in the catalog.
-pub type CheckedEditions = HashMap<i64, CheckMark>;
+use crate::data::{CheckedEditions, Snapshot};
 
 /// The next thing to do.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -7,9 +7,9 @@ use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Clock, Instrument, Micros, SeriesName, Span};
 use stavel_core::store::SeriesInfo;
 
-use crate::data::Snapshot;
+use crate::data::{CheckedEditions, Snapshot};
 use crate::jobs::Threads;
-use crate::next::{CheckedEditions, NextStep, next_step};
+use crate::next::{NextStep, next_step};
 use crate::settings::Settings;
 
 /// The bench as a lens sees it.

@@ -140,6 +140,7 @@ mod tests {
             week: hours.parse().unwrap(),
             clock: Clock::utc(),
             holidays: vec!["2023-12-25".parse().unwrap()],
+            ..Session::always()
         };
         let mut learner = Learner::default();
         let mut rng = fastrand::Rng::with_seed(4);

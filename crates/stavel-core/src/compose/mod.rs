@@ -77,7 +77,7 @@ mod tests {
         let day = Session {
             week: "mon-fri 08:00-12:00 Europe/Oslo".parse().unwrap(),
             clock: "Europe/Oslo".parse().unwrap(),
-            holidays: vec![],
+            ..Session::always()
         };
         let changes = Changes { shift: HOUR, spread: Some(18) };
         let (cut, dropped) = derive(rows, &changes, &day);

@@ -1,6 +1,7 @@
 //! Where the bars of a frame begin and end.
 
-use crate::model::time::{DAY, HOUR, MINUTE, civil_from_days, days_from_civil, monday_of};
+use crate::model::session::SundayPart;
+use crate::model::time::{DAY, HOUR, MINUTE, civil_from_days, days_from_civil, monday_of, weekday};
 use crate::model::{Frame, Micros, Session, Span, Unit};
 
 /// Rows this long after a close, or before an opening, belong to that session where its neighbour days are
@@ -22,8 +23,9 @@ pub struct GridBar {
 ///
 /// Minutes and hours count from the opening of the session day, in time that passes (so a day with
 /// 23 or 25 hours has fewer or more bars), and begin anew with the next session day. A day is a
-/// session day; a week begins with Monday's session day; a month with its first session day that
-/// opens. Several days, weeks or months are grouped by counting from 1970.
+/// session day; a week begins with Monday's session day, and with the Sunday before it where the market opens then; a
+/// month with its first session day that opens. A Sunday on which the week begins may count as Monday in days and
+/// months too ([`SundayPart`]). Several days, weeks or months are grouped by counting from 1970.
 #[derive(Debug, Clone)]
 pub struct Grid {
     session: Session,
@@ -54,17 +56,36 @@ impl Grid {
                 Unit::Minute => self.within_day(t, self.count * MINUTE),
                 Unit::Hour => self.within_day(t, self.count * HOUR),
                 Unit::Day if self.count == 1 => self.of_one_day(t),
-                Unit::Day | Unit::Week | Unit::Month => self.of_days(self.session.clock.day_of(t)),
+                Unit::Day | Unit::Week | Unit::Month => self.of_days(self.day_counted(t)),
             };
         }
         self.bar
+    }
+
+    /// True where a Sunday on which the trading week begins counts as Monday: always in weeks, in other frames where the
+    /// session says so.
+    fn is_sunday_monday(&self) -> bool {
+        self.unit == Unit::Week || self.session.sunday == SundayPart::Monday
+    }
+
+    /// The session day that a moment is counted to.
+    fn day_counted(&self, t: Micros) -> i64 {
+        let day = self.session.clock.day_of(t);
+        day + i64::from(self.is_sunday_monday() && self.session.week_begins_on(day))
+    }
+
+    /// When what is counted to a day begins.
+    fn start_of(&self, day: i64) -> Micros {
+        let takes_sunday =
+            weekday(day) == 0 && self.is_sunday_monday() && self.session.week_begins_on(day - 1);
+        self.session.day_span(day - i64::from(takes_sunday)).from
     }
 
     /// The bar of one session day. A row on a day without a session is that of the session it follows or
     /// precedes, where that is near; else its day is a bar that the session does not know of.
     fn of_one_day(&self, t: Micros) -> GridBar {
         let session = &self.session;
-        let day = session.clock.day_of(t);
+        let day = self.day_counted(t);
         let own = self.of_days(day);
         let opens = |day: i64| session.opens_on(day);
         let reaches = |day: i64| {
@@ -140,9 +161,9 @@ impl Grid {
             Unit::Week => first,
             _ => (first..next).take(10).find(|&d| self.session.opens_on(d)).unwrap_or(first),
         };
-        let begin = self.session.day_span(first).from;
+        let begin = self.start_of(first);
         let stamp = if opens <= day { self.session.day_opening(opens) } else { begin };
-        let span = Span::new(begin.min(stamp), self.session.day_span(next).from);
+        let span = Span::new(begin.min(stamp), self.start_of(next));
         GridBar { stamp, span, opens: true }
     }
 

@@ -12,4 +12,6 @@ pub use grid::{Grid, GridBar, can_build};
 pub use on_shelf::{BuiltSeries, FrameSettings, build_bars, build_rows, build_series};
 
 #[cfg(test)]
+mod oracle;
+#[cfg(test)]
 mod tests;

@@ -5,7 +5,7 @@ use crate::model::time::{DAY, HOUR, MINUTE, parse, wall};
 use crate::model::{ABSENT, Columns, Field, Frame, Micros, Scale, Session, Side, Span};
 
 fn session(hours: &str, clock: &str) -> Session {
-    Session { week: hours.parse().unwrap(), clock: clock.parse().unwrap(), holidays: vec![] }
+    Session { week: hours.parse().unwrap(), clock: clock.parse().unwrap(), ..Session::always() }
 }
 
 fn forex(clock: &str) -> Session {

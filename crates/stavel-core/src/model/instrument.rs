@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use super::clock::Clock;
 use super::price::{MAX_DECIMALS, unit};
 use super::provenance::Input;
-use super::session::{Holiday, Session, SessionWeek};
+use super::session::{Holiday, Session, SessionWeek, SundayPart};
 use super::standing::Standing;
 use crate::{Error, Result};
 
@@ -26,7 +26,7 @@ pub struct Key {
 }
 
 /// Every key of a spec sheet, in the order they are shown.
-pub const KEYS: [Key; 16] = [
+pub const KEYS: [Key; 17] = [
     Key {
         name: "kind",
         about: "forex, metal, futures, index, share, crypto or other",
@@ -58,6 +58,11 @@ pub const KEYS: [Key; 16] = [
         name: "holidays",
         about: "session days without trading, or with other hours (2024-12-24 -13:00), divided by commas",
         check: |v| dates(v).map(drop),
+    },
+    Key {
+        name: "sunday",
+        about: "a Sunday's hours before Monday's session day: own (a short day of its own) or monday",
+        check: |v| v.parse::<SundayPart>().map(drop),
     },
 ];
 
@@ -184,8 +189,8 @@ impl Instrument {
         Ok(Instrument { name: name.into(), own, values, standings, sheet })
     }
 
-    /// The keys that make the session: its week, the clock of its days and its holidays.
-    pub const SESSION: [&str; 3] = ["hours", "clock", "holidays"];
+    /// The keys that make the session: its week, the clock of its days, its holidays and its Sundays.
+    pub const SESSION: [&str; 4] = ["hours", "clock", "holidays", "sunday"];
 
     /// Values of the sheet as inputs of an act that reads them.
     pub fn inputs(&self, keys: &[&str]) -> Vec<Input> {
@@ -236,6 +241,7 @@ impl SpecSheet {
                 week: text("hours").parse()?,
                 clock: text("clock").parse()?,
                 holidays: dates(text("holidays"))?,
+                sunday: text("sunday").parse()?,
             },
         })
     }
@@ -323,6 +329,7 @@ fn defaults(name: &str, values: &BTreeMap<String, String>) -> Vec<(&'static str,
         ("clock", if forex { "America/New_York+7h" } else { "UTC" }.into()),
         ("hours", hours.into()),
         ("holidays", String::new()),
+        ("sunday", "own".into()),
     ]
 }
 

@@ -205,6 +205,23 @@ pub struct Session {
     pub clock: Clock,
     /// Session days with other hours than the week's, or none; sorted.
     pub holidays: Vec<Holiday>,
+    /// What becomes of the hours of a Sunday before Monday's session day.
+    pub sunday: SundayPart,
+}
+
+/// What becomes of a Sunday on which a market opens while its clock still shows Sunday, as on `Europe/Oslo`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, strum::EnumString, strum::Display)]
+#[strum(serialize_all = "lowercase", parse_err_ty = Error, parse_err_fn = not_a_sunday)]
+pub enum SundayPart {
+    /// It is a short session day of its own.
+    #[default]
+    Own,
+    /// It belongs to the session day of Monday.
+    Monday,
+}
+
+fn not_a_sunday(text: &str) -> Error {
+    Error::arguments(format!("'{text}' does not say what becomes of a Sunday's hours; write own or monday."))
 }
 
 /// A session day with hours of its own.
@@ -265,7 +282,12 @@ impl FromStr for Holiday {
 impl Session {
     /// Open at all times, by UTC.
     pub fn always() -> Session {
-        Session { week: SessionWeek::always(), clock: Clock::utc(), holidays: Vec::new() }
+        Session {
+            week: SessionWeek::always(),
+            clock: Clock::utc(),
+            holidays: Vec::new(),
+            sunday: SundayPart::Own,
+        }
     }
 
     /// The spans of UTC time within `span` in which the market is open, in order.
@@ -367,6 +389,11 @@ impl Session {
         let week_only = Session { holidays: Vec::new(), ..self.clone() };
         !week_only.open_spans(span).is_empty()
     }
+
+    /// True for a Sunday with which the trading week begins: it opens on that day and not on the day before.
+    pub fn week_begins_on(&self, day: i64) -> bool {
+        time::weekday(day) == 6 && self.opens_on(day) && !self.opens_on(day - 1)
+    }
 }
 
 /// Walks open spans alongside times that mostly grow.
@@ -425,6 +452,7 @@ mod tests {
             week: "sun 17:00 - fri 17:00 America/New_York".parse().unwrap(),
             clock: "America/New_York+7h".parse().unwrap(),
             holidays: vec!["2024-12-25".parse().unwrap()],
+            sunday: SundayPart::Own,
         }
     }
 
@@ -474,6 +502,7 @@ mod tests {
             week: "mon-fri 08:00-17:00 Europe/Oslo".parse().unwrap(),
             clock: "Europe/Oslo".parse().unwrap(),
             holidays: holidays.iter().map(|h| h.parse().unwrap()).collect(),
+            sunday: SundayPart::Own,
         };
         let span = Span::new(parse("2024-12-23 12:00").unwrap(), parse("2024-12-30").unwrap());
         let open: Vec<String> = session
@@ -508,7 +537,7 @@ mod tests {
         let floor = Session {
             week: "mon-fri 08:00-17:00 Europe/Oslo".parse().unwrap(),
             clock: "Europe/Oslo".parse().unwrap(),
-            holidays: vec![],
+            ..Session::always()
         };
         assert_eq!(wall(floor.day_opening(day)), "2024-03-05 07:00");
         assert!(!floor.opens_on(day + 4) && floor.opens_on(day));

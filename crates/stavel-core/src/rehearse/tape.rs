@@ -305,7 +305,7 @@ mod tests {
         let session = Session {
             week: "mon-fri 08:00-17:00 Europe/Oslo".parse().unwrap(),
             clock: "Europe/Oslo".parse().unwrap(),
-            holidays: vec![],
+            ..Session::always()
         };
         assert_eq!(tape.next_day(&session), FillPrice::At(start + 30 * DAY));
         assert!(matches!(tape.next_session(&session), FillPrice::Nothing { .. }));

@@ -100,7 +100,7 @@ proptest! {
     #[test]
     fn a_session_is_open_minute_by_minute(week in proptest::sample::select(&WEEKS[..]), day in 0i64..40, hours in 1i64..60) {
         let (text, closed) = week;
-        let session = Session { week: text.parse().unwrap(), clock: Clock::utc(), holidays: vec![] };
+        let session = Session { week: text.parse().unwrap(), clock: Clock::utc(), ..Session::always() };
         // Around the change of summer time in spring 2024.
         let from = time::parse("2024-03-04").unwrap() + day * DAY;
         let spans = session.open_spans(Span::new(from, from + hours * HOUR));

@@ -27,7 +27,7 @@ pub fn forex() -> Session {
     Session {
         week: "sun 17:00 - fri 17:00 America/New_York".parse().unwrap(),
         clock: "America/New_York+7h".parse().unwrap(),
-        holidays: vec![],
+        ..Session::always()
     }
 }
 
