@@ -35,9 +35,11 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
     let mut json = Vec::new();
     for series in &step.series {
         let clock = step.clock.clone().unwrap_or_else(Clock::utc);
-        let (layout, last, origin) = (layout.clone(), step.last, step.origin);
-        let order =
-            DeliveryOrder { series: series.clone(), format: step.format, layout, clock, span, last, origin };
+        let (layout, last, origin, complete_only) =
+            (layout.clone(), step.last, step.origin, step.complete_only);
+        let (series, format) = (series.clone(), step.format);
+        let order = DeliveryOrder { series, format, layout, clock, span, last, origin, complete_only };
+        let series = &order.series;
         let done = deliver::deliver(shelf, &order, &step.out, job)?;
         let stale = !shelf.staleness(&shelf.find(series)?.edition)?.is_empty();
         let mut told = json!({
@@ -47,14 +49,30 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
         if stale {
             told["stale"] = json!(true);
         }
+        for (key, is_partial) in [("partial_first", done.partial_first), ("partial_last", done.partial_last)]
+        {
+            if is_partial {
+                told[key] = json!(true);
+            }
+        }
         json.push(told);
         let proof = match done.proved {
             true => "read back, equal",
             false => "READ BACK, NOT EQUAL: it is kept under this name, and what was there before stays",
         };
         let note = if stale { "; its sources have changed since (stale)" } else { "" };
-        let line =
-            format!("{}: {} rows, {} bytes, {proof}{note}", done.path.display(), done.rows, done.bytes);
+        let partial = match (done.partial_first, done.partial_last) {
+            (false, false) => "",
+            (true, false) => "; the first bar is partial",
+            (false, true) => "; the last bar is partial",
+            (true, true) => "; the first and the last bar are partial",
+        };
+        let line = format!(
+            "{}: {} rows, {} bytes, {proof}{partial}{note}",
+            done.path.display(),
+            done.rows,
+            done.bytes
+        );
         report.lines.push(line);
         report.wants_person |= !done.proved;
         report.files.push(done.path);

@@ -197,22 +197,25 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
             moment(),
             proptest::option::of(any::<u64>()),
         ),
-        any::<(bool, bool)>(),
+        any::<(bool, bool, bool)>(),
     )
-        .prop_map(|((series, out, format), (layout, clock, from, to, last), (origin, stale_ok))| {
-            Step::Deliver(DeliverStep {
-                series,
-                out: out.into(),
-                format,
-                layout,
-                clock,
-                from,
-                to,
-                last,
-                origin,
-                stale_ok,
-            })
-        });
+        .prop_map(
+            |((series, out, format), (layout, clock, from, to, last), (origin, complete_only, stale_ok))| {
+                Step::Deliver(DeliverStep {
+                    series,
+                    out: out.into(),
+                    format,
+                    layout,
+                    clock,
+                    from,
+                    to,
+                    last,
+                    origin,
+                    complete_only,
+                    stale_ok,
+                })
+            },
+        );
     let chart = (
         series(),
         proptest::option::of(series()),

@@ -5,7 +5,7 @@ mod on_shelf;
 mod proof;
 mod text;
 
-pub use on_shelf::{Delivery, DeliveryOrder, deliver, first_lines};
+pub use on_shelf::{Delivery, DeliveryOrder, deliver, first_lines, partial_ends};
 pub use text::TextWriter;
 
 use crate::Error;

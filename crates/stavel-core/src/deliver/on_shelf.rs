@@ -8,7 +8,7 @@ use super::by_layout::{self, LayoutWriter};
 use super::{FileFormat, TextWriter, proof};
 use crate::job::Job;
 use crate::model::Layout;
-use crate::model::{Clock, Columns, Field, SeriesName, Span};
+use crate::model::{Clock, Columns, Field, Made, SeriesName, Span};
 use crate::store::{Scan, SegmentWriter, SeriesInfo, Shelf};
 use crate::{Advice, Error, Result, fingerprint};
 
@@ -29,6 +29,8 @@ pub struct DeliveryOrder {
     pub last: Option<u64>,
     /// Tell of each row where it comes from: what was filled and what was estimated.
     pub origin: bool,
+    /// Leave away a first and a last bar whose rows begin within it, or may end within it.
+    pub complete_only: bool,
 }
 
 /// A file that was delivered.
@@ -44,6 +46,19 @@ pub struct Delivery {
     pub sha256: String,
     /// True where the file, read back, holds exactly the rows of the series.
     pub proved: bool,
+    /// True where its first bar lacks rows at its beginning.
+    pub partial_first: bool,
+    /// True where its last bar may lack rows at its end.
+    pub partial_last: bool,
+}
+
+/// Whether the first and the last bar of a series lack rows at their outer ends, as far as that is known: of bars that
+/// were built.
+pub fn partial_ends(info: &SeriesInfo) -> (bool, bool) {
+    match &info.edition.provenance.made {
+        Made::Frames(framing) => (framing.partial_first, framing.partial_last),
+        _ => (false, false),
+    }
 }
 
 /// Writes a series to a file, or into a folder under a name of its own, and proves it. Only a file that was
@@ -89,7 +104,10 @@ fn deliver_changed(
     std::fs::rename(&unfinished, &path).map_err(|e| Error::io("Cannot name", &path, &e))?;
     let (bytes, sha256) =
         fingerprint::sha256_of(&path).map_err(|e| Error::io("Cannot read back", &path, &e))?;
-    Ok(Delivery { path, rows, bytes, sha256, proved })
+    let (first, last) = partial_ends(&info);
+    let (partial_first, partial_last) =
+        (first && span.holds(info.edition.first), last && span.holds(info.edition.last));
+    Ok(Delivery { path, rows, bytes, sha256, proved, partial_first, partial_last })
 }
 
 /// A path with a further ending after the one it has.
@@ -136,14 +154,21 @@ fn file_name(order: &DeliveryOrder) -> String {
 
 /// The span asked for, narrowed to the last rows where only those are wanted.
 fn span_of(shelf: &Shelf, info: &SeriesInfo, order: &DeliveryOrder) -> Result<Span> {
-    let Some(last) = order.last else { return Ok(order.span) };
+    let mut span = order.span;
+    if order.complete_only {
+        let (first, last) = partial_ends(info);
+        // Nothing lies between two bars: from just after the first is from the second.
+        span.from = if first { span.from.max(info.edition.first + 1) } else { span.from };
+        span.to = if last { span.to.min(info.edition.last) } else { span.to }.max(span.from);
+    }
+    let Some(last) = order.last else { return Ok(span) };
     let mut times = std::collections::VecDeque::new();
-    for rows in shelf.scan(&info.edition, order.span, Some(&[]))? {
+    for rows in shelf.scan(&info.edition, span, Some(&[]))? {
         times.extend(rows?.time);
         let over = times.len().saturating_sub(last as usize);
         times.drain(..over);
     }
-    Ok(times.front().map_or(order.span, |&from| Span::new(from, order.span.to)))
+    Ok(times.front().map_or(span, |&from| Span::new(from, span.to)))
 }
 
 /// Writes the file; gives its rows.

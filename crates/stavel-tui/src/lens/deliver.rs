@@ -19,6 +19,7 @@ pub enum DeliverAct {
     Clock,
     Deliver,
     Origins,
+    CompleteOnly,
     DeliverStale,
 }
 
@@ -31,6 +32,8 @@ pub struct DeliverLens {
     own_clock: bool,
     /// Write of each row where it comes from.
     origin: bool,
+    /// True where partial bars are left away.
+    complete_only: bool,
     /// What was delivered since the bench was opened, newest last.
     done: Vec<Delivered>,
     /// The delivery that a file name is asked for.
@@ -55,6 +58,7 @@ impl Lens for DeliverLens {
         TableRow::new(DeliverAct::Format, "f", "format", "the next file format"),
         TableRow::new(DeliverAct::Clock, "c", "clock", "times in UTC or in the instrument's clock"),
         TableRow::new(DeliverAct::Origins, "o", "origins", "write of each row where it comes from, or not"),
+        TableRow::new(DeliverAct::CompleteOnly, "k", "partial", "leave partial bars away, or not"),
         TableRow::new(DeliverAct::DeliverStale, "A", "as it is", "deliver the series although it is stale"),
     ];
 
@@ -63,6 +67,7 @@ impl Lens for DeliverLens {
             DeliverAct::Format => self.format = (self.format + 1) % FileFormat::ALL.len(),
             DeliverAct::Clock => self.own_clock = !self.own_clock,
             DeliverAct::Origins => self.origin = !self.origin,
+            DeliverAct::CompleteOnly => self.complete_only = !self.complete_only,
             DeliverAct::Deliver => return self.deliver(false, view),
             DeliverAct::DeliverStale => return self.deliver(true, view),
         }
@@ -94,8 +99,9 @@ impl Lens for DeliverLens {
             span: Span::ALL,
             last: None,
             origin: self.origin,
+            complete_only: self.complete_only,
         };
-        let key = format!("{} {:?} {} {}", info.edition.id, order.format, order.clock, order.origin);
+        let key = format!("{} {order:?}", info.edition.id);
         self.lines.want(key, view.threads, move |shelf, _| first_lines(shelf, &order, 40));
         Effects::new()
     }
@@ -184,7 +190,7 @@ impl Lens for DeliverLens {
         if let Some(why) = view.snapshot.stale(info) {
             out.insert(
                 1,
-                FactLine::words(format!("▲ stale: {why}; build it again, or a delivers it as it is")),
+                FactLine::words(format!("▲ stale: {why}; build it again, or A delivers it as it is")),
             );
         }
         out.extend([
@@ -227,6 +233,7 @@ impl DeliverLens {
             to: None,
             last: None,
             origin: self.origin,
+            complete_only: self.complete_only,
             stale_ok,
         });
         ask("write it to (a file, or a folder ending in /)", proposal)

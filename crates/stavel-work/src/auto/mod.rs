@@ -380,6 +380,7 @@ impl Way<'_, '_> {
             to: None,
             last: None,
             origin: false,
+            complete_only: false,
             stale_ok: false,
         };
         let report = self.step(Step::Deliver(step))?;

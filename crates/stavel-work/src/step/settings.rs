@@ -492,6 +492,10 @@ pub struct DeliverStep {
     #[arg(long)]
     #[serde(default, skip_serializing_if = "is_default")]
     pub origin: bool,
+    /// Leave away a first and a last bar that are partial: whose rows begin, or may end, within them.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub complete_only: bool,
     /// Deliver series as they are, even where their sources have changed since.
     #[arg(long)]
     #[serde(default, skip_serializing_if = "is_default")]

@@ -1,6 +1,6 @@
 use super::*;
 use crate::model::time::{MINUTE, parse};
-use crate::model::{Made, Provenance, Scale};
+use crate::model::{Frame, Made, Provenance, Scale};
 use crate::store::Origin;
 
 fn shelf_with_bars(dir: &Path) -> (Shelf, SeriesName) {
@@ -29,6 +29,7 @@ fn order(series: SeriesName, format: FileFormat) -> DeliveryOrder {
         last: None,
         layout: None,
         origin: false,
+        complete_only: false,
     }
 }
 
@@ -64,6 +65,36 @@ fn marks_asked_for_are_there_even_where_no_row_has_one() {
     }
     let csv = std::fs::read_to_string(out.path().join("NOKSEK_joined_1m.csv")).unwrap();
     assert!(csv.lines().skip(1).all(|line| line.ends_with(",0")), "{csv}");
+}
+
+#[test]
+fn partial_bars_are_told_and_left_away_where_only_whole_ones_are_wanted() {
+    let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let (mut shelf, name) = shelf_with_bars(dir.path());
+    let job = Job::unwatched();
+    // The rows begin and end within an hour and within a week; both are the whole series in the longest frame.
+    let frames: Vec<Frame> = ["1h", "3mo"].map(|f| f.parse().unwrap()).to_vec();
+    let built =
+        crate::frames::build_series(&mut shelf, &name, &frames, None, crate::model::Side::Bid, &job).unwrap();
+    for (series, &format) in built.iter().zip([FileFormat::Csv, FileFormat::Parquet].iter()) {
+        let edition = &series.info.edition;
+        let (first, last) = (series.partial_first, series.partial_last);
+        assert!(last, "the rows end in the middle");
+        let all = order(series.info.name.clone(), format);
+        let whole = DeliveryOrder { complete_only: true, ..all.clone() };
+        let told = |o: &DeliveryOrder| {
+            let done = deliver(&shelf, o, &out.path().join(format!("a.{}", format.word())), &job).unwrap();
+            assert!(done.proved);
+            (done.rows, done.partial_first, done.partial_last)
+        };
+        assert_eq!(told(&all), (edition.rows, first, last));
+        assert_eq!(told(&whole), (edition.rows - u64::from(first) - 1, false, false));
+        // The last rows are the last of those that are whole; a span that ends before has no partial bar.
+        let three = DeliveryOrder { last: Some(1), ..whole.clone() };
+        assert_eq!(told(&three).0, 1);
+        let before = DeliveryOrder { span: Span::new(i64::MIN / 4, edition.last), ..all };
+        assert!(!told(&before).2);
+    }
 }
 
 #[test]
