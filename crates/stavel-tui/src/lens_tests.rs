@@ -451,3 +451,28 @@ fn a_chart_shows_its_whole_window_with_and_without_gaps() {
         }
     }
 }
+
+#[test]
+fn a_frame_of_another_length_is_built_and_listed_and_partial_ends_are_marked() {
+    let (_dir, mut app) = on_anchored_demo();
+    app.select("NOKSEK@quill:1m".parse().unwrap());
+    press(&mut app, "6o");
+    press(&mut app, "45m 1x\n");
+    assert!(app.message.text.contains("'1x' is not a frame"), "{}", app.message.text);
+    assert!(shown(&app).contains("45m 1x"), "what was typed stands again");
+    press(&mut app, "\x1bo30m ticks\n");
+    assert!(app.message.text.contains("bars of ticks cannot be made of 1m"), "{}", app.message.text);
+    press(&mut app, "\x1bo45m, 2w\n");
+    settle(&mut app);
+    let screen = shown(&app);
+    let line = |frame: &str| {
+        screen.lines().find(|l| l.starts_with(&format!(" {frame} "))).unwrap_or_default().to_owned()
+    };
+    assert!(line("45m").contains("● built") && line("2w").contains("● built"), "{screen}");
+    // Two weeks are more than the rows fill at either end; three quarters of an hour are not at the first.
+    assert_eq!((line("2w").matches('◐').count(), line("1h").matches('◐').count()), (2, 0), "{screen}");
+    assert!(screen.contains("◐ partial"), "{screen}");
+    let order = ["30m", "45m", "1h", "1w", "2w", "1mo"]
+        .map(|f| screen.lines().position(|l| l.starts_with(&format!(" {f} "))));
+    assert!(order.is_sorted() && order[0].is_some(), "{order:?}");
+}

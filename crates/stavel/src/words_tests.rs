@@ -170,8 +170,14 @@ fn on_series() -> impl Strategy<Value = Step> {
         proptest::collection::vec(parsed::<FramesWanted>(&["all", "5m", "9h", "1d", "1mo"]), 1..4),
         proptest::option::of(clock()),
         proptest::option::of(parsed(&["bid", "ask", "mid"])),
+        proptest::option::of(parsed(&["skip", "fill"])),
+        any::<bool>(),
     )
-        .prop_map(|(series, frames, clock, side)| Step::Frames(FramesStep { series, frames, clock, side }));
+        .prop_map(|(series, frames, clock, side, empty, again)| {
+            let said = FramesStep { clock, side, empty, ..FramesStep::of(series.clone(), frames.clone()) };
+            let again = FramesStep { again, ..FramesStep::of(series, frames) };
+            Step::Frames(if again.again { again } else { said })
+        });
     prop_oneof![check, align, splice, frames]
 }
 

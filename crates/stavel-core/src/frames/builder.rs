@@ -37,6 +37,8 @@ pub struct Built {
     pub on_closed_days: u64,
     /// Sums and prices that were more than a column holds ([`LIMIT`]); they are absent.
     pub too_large: u64,
+    /// Bars without rows that were filled.
+    pub filled: u64,
 }
 
 /// The bar that is being filled.
@@ -396,6 +398,7 @@ impl Builder {
             partial_last,
             on_closed_days: self.on_closed_days,
             too_large: self.too_large,
+            filled: 0,
         }
     }
 }

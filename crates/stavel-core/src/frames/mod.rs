@@ -4,6 +4,7 @@
 //! by [`Grid`], from the session day and its clock.
 
 mod builder;
+mod fill;
 mod grid;
 mod on_shelf;
 

@@ -2,9 +2,10 @@
 
 use rayon::prelude::*;
 
+use super::fill::filled;
 use super::{Builder, Built};
 use crate::job::Job;
-use crate::model::provenance::Framing;
+use crate::model::provenance::{EmptyBars, Framing};
 use crate::model::{Clock, Field, Frame, Input, Instrument, Made, Provenance, SeriesName, Side, Span};
 use crate::store::{Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
@@ -21,6 +22,8 @@ pub struct BuiltSeries {
     pub on_closed_days: u64,
     /// Sums and prices that were more than a column holds; they are absent.
     pub too_large: u64,
+    /// Bars without rows that were filled.
+    pub filled: u64,
 }
 
 /// What bars are made by.
@@ -31,11 +34,13 @@ pub struct FrameSettings<'a> {
     pub side: Side,
     /// The rows that are wanted, by time.
     pub span: Span,
+    /// What becomes of bars without rows.
+    pub empty: EmptyBars,
 }
 
 impl Default for FrameSettings<'_> {
     fn default() -> Self {
-        FrameSettings { clock: None, side: Side::Bid, span: Span::ALL }
+        FrameSettings { clock: None, side: Side::Bid, span: Span::ALL, empty: EmptyBars::Skip }
     }
 }
 
@@ -86,10 +91,17 @@ pub fn build_rows(
         job.advance(rows.len() as u64)?;
         builders.par_iter_mut().for_each(|builder| builder.push(&rows));
     }
-    Ok(builders.into_iter().map(Builder::finish).collect())
+    let finish = |(builder, frame): (Builder, &Frame)| {
+        let mut built = builder.finish();
+        if making.empty == EmptyBars::Fill {
+            (built.bars, built.filled) = filled(built.bars, *frame, &session);
+        }
+        built
+    };
+    Ok(builders.into_iter().zip(frames).map(finish).collect())
 }
 
-/// Builds bars of frames out of a series, each into a series of its own.
+/// Builds bars of frames out of all rows of a series, each into a series of its own.
 ///
 /// # Errors
 /// As [`build_rows`].
@@ -97,15 +109,14 @@ pub fn build_series(
     shelf: &mut Shelf,
     name: &SeriesName,
     frames: &[Frame],
-    clock: Option<&Clock>,
-    side: Side,
+    making: &FrameSettings<'_>,
     job: &Job,
 ) -> Result<Vec<BuiltSeries>> {
     let info = shelf.find(name)?;
     let words: Vec<String> = frames.iter().map(Frame::to_string).collect();
     job.begin(format!("frames {} of {name}", words.join(" ")), info.edition.rows);
-    let built = build_rows(shelf, &info, frames, &FrameSettings { clock, side, span: Span::ALL }, job)?;
-    frames.iter().zip(built).map(|(frame, built)| store(shelf, &info, *frame, clock, side, built)).collect()
+    let built = build_rows(shelf, &info, frames, making, job)?;
+    frames.iter().zip(built).map(|(frame, built)| store(shelf, &info, *frame, making, built)).collect()
 }
 
 /// Puts built bars on the shelf.
@@ -113,16 +124,17 @@ fn store(
     shelf: &mut Shelf,
     info: &SeriesInfo,
     frame: Frame,
-    clock: Option<&Clock>,
-    side: Side,
+    making: &FrameSettings<'_>,
     built: Built,
 ) -> Result<BuiltSeries> {
+    let (clock, side, empty) = (making.clock, making.side, making.empty);
     // A tick series has both sides; a bar series has the side it has.
     let name = &info.name;
     let side = if name.frame.is_ticks() && side != Side::Last { side } else { name.side };
     let target = SeriesName { frame, side, built: true, ..name.clone() };
     let (partial_first, partial_last) = (built.partial_first, built.partial_last);
-    let framing = Framing { frame, side, clock: clock.map(Clock::to_string), partial_first, partial_last };
+    let framing =
+        Framing { frame, side, clock: clock.map(Clock::to_string), partial_first, partial_last, empty };
     let mut inputs = vec![Input::Edition { id: info.edition.id, series: name.clone() }];
     let sheet = shelf.instrument(&name.instrument)?;
     // A clock that was said is a setting of its own.
@@ -136,6 +148,6 @@ fn store(
     };
     let mut draft = shelf.draft(&target, origin)?;
     draft.push(built.bars)?;
-    let (on_closed_days, too_large) = (built.on_closed_days, built.too_large);
-    Ok(BuiltSeries { info: draft.commit()?, partial_first, partial_last, on_closed_days, too_large })
+    let (on_closed_days, too_large, filled) = (built.on_closed_days, built.too_large, built.filled);
+    Ok(BuiltSeries { info: draft.commit()?, partial_first, partial_last, on_closed_days, too_large, filled })
 }

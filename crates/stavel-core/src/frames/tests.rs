@@ -308,3 +308,58 @@ fn sums_that_no_column_holds_are_absent_and_counted() {
     assert_eq!(half.bars.column(Field::Close)[0], 0, "the middle of -x and x");
     assert!(bid.too_large > 0 && half.too_large > bid.too_large, "{} {}", bid.too_large, half.too_large);
 }
+
+/// Every open time of a grid from one bar to another, by looking at each minute.
+fn all_stamps(session: &Session, frame: &str, from: Micros, to: Micros) -> Vec<Micros> {
+    let mut grid = Grid::new(frame.parse().unwrap(), session);
+    // A bar may be stamped in a break, before its first open minute.
+    let open = session.open_spans(Span::new(from, to + DAY));
+    let minutes = open.iter().flat_map(|s| (s.from..s.to).step_by(MINUTE as usize));
+    let mut stamps: Vec<Micros> = minutes.map(|t| grid.bar_at(t).stamp).filter(|t| *t <= to).collect();
+    stamps.dedup();
+    stamps
+}
+
+#[test]
+fn empty_bars_are_filled_in_open_time_and_nowhere_else() {
+    let mut barley = session("mon-fri 08:00-12:00, mon-fri 13:00-15:30 Europe/Oslo", "Europe/Oslo");
+    barley.holidays = vec!["2024-03-29".parse().unwrap(), "2024-03-27 -12:00".parse().unwrap()];
+    for session in [forex("America/New_York+7h"), forex("Europe/Oslo"), barley] {
+        let mut rows = minutes(&session, "2024-03-20", "2024-04-06");
+        // Holes of minutes, an hour, a day and over a weekend and a clock change.
+        let holes = [
+            ("2024-03-21 10:10", "2024-03-21 11:05"),
+            ("2024-03-25", "2024-03-26"),
+            ("2024-03-28", "2024-04-01 12:00"),
+        ];
+        let holes = holes.map(|(a, b)| Span::new(parse(a).unwrap(), parse(b).unwrap()));
+        let times = rows.time.clone();
+        rows.retain(|i| !holes.iter().any(|h| h.holds(times[i])));
+        for frame in ["1m", "7m", "1h", "4h", "1d"] {
+            let bars = if frame == "1m" {
+                rows.clone().with_whole_bars()
+            } else {
+                build(&rows, frame, &session).bars
+            };
+            let (first, last) = bars.ends().unwrap();
+            let (full, count) = fill::filled(bars.clone(), frame.parse().unwrap(), &session);
+            let name = format!("{frame} in {}", session.week);
+            assert_eq!(full.time, all_stamps(&session, frame, first, last), "{name}");
+            assert_eq!(full.len() as u64, bars.len() as u64 + count, "{name}");
+            let column = |f: Field| full.column(f);
+            for i in 0..full.len() {
+                let was_there = bars.time.binary_search(&full.time[i]);
+                assert_eq!(column(Field::Origin)[i] == FILLED, was_there.is_err(), "{name}");
+                match was_there {
+                    Ok(at) => assert_eq!(column(Field::Close)[i], bars.column(Field::Close)[at]),
+                    Err(_) => {
+                        let close = column(Field::Close)[i - 1];
+                        let flat = [Field::Open, Field::High, Field::Low, Field::Close].map(|f| column(f)[i]);
+                        assert_eq!(flat, [close; 4], "{name}");
+                        assert_eq!((column(Field::Volume)[i], column(Field::Spread)[i]), (0, ABSENT));
+                    }
+                }
+            }
+        }
+    }
+}

@@ -211,6 +211,22 @@ pub struct Framing {
     pub partial_first: bool,
     /// True where the rows may end within the last bar.
     pub partial_last: bool,
+    /// What became of bars without rows.
+    #[serde(default)]
+    pub empty: EmptyBars,
+}
+
+/// What becomes of a bar in open time that has no rows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[derive(strum::EnumString, strum::IntoStaticStr, strum::VariantNames)]
+#[strum(serialize_all = "lowercase")]
+pub enum EmptyBars {
+    /// There is none.
+    #[default]
+    Skip,
+    /// A flat one at the close before it, marked as filled.
+    Fill,
 }
 
 /// Rows of another instrument, moved and cut to other hours.
@@ -313,6 +329,7 @@ impl Made {
             Made::Check(m) => json!(m.mends),
             Made::Align(a) => json!([a.to, a.chosen, a.stamp]),
             Made::Splice(j) => json!([j.rule, j.level, j.carry_spread, j.layered, j.gaps, j.spreads]),
+            Made::Frames(f) if f.empty == EmptyBars::Fill => json!([f.frame, f.side, f.clock, f.empty]),
             Made::Frames(f) => json!([f.frame, f.side, f.clock]),
             Made::Compose(c) => json!([c.shift]),
             Made::Unknown => json!(null),
@@ -331,6 +348,7 @@ mod tests {
             clock: None,
             partial_first: false,
             partial_last: true,
+            empty: EmptyBars::Skip,
         });
         Provenance::of(made).reading(vec![
             Input::Edition { id: edition, series: "NOKSEK@joined:1m".parse().unwrap() },

@@ -14,7 +14,7 @@ use super::editions;
 use super::home::path_of_today;
 use super::sql::journal_line;
 use super::tables::{TABLES, VERSION};
-use crate::model::provenance::{Anchoring, Composing, Framing, Joining, Mending, TakenIn};
+use crate::model::provenance::{Anchoring, Composing, EmptyBars, Framing, Joining, Mending, TakenIn};
 use crate::model::{Input, Made, Provenance, SeriesName, Side};
 use crate::{Error, Result};
 
@@ -164,6 +164,7 @@ fn provenance_of(db: &Connection, id: i64, act: &str, detail: &Value) -> Result<
                 clock: detail["clock"].as_str().map(str::to_owned),
                 partial_first: detail["partial_first"].as_bool().unwrap_or_default(),
                 partial_last: detail["partial_last"].as_bool().unwrap_or_default(),
+                empty: EmptyBars::Skip,
             };
             (Made::Frames(framing), parent(&detail["from"], &detail["edition"]).into_iter().collect())
         }

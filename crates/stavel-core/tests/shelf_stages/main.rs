@@ -69,15 +69,19 @@ fn an_afloat_series_is_no_measure_for_another() {
     assert!(err.to_string().contains("afloat itself"), "{err}");
 }
 
+fn of_side(side: Side) -> FrameSettings<'static> {
+    FrameSettings { side, ..FrameSettings::default() }
+}
+
 #[test]
 fn frames_of_ticks_follow_the_side_and_the_clock() {
     let (_dir, mut shelf) = desk();
     let rows = ticks(span("2024-03-03", "2024-03-16"), 5);
     put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
     let (ticks, job) = (name("NOKSEK@quill:ticks"), Job::unwatched());
-    build_series(&mut shelf, &ticks, &[Frame::M1], None, Side::Bid, &job).unwrap();
+    build_series(&mut shelf, &ticks, &[Frame::M1], &FrameSettings::default(), &job).unwrap();
     assert!(read(&shelf, "NOKSEK@quill:1m") == minutes_of(&rows));
-    let ask = build_series(&mut shelf, &ticks, &[Frame::M1], None, Side::Ask, &job).unwrap();
+    let ask = build_series(&mut shelf, &ticks, &[Frame::M1], &of_side(Side::Ask), &job).unwrap();
     assert_eq!(ask[0].info.name.to_string(), "NOKSEK@quill:1m.ask");
     let highest = |series: &str| read(&shelf, series).column(Field::High).iter().copied().max();
     assert_eq!(highest("NOKSEK@quill:1m.ask"), rows.column(Field::Ask).iter().copied().max());
@@ -97,7 +101,7 @@ fn frames_built_together_are_those_built_one_by_one() {
     put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
     let (ticks, job) = (name("NOKSEK@quill:ticks"), Job::unwatched());
     let frames: Vec<Frame> = ["1d", "1m", "1h"].map(|f| f.parse().unwrap()).to_vec();
-    let together = build_series(&mut shelf, &ticks, &frames, None, Side::Mid, &job).unwrap();
+    let together = build_series(&mut shelf, &ticks, &frames, &of_side(Side::Mid), &job).unwrap();
     for (frame, built) in frames.iter().zip(&together) {
         let info = shelf.find(&ticks).unwrap();
         let making = FrameSettings { side: Side::Mid, ..FrameSettings::default() };
@@ -114,9 +118,14 @@ fn what_was_built_knows_which_edition_it_came_from() {
     let rows = minutes_of(&ticks(span("2024-03-03", "2024-03-09"), 6));
     put(&mut shelf, "NOKSEK@quill:1m", &rows, Some("UTC"));
     let base = shelf.find(&name("NOKSEK@quill:1m")).unwrap();
-    let built =
-        build_series(&mut shelf, &base.name, &["1h".parse().unwrap()], None, Side::Bid, &Job::unwatched())
-            .unwrap();
+    let built = build_series(
+        &mut shelf,
+        &base.name,
+        &["1h".parse().unwrap()],
+        &FrameSettings::default(),
+        &Job::unwatched(),
+    )
+    .unwrap();
     let parents: Vec<i64> = built[0].info.edition.provenance.parents().map(|p| p.0).collect();
     assert_eq!(parents, [base.edition.id]);
     assert!(shelf.staleness(&built[0].info.edition).unwrap().is_empty());

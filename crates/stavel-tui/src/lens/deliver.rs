@@ -1,6 +1,6 @@
 //! Deliver: the first lines exactly as they will be written, and what was proved.
 
-use stavel_core::deliver::{DeliveryOrder, FileFormat, first_lines};
+use stavel_core::deliver::{DeliveryOrder, FileFormat, first_lines, partial_ends};
 use stavel_core::model::{Clock, Span};
 use stavel_work::{DeliverStep, Step, StepReport};
 
@@ -134,7 +134,17 @@ impl Lens for DeliverLens {
         canvas.put(x + 2, 0, &format!("times in {}", self.clock(view)), theme::words());
         let kept = self.done.len().min(6) as u16;
         let preview = canvas.height().saturating_sub(kept + 4);
-        canvas.put(1, 1, "the first lines, exactly as they will be written", theme::faint());
+        let told = "the first lines, exactly as they will be written";
+        let x = canvas.put(1, 1, told, theme::faint()) + 3;
+        let ends = view.series().map_or((false, false), partial_ends);
+        let partial = match (self.complete_only, ends) {
+            (true, _) => "partial bars are left away",
+            (false, (true, true)) => "◐ the first and the last bar are partial",
+            (false, (true, false)) => "◐ the first bar is partial",
+            (false, (false, true)) => "◐ the last bar is partial",
+            (false, (false, false)) => "",
+        };
+        canvas.put(x, 1, partial, theme::words());
         match &self.lines.value {
             None => {
                 canvas.put(3, 2, "reading …", theme::faint());

@@ -1,5 +1,6 @@
 //! Frames: which are built, stale or missing, and where the bars of a session day lie.
 
+use stavel_core::deliver::partial_ends;
 use stavel_core::frames::{Grid, can_build};
 use stavel_core::model::time::{DAY, HOUR, date, wall};
 use stavel_core::model::{Clock, Columns, Frame, Span};
@@ -9,8 +10,8 @@ use stavel_work::{ChartRoom, ChartSource, FramesStep, FramesWanted, Step, bars_f
 use super::strokes::{draw_rows, scale_of};
 use super::{FactLine, Lens, rests_on, step};
 use crate::act::TableRow;
-use crate::canvas::{Canvas, thousands};
-use crate::effect::{Effects, say, start};
+use crate::canvas::{Canvas, scroll, thousands};
+use crate::effect::{Effect, Effects, ask, say, start, warn};
 use crate::jobs::Slot;
 use crate::theme;
 use crate::view::View;
@@ -20,6 +21,7 @@ use crate::view::View;
 pub enum FramesAct {
     Build,
     BuildAll,
+    Other,
 }
 
 /// The lens.
@@ -57,8 +59,15 @@ fn base<'a>(view: &View<'a>) -> Option<&'a SeriesInfo> {
 }
 
 fn rows<'a>(view: &View<'a>, base: &'a SeriesInfo) -> Vec<(Frame, FrameState, Option<&'a SeriesInfo>)> {
-    let offered = OFFERED.iter().filter_map(|f| f.parse::<Frame>().ok());
-    offered
+    let of_source = view
+        .snapshot
+        .series_of(&base.name.instrument)
+        .filter(|s| s.name.source == base.name.source && s.edition.provenance.made.is_framed());
+    let mut all: Vec<Frame> = OFFERED.iter().filter_map(|f| f.parse().ok()).collect();
+    all.extend(of_source.map(|s| s.name.frame));
+    all.sort_by_key(|f| (f.length(), *f));
+    all.dedup();
+    all.into_iter()
         .filter(|f| *f == base.name.frame || can_build(base.name.frame, *f))
         .map(|frame| {
             let own = view.snapshot.find(&base.name.with_frame(frame));
@@ -88,12 +97,15 @@ impl Lens for FramesLens {
             .command("stavel frames SERIES FRAME..."),
         TableRow::new(FramesAct::Build, "Enter", "build", "build the chosen frame")
             .command("stavel frames SERIES FRAME..."),
+        TableRow::new(FramesAct::Other, "o", "other length", "build bars of another length, as 45m or 2h")
+            .command("stavel frames SERIES FRAME..."),
     ];
 
     fn act(&mut self, act: FramesAct, view: &View<'_>) -> Effects {
         let Some(base) = base(view) else { return say("there is no series to build frames of") };
         let rows = rows(view, base);
         let frames: Vec<Frame> = match act {
+            FramesAct::Other => return ask("frames to build, as 45m 2h 3d 2w", ""),
             FramesAct::Build => {
                 rows.get(self.at).filter(|r| r.1 != FrameState::Base).map(|r| r.0).into_iter().collect()
             }
@@ -107,12 +119,31 @@ impl Lens for FramesLens {
             return say("nothing to build: every frame is up to date");
         }
         let (series, frames) = (base.name.clone(), frames.into_iter().map(FramesWanted::One).collect());
-        start(Step::Frames(FramesStep { series, frames, clock: None, side: None }))
+        // What is there stays as it was meant: on its clock, of its side, filled or not.
+        start(Step::Frames(FramesStep { again: true, ..FramesStep::of(series, frames) }))
     }
 
     fn due(&self, view: &View<'_>) -> Option<(String, FramesAct)> {
         let is_next = view.next().lens == Some(Self::WORD);
         is_next.then(|| ("build every frame that is missing or stale".into(), FramesAct::BuildAll))
+    }
+
+    /// Frames that were typed.
+    fn answer(&mut self, typed: &str, view: &View<'_>) -> Effects {
+        let Some(base) = base(view) else { return Effects::new() };
+        let words = typed.split([' ', ',']).filter(|w| !w.is_empty());
+        let frames: Vec<Frame> = match words.map(str::parse).collect() {
+            Ok(frames) => frames,
+            Err(err) => return vec![Effect::Complain(err)],
+        };
+        if let Some(frame) = frames.iter().find(|f| !can_build(base.name.frame, **f)) {
+            return warn(format!("bars of {frame} cannot be made of {}", base.name.frame_text()));
+        }
+        if frames.is_empty() {
+            return Effects::new();
+        }
+        let frames = frames.into_iter().map(FramesWanted::One).collect();
+        start(Step::Frames(FramesStep { again: true, ..FramesStep::of(base.name.clone(), frames) }))
     }
 
     fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
@@ -153,8 +184,11 @@ impl Lens for FramesLens {
         canvas.put(38, 2, "first", theme::faint());
         canvas.put(57, 2, "last", theme::faint());
         let rows = rows(view, base);
-        for (i, (frame, standing, there)) in rows.iter().enumerate() {
-            let y = i as u16 + 3;
+        // The ruler below has its place; a longer list scrolls.
+        let lines = rows.len().min(usize::from(canvas.height().saturating_sub(RULER + 4)).max(10));
+        let top = scroll(self.at, lines, rows.len());
+        for (i, (frame, standing, there)) in rows.iter().enumerate().skip(top).take(lines) {
+            let y = (i - top) as u16 + 3;
             let (mark, word, colour) = match standing {
                 FrameState::Base => ("●", "source", theme::source(0)),
                 FrameState::Built => ("●", "built", theme::GOOD),
@@ -166,16 +200,20 @@ impl Lens for FramesLens {
             canvas.put(11, y, &format!("{mark} {word}"), theme::words().fg(colour));
             if let Some(info) = there {
                 canvas.put_right(34, y, &thousands(info.edition.rows), theme::words());
+                let (first, last) = partial_ends(info);
+                let partial = |is_partial| if is_partial { "◐" } else { "" };
                 canvas.put(38, y, &wall(info.edition.first), theme::faint());
+                canvas.put(55, y, partial(first), theme::words());
                 canvas.put(57, y, &wall(info.edition.last), theme::faint());
+                canvas.put(74, y, partial(last), theme::words());
             }
         }
         if canvas.width() > LIST + 24 {
-            let (width, height) = (canvas.width() - LIST - 1, rows.len() as u16 + 3);
+            let (width, height) = (canvas.width() - LIST - 1, lines as u16 + 3);
             let frame = rows.get(self.at).map(|r| r.0);
             self.draw_preview(frame, canvas.part(LIST, 0, width, height));
         }
-        let y = rows.len() as u16 + 4;
+        let y = lines as u16 + 4;
         let (width, height) = (canvas.width(), canvas.height().saturating_sub(y));
         draw_ruler(view, base, rows.get(self.at).map(|r| r.0), canvas.part(0, y, width, height));
     }
@@ -192,6 +230,13 @@ impl Lens for FramesLens {
         }
         out.push(FactLine::Gap);
         out.push(FactLine::words("Bars count from the session day's start and begin anew with it; they are stamped with their opening time."));
+        let is_partial =
+            |there: &Option<&SeriesInfo>| there.is_some_and(|s| partial_ends(s) != (false, false));
+        if rows.iter().any(|(_, _, there)| is_partial(there)) {
+            out.push(FactLine::words(
+                "◐ partial: its rows begin, or may end, within that bar; deliver can leave it away (k)",
+            ));
+        }
         out.push(FactLine::Gap);
         out.push(FactLine::words(if due == 0 {
             "all up to date".to_owned()
@@ -201,6 +246,9 @@ impl Lens for FramesLens {
         out
     }
 }
+
+/// Lines of the ruler.
+const RULER: u16 = 9;
 
 /// Columns of the list of frames.
 const LIST: u16 = 76;

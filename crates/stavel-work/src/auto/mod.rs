@@ -338,8 +338,7 @@ impl Way<'_, '_> {
             return Ok(Vec::new());
         }
         let frames = self.wish.frames.clone();
-        let report =
-            self.step(Step::Frames(FramesStep { series: joined.clone(), frames, clock: None, side: None }))?;
+        let report = self.step(Step::Frames(FramesStep::of(joined.clone(), frames)))?;
         let made = |info: &&SeriesInfo| {
             info.name.source == joined.source
                 && info.name.instrument == joined.instrument

@@ -14,6 +14,7 @@ use serde::{Deserialize, Serialize};
 use stavel_core::check::{Against, Mend};
 use stavel_core::deliver::FileFormat;
 use stavel_core::frames::can_build;
+use stavel_core::model::provenance::EmptyBars;
 use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, Side, Stamp};
 use stavel_core::splice::{Level, SpliceRule};
 use stavel_core::{Error, Result};
@@ -260,6 +261,21 @@ pub struct FramesStep {
     #[arg(long)]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub side: Option<Side>,
+    /// What becomes of bars in open time that have no rows: they are skipped, or filled flat and marked.
+    #[arg(long, value_parser = one_of::<EmptyBars>())]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub empty: Option<EmptyBars>,
+    /// Build frames that are there by what they were built by: clock, side, empty bars.
+    #[arg(long, conflicts_with_all = ["clock", "side", "empty"])]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub again: bool,
+}
+
+impl FramesStep {
+    /// Frames of a series, by its instrument's clock.
+    pub fn of(series: SeriesName, frames: Vec<FramesWanted>) -> FramesStep {
+        FramesStep { series, frames, clock: None, side: None, empty: None, again: false }
+    }
 }
 
 /// One frame, or the usual ones; written `4h` or `all`.

@@ -236,3 +236,32 @@ fn a_series_is_renamed_with_its_editions_and_removed() {
     desk.done("act = 'shelf'\nseries = 'NOKSEK@vendor:1m'\nremove = true");
     assert_eq!(desk.editions(), [("NOKSEK@quill:1m".into(), 1)]);
 }
+
+#[test]
+fn frames_built_again_keep_their_clock_and_their_filling() {
+    let mut desk = Desk::new();
+    let mut rows = quiet(4..7, 0);
+    // A hole of some hours, which a filled frame bridges.
+    rows = rows.lines().filter(|l| !l.starts_with("2024-03-05 1")).map(|l| format!("{l}\n")).collect();
+    desk.minutes("quill", &rows);
+    let build = |desk: &mut Desk, more: &str| {
+        desk.done(&format!("act = 'frames'\nseries = 'NOKSEK@quill:1m'\n{more}"))["series"]
+            .as_array()
+            .unwrap()
+            .clone()
+    };
+    let filled = build(&mut desk, "frames = ['1h']\nempty = 'fill'");
+    assert_eq!(filled[0]["filled"], 10, "{filled:?}");
+    build(&mut desk, "frames = ['1d']\nclock = 'Europe/Oslo'");
+    let days = desk.column("NOKSEK@quill:1d", Field::Close);
+    // Rows of a later day: both are stale, and are built again as they were.
+    let more = rows + &quiet(7..8, 0);
+    desk.minutes("quill", &more);
+    let again = build(&mut desk, "frames = ['1h', '1d', '4h']\nagain = true");
+    let of =
+        |frame: &str| again.iter().find(|s| s["series"].as_str().unwrap().contains(frame)).unwrap().clone();
+    assert_eq!((&of(":1h")["filled"], &of(":4h")["filled"]), (&10.into(), &0.into()), "{again:?}");
+    assert!(of(":1d")["first"].as_str().unwrap().contains("T23:00:00"), "midnight in Oslo: {again:?}");
+    let later = desk.column("NOKSEK@quill:1d", Field::Close);
+    assert_eq!(later[..days.len() - 1], days[..days.len() - 1]);
+}

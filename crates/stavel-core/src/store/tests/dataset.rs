@@ -116,6 +116,7 @@ fn framed(from: i64) -> Origin {
         clock: None,
         partial_first: false,
         partial_last: false,
+        empty: Default::default(),
     };
     let inputs = vec![crate::model::Input::Edition { id: from, series: name() }];
     Origin { provenance: Provenance::of(Made::Frames(framing)).reading(inputs), ..origin("intake") }
