@@ -15,6 +15,7 @@ pub fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<S
         name: step.name.clone(),
         like: step.like.clone(),
         own: step.set.0.clone(),
+        reset: step.reset.clone(),
         from: step.from.clone(),
         shift: step.shift.as_deref().map_or(Ok(0), time::parse_length)?,
     };

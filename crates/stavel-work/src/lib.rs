@@ -19,6 +19,7 @@ mod page;
 mod recipe;
 mod rehearse;
 mod report;
+mod sheet;
 mod span;
 mod splice;
 mod step;
@@ -38,6 +39,7 @@ pub use intake::{hints_of, layout_named, plan_of};
 pub use recipe::{Done, Recipe, run, what_was_done};
 pub use rehearse::{journal_lines, spread_rule_in_words};
 pub use report::{LongList, StepReport, bytes_in_words, counted};
+pub use sheet::{SheetValue, sheet_csv, sheet_report, sheet_values};
 pub use span::span_between;
 pub use step::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,

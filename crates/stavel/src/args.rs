@@ -94,6 +94,15 @@ pub enum Command {
         after_help = "Examples:\n  stavel compose NOKSEK --set commission=35\n  stavel compose NOKSEK.day --like NOKSEK --from NOKSEK@joined:1m --hours 'mon-fri 08:00-17:00 Europe/Oslo'"
     )]
     Compose(ComposeStep),
+    /// The spec sheet of an instrument: each value, how it is known, from where and since when.
+    #[command(after_help = "Examples:\n  stavel sheet NOKSEK\n  stavel sheet NOKSEK --csv")]
+    Sheet {
+        /// The instrument.
+        name: String,
+        /// As CSV: key, value, standing, from, since.
+        #[arg(long, conflicts_with = "json")]
+        csv: bool,
+    },
     /// Write series to files and prove them by reading back.
     #[command(alias = "export")]
     #[command(

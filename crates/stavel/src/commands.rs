@@ -67,6 +67,7 @@ pub fn run(args: &Args) -> Result<Ending> {
         }
         Some(Command::Demo(a)) => return demo::run(a, args),
         Some(Command::Shelf(a)) if !a.changes() => return shelf::show(&folder, a, args.json),
+        Some(Command::Sheet { name, csv }) => return shelf::show_sheet(&folder, name, *csv, args.json),
         Some(Command::Completions { shell }) => return extras::completions(*shell),
         Some(Command::Man { out }) => return extras::man(out.as_deref()),
         Some(Command::Layout { act }) => return layouts::run(&folder, act, args.json),
@@ -112,6 +113,7 @@ pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
         Command::Rehearse(step) => Step::Rehearse(step.clone()),
         Command::Shelf(a) => Step::Shelf(a.step.clone()),
         Command::Demo(_)
+        | Command::Sheet { .. }
         | Command::Layout { .. }
         | Command::Run { .. }
         | Command::Completions { .. }

@@ -1,5 +1,6 @@
 //! Showing and verifying the shelf.
 
+use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -12,7 +13,7 @@ use stavel_core::store::{EditionInfo, SeriesInfo, Shelf, StaleBecause};
 use stavel_work::bytes_in_words;
 
 use crate::args::ShelfArgs;
-use crate::output::{Ending, print_json, print_lines};
+use crate::output::{Ending, print_json, print_lines, quietly, tell};
 use crate::progress::ProgressLine;
 
 /// Shows what the arguments ask for.
@@ -33,6 +34,19 @@ pub fn show(folder: &Path, args: &ShelfArgs, as_json: bool) -> Result<Ending> {
         }
         (series, None) => show_series(&shelf, series.as_ref(), as_json),
     }
+}
+
+/// Shows the spec sheet of an instrument.
+pub fn show_sheet(folder: &Path, name: &str, as_csv: bool, as_json: bool) -> Result<Ending> {
+    let shelf = Shelf::open(folder)?;
+    if as_csv {
+        let text = stavel_work::sheet_csv(&shelf, name)?;
+        quietly(std::io::stdout().lock().write_all(text.as_bytes()))?;
+        return Ok(Ending::Done);
+    }
+    let report = stavel_work::sheet_report(&shelf, name)?;
+    tell(&report, as_json)?;
+    Ok(if report.wants_person { Ending::WantsPerson } else { Ending::Done })
 }
 
 fn clock_text(info: &SeriesInfo) -> String {

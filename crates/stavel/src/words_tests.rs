@@ -190,9 +190,10 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
         proptest::option::of(series()),
         set,
         proptest::option::of(Just("-1h30m".to_owned())),
+        proptest::collection::vec("[a-z_]{1,9}", 0..3),
     )
-        .prop_map(|(name, like, from, set, shift): (_, _, _, BTreeMap<String, String>, _)| {
-            Step::Compose(ComposeStep { name, like, from, set: SheetValues(set), shift })
+        .prop_map(|(name, like, from, set, shift, reset): (_, _, _, BTreeMap<String, String>, _, _)| {
+            Step::Compose(ComposeStep { name, like, from, set: SheetValues(set), reset, shift })
         });
     let deliver = (
         (proptest::collection::vec(series(), 1..3), value(), parsed(&["csv", "json", "ndjson", "parquet"])),

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use super::{Changes, derive};
 use crate::job::Job;
 use crate::model::columns::shape_of;
+use crate::model::instrument;
 use crate::model::provenance::Composing;
 use crate::model::{Input, Instrument, Made, Micros, Provenance, SeriesName, Shape, Span};
 use crate::store::{Origin, SeriesInfo, Shelf};
@@ -22,6 +23,8 @@ pub struct ComposeRequest {
     pub like: Option<String>,
     /// Its own values; they are added to those it has.
     pub own: BTreeMap<String, String>,
+    /// Keys whose own values are taken away: what the instrument it is like has counts again, or what was found.
+    pub reset: Vec<String>,
     /// The series its rows come from, if it is to have rows.
     pub from: Option<SeriesName>,
     /// Added to every time of those rows.
@@ -44,9 +47,20 @@ pub struct Composed {
 /// Where a value makes no sense, or what it is like or comes from is not there.
 pub fn compose(shelf: &mut Shelf, request: &ComposeRequest, job: &Job) -> Result<Composed> {
     let there = shelf.instruments()?.into_iter().find(|i| i.name == request.name);
-    let mut own = there.map(|i| i.own).unwrap_or_default();
+    let is_new = there.is_none();
+    let before = there.map(|i| i.own).unwrap_or_default();
+    let mut own = before.clone();
     own.like = request.like.clone().or(own.like);
     own.said.extend(request.own.clone());
+    for key in &request.reset {
+        instrument::known(key)?;
+        if own.said.remove(key).is_none() {
+            return Err(Error::input(format!(
+                "{} has no {key} of its own that could be reset.",
+                request.name
+            )));
+        }
+    }
     let source = request.from.as_ref().map(|name| shelf.find(name)).transpose()?;
     source.iter().try_for_each(|s| s.refuse_layers("composed"))?;
     if let Some(afloat) = source.as_ref().filter(|s| s.is_afloat()) {
@@ -54,7 +68,11 @@ pub fn compose(shelf: &mut Shelf, request: &ComposeRequest, job: &Job) -> Result
     }
     let instrument = shelf.put_instrument(&request.name, &own)?;
     let Some(source) = source else {
-        return Ok(Composed { instrument, series: None, notes: vec!["spec sheet written".into()] });
+        let note = match own == before && !is_new {
+            true => format!("nothing to change; stavel sheet {} shows it", request.name),
+            false => "spec sheet written".to_owned(),
+        };
+        return Ok(Composed { instrument, series: None, notes: vec![note] });
     };
     let spread = instrument.sheet.spread_at(source.edition.scale.price);
     let changes = Changes { shift: request.shift, spread };

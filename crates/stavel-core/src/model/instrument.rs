@@ -270,11 +270,18 @@ impl SpecSheet {
 /// # Errors
 /// One sentence where there is no such key or the value does not fit it.
 pub fn check(key: &str, value: &str) -> Result<()> {
-    let known = KEYS.iter().find(|k| k.name == key).ok_or_else(|| {
+    (known(key)?.check)(value)
+}
+
+/// The key of that name.
+///
+/// # Errors
+/// One sentence where there is none.
+pub fn known(key: &str) -> Result<&'static Key> {
+    KEYS.iter().find(|k| k.name == key).ok_or_else(|| {
         let names: Vec<&str> = KEYS.iter().map(|k| k.name).collect();
         Error::arguments(format!("a spec sheet has no key '{key}'; its keys are {}.", names.join(", ")))
-    })?;
-    (known.check)(value)
+    })
 }
 
 /// The two currencies that a name of six capitals is made of, if it is, and whether the first is a metal.

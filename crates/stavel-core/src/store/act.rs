@@ -5,7 +5,7 @@
 //! the last first; redoing puts back what was after. A new change of the same thing ends what could be
 //! redone of it. Tidying does away with editions, and with the changes that lead to them.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use super::records::{self, InstrumentFact};
 use super::sql::{journal_line, maybe};
 use super::{EditionInfo, Shelf, editions};
-use crate::model::{OwnValues, SeriesName};
+use crate::model::{Micros, OwnValues, SeriesName};
 use crate::{Error, Result};
 
 /// What a change is of.
@@ -117,6 +117,30 @@ pub fn record(
         params![act, key, before.map(as_text), after.map(as_text)],
     )?;
     Ok(())
+}
+
+/// When each value of an instrument's spec sheet was said or found last, as far as its changes are kept.
+pub fn value_dates(db: &Connection, instrument: &str) -> Result<BTreeMap<String, Micros>> {
+    let mut query = db.prepare(
+        "SELECT j.made, c.after FROM change c JOIN journal j ON j.id = c.act
+         WHERE c.subject = ?1 AND c.undone = 0 ORDER BY c.id",
+    )?;
+    let subject = as_text(&ChangedThing::Instrument(instrument.to_owned()));
+    let rows =
+        query.query_map([subject], |r| Ok((r.get::<_, Micros>(0)?, r.get::<_, Option<String>>(1)?)))?;
+    let (mut dates, mut before) = (BTreeMap::new(), OwnValues::default());
+    for row in rows {
+        let (made, after) = row?;
+        let after = match after.as_deref().map(serde_json::from_str::<SubjectState>) {
+            Some(Ok(SubjectState::Instrument(own))) => own,
+            _ => OwnValues::default(),
+        };
+        for (was, is) in [(&before.said, &after.said), (&before.found, &after.found)] {
+            dates.extend(is.iter().filter(|(k, v)| was.get(*k) != Some(v)).map(|(k, _)| (k.clone(), made)));
+        }
+        before = after;
+    }
+    Ok(dates)
 }
 
 /// Acts that were undone, and can no longer be redone, are no steps of what was done any more.

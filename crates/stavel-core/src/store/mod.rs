@@ -36,7 +36,7 @@ mod staleness;
 mod tables;
 mod upkeep;
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
 use rusqlite::Connection;
@@ -60,7 +60,7 @@ pub use upkeep::{Tidied, Verified};
 use act::{ChangedThing, SubjectState, record};
 
 use crate::model::Layout;
-use crate::model::{Columns, Field, Instrument, Made, SeriesName, Span};
+use crate::model::{Columns, Field, Instrument, Made, Micros, SeriesName, Span};
 use crate::{Error, Result};
 
 /// An open shelf. Reading needs nothing else; what changes it needs [`Shelf::open_to_write`].
@@ -181,6 +181,15 @@ impl Shelf {
         records::instrument(&self.db, name)?.ok_or_else(|| {
             Error::input(format!("The shelf has no instrument {name}; stavel shelf lists them."))
         })
+    }
+
+    /// When each value that an instrument owns was said or found last, UTC; values from before the catalog kept its
+    /// changes have no date.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
+    pub fn value_dates(&self, instrument: &str) -> Result<BTreeMap<String, Micros>> {
+        act::value_dates(&self.db, instrument)
     }
 
     /// Makes an instrument with default values where there is none of that name.

@@ -149,7 +149,7 @@ fn an_instrument_of_ones_own_has_its_hours_its_costs_and_its_rows() {
         like: Some("NOKSEK".into()),
         own: own(&[("hours", "mon-fri 08:00-17:00 Europe/Oslo"), ("clock", "Europe/Oslo"), ("spread", "18")]),
         from: Some(name("NOKSEK@quill:1m")),
-        shift: 0,
+        ..ComposeRequest::default()
     };
     let made = compose(&mut shelf, &request, &Job::unwatched()).unwrap();
     assert_eq!(made.series.unwrap().edition.rows, 10 * 9 * 60);

@@ -16,6 +16,7 @@ use crate::view::View;
 #[derive(Debug, Clone, Copy)]
 pub enum ComposeAct {
     ChangeValue,
+    ResetValue,
     NewInstrument,
     BuildRows,
     PaintWeek,
@@ -60,6 +61,13 @@ impl Lens for ComposeLens {
             "change the chosen value of the spec sheet",
         )
         .command("stavel compose NAME --set KEY=VALUE"),
+        TableRow::new(
+            ComposeAct::ResetValue,
+            "r",
+            "reset",
+            "take the chosen value away: what it inherits, or its rows show, counts again",
+        )
+        .command("stavel compose NAME --reset KEY"),
         TableRow::new(ComposeAct::NewInstrument, "n", "new like this", "make an instrument like this one")
             .command("stavel compose NAME --like INSTRUMENT"),
         TableRow::new(
@@ -122,6 +130,10 @@ impl Lens for ComposeLens {
                 let now = instrument.values.get(key.name).cloned().unwrap_or_default();
                 self.asked = Some(ComposeQuestion::Value(name, key.name));
                 ask(label, now)
+            }
+            ComposeAct::ResetValue => {
+                let reset = vec![KEYS[self.at].name.to_owned()];
+                start(Step::Compose(ComposeStep { name, reset, ..Default::default() }))
             }
             ComposeAct::NewInstrument => {
                 self.asked = Some(ComposeQuestion::NameLike(name.clone()));
@@ -278,6 +290,7 @@ fn stroke_of(act: ComposeAct) -> Option<fn(&mut WeekPaint)> {
         ComposeAct::ChangeValue
         | ComposeAct::NewInstrument
         | ComposeAct::BuildRows
+        | ComposeAct::ResetValue
         | ComposeAct::PaintWeek => return None,
     })
 }

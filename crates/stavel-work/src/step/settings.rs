@@ -409,6 +409,10 @@ pub struct ComposeStep {
     #[command(flatten)]
     #[serde(default, skip_serializing_if = "is_default")]
     pub set: SheetValues,
+    /// Take values of its own away: what it inherits or its rows show counts again.
+    #[arg(long, value_name = "KEY", value_delimiter = ',')]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub reset: Vec<String>,
     /// Added to every time of the rows, as 1h or -30m.
     #[arg(long, allow_hyphen_values = true)]
     #[serde(default, skip_serializing_if = "Option::is_none")]

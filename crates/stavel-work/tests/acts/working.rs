@@ -265,3 +265,48 @@ fn frames_built_again_keep_their_clock_and_their_filling() {
     let later = desk.column("NOKSEK@quill:1d", Field::Close);
     assert_eq!(later[..days.len() - 1], days[..days.len() - 1]);
 }
+
+#[test]
+fn a_sheet_tells_each_value_how_it_is_known_from_where_and_since_when() {
+    let mut desk = Desk::new();
+    desk.minutes("quill", &quiet(4..6, 0));
+    desk.done("act = 'compose'\nname = 'NOKSEK'\n[set]\ncommission = '35'\nholidays = '2024-12-25, 2024-12-24 -13:00'");
+    desk.done("act = 'compose'\nname = 'NOKSEK.day'\nlike = 'NOKSEK'\n[set]\nspread = '18'");
+    let values = |desk: &Desk| stavel_work::sheet_values(&desk.shelf, "NOKSEK.day").unwrap();
+    let told = |desk: &Desk, key: &str| {
+        let v = values(desk).into_iter().find(|v| v.key == key).unwrap();
+        (v.value, v.standing.to_string(), v.from.unwrap_or_default(), v.since.is_some())
+    };
+    let row =
+        |value: &str, standing: &str, from: &str, since| (value.into(), standing.into(), from.into(), since);
+    assert_eq!(told(&desk, "spread"), row("18", "said", "NOKSEK.day", true));
+    assert_eq!(told(&desk, "commission"), row("35", "said", "NOKSEK", true));
+    assert_eq!(told(&desk, "decimals"), row("5", "found", "NOKSEK", true));
+    assert_eq!(told(&desk, "contract_size"), row("100000", "assumed", "", false));
+    // A value said again keeps its date; another one has a later one.
+    let since = |desk: &Desk, key: &str| values(desk).into_iter().find(|v| v.key == key).unwrap().since;
+    let (first, holidays) = (since(&desk, "commission"), since(&desk, "holidays"));
+    desk.done("act = 'compose'\nname = 'NOKSEK'\n[set]\ncommission = '40'");
+    assert!(since(&desk, "commission") > first && since(&desk, "holidays") == holidays);
+    let csv = stavel_work::sheet_csv(&desk.shelf, "NOKSEK.day").unwrap();
+    assert!(csv.starts_with("key,value,standing,from,since\n"), "{csv}");
+    assert!(csv.contains("\nholidays,\"2024-12-25, 2024-12-24 -13:00\",said,NOKSEK,20"), "{csv}");
+    assert!(csv.contains("\ncontract_size,100000,assumed,,\n"), "{csv}");
+    // A value that is reset is inherited again; one that is not its own cannot be.
+    desk.done("act = 'compose'\nname = 'NOKSEK.day'\nreset = ['spread']");
+    assert_eq!(told(&desk, "spread"), row("data", "assumed", "", false));
+    assert!(
+        desk.fails("act = 'compose'\nname = 'NOKSEK.day'\nreset = ['commission']")
+            .contains("no commission of its own")
+    );
+    assert!(
+        desk.fails("act = 'compose'\nname = 'NOKSEK.day'\nreset = ['commision']")
+            .contains("has no key 'commision'")
+    );
+    let same = desk.act("act = 'compose'\nname = 'NOKSEK'\n[set]\ncommission = '40'").unwrap();
+    assert!(same.lines[0].contains("nothing to change; stavel sheet NOKSEK shows it"), "{:?}", same.lines);
+    assert!(
+        desk.fails("act = 'compose'\nname = 'NOKSEK'\n[set]\nsunday = 'friday'")
+            .contains("write own or monday")
+    );
+}
