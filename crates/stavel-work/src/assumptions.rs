@@ -65,7 +65,7 @@ fn sheet_values(step: &Step) -> Vec<(String, &'static [&'static str])> {
     let of = |series: &SeriesName, keys| vec![(series.instrument.clone(), keys)];
     match step {
         Step::Check(s) => of(&s.series, SESSION),
-        Step::Frames(s) => of(&s.series, SESSION),
+        Step::Frames(s) => of(&s.series, &Instrument::DAYS),
         Step::Splice(s) => s.series.first().map_or(Vec::new(), |name| of(name, SESSION)),
         Step::Rehearse(s) => of(&s.series, MONEY),
         _ => Vec::new(),
@@ -73,13 +73,14 @@ fn sheet_values(step: &Step) -> Vec<(String, &'static [&'static str])> {
 }
 
 /// The values of a sheet that are only defaults. Holidays count only where there are some: that none are known
-/// is told by the session week.
+/// is told by the session week. What becomes of a Sunday counts only where the market opens while the clock shows one.
 pub fn of_sheet(instrument: &Instrument, keys: &[&str]) -> Vec<Decision> {
     let is_assumed = |key: &&&str| instrument.standing(key) == Standing::Assumed;
     let value = |key: &str| instrument.values.get(key).cloned().unwrap_or_default();
     keys.iter()
         .filter(is_assumed)
         .filter(|key| !value(key).is_empty())
+        .filter(|key| **key != "sunday" || instrument.sheet.session.has_sunday_part())
         .map(|key| {
             let why = format!(
                 "the spec sheet of {} has only a default; compose {} --set says it",

@@ -138,7 +138,7 @@ fn store(
     let mut inputs = vec![Input::Edition { id: info.edition.id, series: name.clone() }];
     let sheet = shelf.instrument(&name.instrument)?;
     // A clock that was said is a setting of its own.
-    let keys = Instrument::SESSION.into_iter().filter(|key| clock.is_none() || *key != "clock");
+    let keys = Instrument::DAYS.into_iter().filter(|key| clock.is_none() || *key != "clock");
     inputs.extend(sheet.inputs(&keys.collect::<Vec<_>>()));
     let origin = Origin {
         provenance: Provenance::of(Made::Frames(framing)).reading(inputs),

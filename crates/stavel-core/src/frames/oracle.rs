@@ -174,6 +174,9 @@ fn a_sunday_that_counts_as_monday_makes_five_days_a_week() {
         stamps.dedup();
         stamps.iter().map(|t| weekday(session.clock.day_of(*t))).collect()
     };
+    assert!(session.has_sunday_part());
+    let new_york = Session { clock: "America/New_York+7h".parse().unwrap(), ..session.clone() };
+    assert!(!new_york.has_sunday_part() && !Session::always().has_sunday_part());
     assert_eq!(days(&session), [6, 0, 1, 2, 3, 4]);
     session.sunday = SundayPart::Monday;
     assert_eq!(days(&session), [0, 1, 2, 3, 4], "each is stamped on its own day");

@@ -189,8 +189,11 @@ impl Instrument {
         Ok(Instrument { name: name.into(), own, values, standings, sheet })
     }
 
-    /// The keys that make the session: its week, the clock of its days, its holidays and its Sundays.
-    pub const SESSION: [&str; 4] = ["hours", "clock", "holidays", "sunday"];
+    /// The keys that make the session: its week, the clock of its days and its holidays.
+    pub const SESSION: [&str; 3] = ["hours", "clock", "holidays"];
+
+    /// The keys that say where session days begin and end: those of the session, and what becomes of its Sundays.
+    pub const DAYS: [&str; 4] = ["hours", "clock", "holidays", "sunday"];
 
     /// Values of the sheet as inputs of an act that reads them.
     pub fn inputs(&self, keys: &[&str]) -> Vec<Input> {

@@ -390,6 +390,13 @@ impl Session {
         !week_only.open_spans(span).is_empty()
     }
 
+    /// True where the trading week begins on a Sunday of the session's clock in some weeks of a year.
+    pub fn has_sunday_part(&self) -> bool {
+        // The weeks of 2024, whose first Sunday was 7 January.
+        let first = time::days_from_civil(2024, 1, 7);
+        (0..52).any(|week| self.week_begins_on(first + 7 * week))
+    }
+
     /// True for a Sunday with which the trading week begins: it opens on that day and not on the day before.
     pub fn week_begins_on(&self, day: i64) -> bool {
         time::weekday(day) == 6 && self.opens_on(day) && !self.opens_on(day - 1)
