@@ -1,6 +1,7 @@
 //! What checks of whole editions found, so that it is known when the shelf is opened again.
 //!
-//! The table is made when the first check is kept and may be missing: each of its rows can be had again by a check.
+//! The table is made when the first check is kept and may be missing: each of its rows can be had again by a check. For
+//! the same reason whoever only reads the shelf writes it too, and nothing is lost where that fails.
 
 use std::collections::HashMap;
 

@@ -2,13 +2,14 @@
 
 use stavel_core::deliver::partial_ends;
 use stavel_core::frames::{Grid, can_build};
+use stavel_core::model::session::SundayPart;
 use stavel_core::model::time::{DAY, HOUR, date, wall};
 use stavel_core::model::{Clock, Columns, Frame, Span};
 use stavel_core::store::SeriesInfo;
 use stavel_work::{ChartRoom, ChartSource, FramesStep, FramesWanted, Step, bars_for_chart};
 
 use super::strokes::{draw_rows, scale_of};
-use super::{FactLine, Lens, rests_on, step};
+use super::{FactLine, Lens, frames_change, rests_on, step};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, scroll, thousands};
 use crate::effect::{Effect, Effects, ask, say, start, warn};
@@ -227,6 +228,13 @@ impl Lens for FramesLens {
             let session = &instrument.sheet.session;
             out.push(FactLine::words(session.clock.in_words()));
             out.extend(rests_on(instrument, &["clock", "hours"]));
+            if session.has_sunday_part() {
+                out.extend(rests_on(instrument, &["sunday"]));
+                out.push(FactLine::words(match session.sunday {
+                    SundayPart::Own => "a Sunday's hours are a day of their own",
+                    SundayPart::Monday => "a Sunday's hours are Monday's",
+                }));
+            }
         }
         out.push(FactLine::Gap);
         out.push(FactLine::words("Bars count from the session day's start and begin anew with it; they are stamped with their opening time."));
@@ -318,4 +326,7 @@ fn draw_ruler(view: &View<'_>, base: &SeriesInfo, chosen: Option<Frame>, mut can
         }
         y += 1;
     }
+    let (width, height) = (canvas.width(), canvas.height().saturating_sub(y + 1));
+    let frame = chosen.filter(|f| *f != base.name.frame).unwrap_or(Frame::D1);
+    frames_change::draw(session, day, frame, canvas.part(0, y + 1, width, height));
 }

@@ -18,6 +18,7 @@ mod compose;
 mod compose_week;
 mod deliver;
 mod frames;
+mod frames_change;
 mod rehearse;
 mod shelf;
 mod splice;
