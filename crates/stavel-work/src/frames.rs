@@ -6,7 +6,7 @@ use stavel_core::frames::{FrameSettings, build_series};
 use stavel_core::job::Job;
 use stavel_core::model::provenance::EmptyBars;
 use stavel_core::model::time::{self, DAY, rfc3339};
-use stavel_core::model::{Clock, Frame, Made, Side};
+use stavel_core::model::{Clock, Frame, Made, SeriesName, Side};
 use stavel_core::store::Shelf;
 
 use crate::assumptions;
@@ -51,6 +51,11 @@ pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<S
             ));
         }
         changed.push(name.clone());
+    }
+    if changed.len() > 1 {
+        let words: Vec<String> = changed.iter().map(SeriesName::frame_text).collect();
+        let head = format!("{} frames of {} built: {}", changed.len(), step.series, words.join(" "));
+        lines.insert(0, head);
     }
     let report = StepReport { changed, ..StepReport::new(json!({ "series": json }), lines) };
     let mut report = StepReport { wants_person: on_closed_days + too_large > 0, ..report };
