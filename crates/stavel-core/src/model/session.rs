@@ -45,6 +45,17 @@ impl SessionWeek {
         self.spans.iter().any(|&(a, b)| (a..b).contains(&minute) || (a..b).contains(&(minute + WEEK_MINUTES)))
     }
 
+    /// The first time of the week that its text says twice, as `tue 11:00`; none where its hours only touch.
+    pub fn said_twice(&self) -> Option<String> {
+        let (hours, _) = self.text.rsplit_once(char::is_whitespace)?;
+        let mut spans = spans_of(hours)?;
+        // A span over the week's end lies in the next week's beginning too.
+        spans.extend(spans.clone().iter().map(|(a, b)| (a + WEEK_MINUTES, b + WEEK_MINUTES)));
+        spans.sort_unstable();
+        let at = spans.windows(2).find(|w| w[1].0 < w[0].1)?[1].0 % WEEK_MINUTES;
+        Some(format!("{} {:02}:{:02}", DAYS[(at / 1440) as usize], at % 1440 / 60, at % 60))
+    }
+
     /// Open minutes in a week.
     pub fn minutes(&self) -> u32 {
         self.spans.iter().map(|(a, b)| b - a).sum()
@@ -133,34 +144,40 @@ impl FromStr for SessionWeek {
         };
         let (hours, zone) = text.trim().rsplit_once(char::is_whitespace).ok_or_else(bad)?;
         let zone: Clock = zone.parse()?;
-        let mut spans = Vec::new();
-        for part in hours.split(',') {
-            // 'sun 17:00-fri 17:00' is 'sun 17:00 - fri 17:00'.
-            let apart = match part.split_whitespace().collect::<Vec<_>>().as_slice() {
-                [_, joint, _] if joint.contains('-') => part.replacen('-', " - ", 1),
-                _ => part.to_owned(),
-            };
-            let words: Vec<&str> = apart.split_whitespace().collect();
-            match words.as_slice() {
-                [from_day, from, "-", to_day, to] => {
-                    let start = day(from_day).ok_or_else(bad)? * 1440 + minute(from).ok_or_else(bad)?;
-                    let end = day(to_day).ok_or_else(bad)? * 1440 + minute(to).ok_or_else(bad)?;
-                    spans.push((start, if end <= start { end + WEEK_MINUTES } else { end }));
-                }
-                [days, hours] => {
-                    let (from, to) = hours.split_once('-').ok_or_else(bad)?;
-                    let (from, to) = (minute(from).ok_or_else(bad)?, minute(to).ok_or_else(bad)?);
-                    let to = if to <= from { to + 1440 } else { to };
-                    for d in day_range(days).ok_or_else(bad)? {
-                        spans.push((d * 1440 + from, d * 1440 + to));
-                    }
-                }
-                _ => return Err(bad()),
-            }
-        }
+        let spans = spans_of(hours).ok_or_else(bad)?;
         let text = format!("{} {zone}", hours.split_whitespace().collect::<Vec<_>>().join(" "));
         Ok(SessionWeek { text, zone, spans: joined(spans) })
     }
+}
+
+/// The spans of hours as they are written, in minutes since Monday 00:00; none where they cannot be read.
+fn spans_of(hours: &str) -> Option<Vec<(u32, u32)>> {
+    let mut spans = Vec::new();
+    for part in hours.split(',') {
+        // 'sun 17:00-fri 17:00' is 'sun 17:00 - fri 17:00'.
+        let apart = match part.split_whitespace().collect::<Vec<_>>().as_slice() {
+            [_, joint, _] if joint.contains('-') => part.replacen('-', " - ", 1),
+            _ => part.to_owned(),
+        };
+        let words: Vec<&str> = apart.split_whitespace().collect();
+        match words.as_slice() {
+            [from_day, from, "-", to_day, to] => {
+                let start = day(from_day)? * 1440 + minute(from)?;
+                let end = day(to_day)? * 1440 + minute(to)?;
+                spans.push((start, if end <= start { end + WEEK_MINUTES } else { end }));
+            }
+            [days, hours] => {
+                let (from, to) = hours.split_once('-')?;
+                let (from, to) = (minute(from)?, minute(to)?);
+                let to = if to <= from { to + 1440 } else { to };
+                for d in day_range(days)? {
+                    spans.push((d * 1440 + from, d * 1440 + to));
+                }
+            }
+            _ => return None,
+        }
+    }
+    Some(spans)
 }
 
 fn day(text: &str) -> Option<u32> {
@@ -461,6 +478,28 @@ mod tests {
             holidays: vec!["2024-12-25".parse().unwrap()],
             sunday: SundayPart::Own,
         }
+    }
+
+    #[test]
+    fn hours_that_overlap_are_told_and_those_that_touch_are_not() {
+        let twice = |text: &str| text.parse::<SessionWeek>().unwrap().said_twice();
+        for (text, at) in [
+            ("mon-fri 08:00-12:00, mon-fri 11:00-15:00 UTC", "mon 11:00"),
+            ("mon-fri 08:00-12:00, wed 08:00-12:00 Europe/Oslo", "wed 08:00"),
+            ("sun 17:00-fri 17:00, tue 10:00-11:00 UTC", "tue 10:00"),
+            ("sun 22:00 - mon 02:00, mon 01:00-03:00 UTC", "mon 01:00"),
+        ] {
+            assert_eq!(twice(text).as_deref(), Some(at), "{text}");
+        }
+        for text in [
+            "mon-fri 08:00-12:00, mon-fri 12:00-15:00 UTC",
+            "sun 17:00 - fri 17:00 America/New_York",
+            "mon-sun 00:00-24:00 UTC",
+            "mon-fri 22:00-06:00 UTC",
+        ] {
+            assert_eq!(twice(text), None, "{text}");
+        }
+        assert_eq!(SessionWeek::always().said_twice(), None);
     }
 
     #[test]

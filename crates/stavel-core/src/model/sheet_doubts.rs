@@ -26,6 +26,9 @@ impl Instrument {
                 ));
             }
         }
+        if let Some(at) = sheet.session.week.said_twice() {
+            out.push(format!("the hours say {at} twice: two of their parts overlap"));
+        }
         let places = sheet.tick_size.normalize().scale();
         if is_known("tick_size") && is_known("decimals") && places > u32::from(sheet.decimals) {
             out.push(format!(
