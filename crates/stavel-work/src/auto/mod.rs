@@ -247,6 +247,11 @@ impl Way<'_, '_> {
     /// Finds the broker's clock and anchors the series by it.
     fn find_clock(&mut self, broker: &SeriesName, vendor: &SeriesName) -> std::result::Result<(), Stop> {
         if !self.is_afloat(broker)? {
+            // It was anchored before: by hand, or as the answer to the question below.
+            let editions = self.shelf.editions(broker)?;
+            if editions.iter().any(|e| e.provenance.made.is_aligned()) {
+                self.count_days_like(broker)?;
+            }
             return self.note_clock(broker);
         }
         let step = AlignStep { anchor: true, ..AlignStep::of(broker.clone(), Some(vendor.clone())) };
