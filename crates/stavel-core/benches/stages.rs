@@ -7,7 +7,7 @@ use std::sync::Arc;
 use divan::Bencher;
 use stavel_core::align;
 use stavel_core::check::{CheckSubject, Checker, check_series};
-use stavel_core::frames::Builder;
+use stavel_core::frames::{Builder, FrameSettings, build_rows, build_series};
 use stavel_core::intake::{Hints, plan, take};
 use stavel_core::job::Job;
 use stavel_core::model::price::push_scaled;
@@ -166,6 +166,57 @@ fn check_of_fifty_million_ticks_on_the_shelf(bencher: Bencher) {
     bencher.bench_local(|| check_series(&shelf, &name, Span::ALL, &Job::unwatched()).expect("a report"));
 }
 
+/// Read, built and written.
+#[divan::bench(args = ["1m", "1m 5m 15m 30m 1h 4h 1d 1w 1mo"], sample_count = 3)]
+fn frames_of_fifty_million_ticks_on_the_shelf(bencher: Bencher, frames: &str) {
+    let dir = tempfile::tempdir().expect("a folder");
+    let name = ticks_on_a_shelf(dir.path());
+    build_on_shelf(bencher, dir.path(), &name, frames);
+}
+
+/// Ten years of minutes read, eight frames built and written.
+#[divan::bench(sample_count = 5)]
+fn all_frames_of_ten_years_of_minutes_on_the_shelf(bencher: Bencher) {
+    let dir = tempfile::tempdir().expect("a folder");
+    let mut shelf = Shelf::open_to_write(dir.path()).expect("a shelf");
+    let name: SeriesName = "NOKSEK@quill:1m".parse().expect("a name");
+    put(&mut shelf, &name, minutes());
+    drop(shelf);
+    build_on_shelf(bencher, dir.path(), &name, "5m 15m 30m 1h 4h 1d 1w 1mo");
+}
+
+/// The same without writing.
+#[divan::bench(sample_count = 5)]
+fn all_frames_of_ten_years_of_minutes_read_and_built(bencher: Bencher) {
+    let dir = tempfile::tempdir().expect("a folder");
+    let mut shelf = Shelf::open_to_write(dir.path()).expect("a shelf");
+    let name: SeriesName = "NOKSEK@quill:1m".parse().expect("a name");
+    put(&mut shelf, &name, minutes());
+    let info = shelf.find(&name).expect("the series");
+    let frames = "5m 15m 30m 1h 4h 1d 1w 1mo".split(' ').map(|f| f.parse().expect("a frame"));
+    let frames: Vec<Frame> = frames.collect();
+    bencher.bench_local(|| {
+        build_rows(&shelf, &info, &frames, &FrameSettings::default(), &Job::unwatched()).expect("bars")
+    });
+}
+
+fn build_on_shelf(bencher: Bencher, dir: &Path, name: &SeriesName, frames: &str) {
+    let frames: Vec<Frame> = frames.split(' ').map(|f| f.parse().expect("a frame")).collect();
+    let mut shelf = Shelf::open_to_write(dir).expect("a shelf");
+    bencher.bench_local(|| {
+        build_series(&mut shelf, name, &frames, &FrameSettings::default(), &Job::unwatched()).expect("bars")
+    });
+}
+
+fn put(shelf: &mut Shelf, name: &SeriesName, rows: Columns) {
+    let (fields, scale) = (rows.fields.clone(), rows.scale);
+    let origin =
+        Origin { provenance: Provenance::of(Made::Unknown), clock: Some(Clock::utc()), fields, scale };
+    let mut draft = shelf.draft(name, origin).expect("a draft");
+    draft.push(rows).expect("rows");
+    draft.commit().expect("an edition");
+}
+
 #[divan::bench(args = ["5m", "1h", "1d"], sample_count = 5)]
 fn frames_of_ten_years_of_minutes(bencher: Bencher, frame: &str) {
     let rows = minutes();
@@ -246,12 +297,7 @@ fn splice_of_ten_years_on_the_shelf(bencher: Bencher) {
         ["NOKSEK@tarn:1m", "NOKSEK@quill:1m"].iter().map(|n| n.parse().expect("a name")).collect();
     shelf.ensure_instrument("NOKSEK").expect("an instrument");
     for (name, rows) in names.iter().zip([vendor.rows(vendor.len() - 300_000..vendor.len()), vendor]) {
-        let (fields, scale) = (rows.fields.clone(), rows.scale);
-        let origin =
-            Origin { provenance: Provenance::of(Made::Unknown), clock: Some(Clock::utc()), fields, scale };
-        let mut draft = shelf.draft(name, origin).expect("a draft");
-        draft.push(rows).expect("rows");
-        draft.commit().expect("an edition");
+        put(&mut shelf, name, rows);
     }
     let mut made = 0;
     bencher.bench_local(|| {

@@ -249,7 +249,7 @@ impl Mender {
             let range = rows.range_of(span);
             self.counts[*at] += range.len() as u64;
             for (field, column) in rows.fields.iter().zip(&mut rows.data) {
-                if field.is_price() || *field == Field::Spread {
+                if field.is_price() || field.is_spread() {
                     let there = column[range.clone()].iter_mut().filter(|v| present(**v).is_some());
                     there.for_each(|v| *v = times_factor(*v, *factor));
                 }

@@ -56,7 +56,9 @@ fn with_spread(mut rows: Columns, spread: Option<i64>) -> Columns {
 /// The fields of bars whose spread comes from the sheet: each row says so in its origin.
 pub(crate) fn with_sheet_spread(fields: &[Field]) -> Vec<Field> {
     let added = [Field::Spread, Field::Origin];
-    Field::ALL.into_iter().filter(|f| added.contains(f) || fields.contains(f)).collect()
+    // What the first, the widest and the narrowest spread were is gone with the spreads.
+    let keeps = |f: &Field| fields.contains(f) && !f.is_detail();
+    Field::ALL.into_iter().filter(|f| added.contains(f) || keeps(f)).collect()
 }
 
 #[cfg(test)]

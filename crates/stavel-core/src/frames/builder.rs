@@ -1,28 +1,36 @@
 //! Building bars.
 
-use super::grid::{Grid, GridBar, can_build};
-use crate::model::columns::{FILLED, is_filled, spread_mark};
-use crate::model::price::{LIMIT, MAX_DECIMALS};
-use crate::model::{
-    ABSENT, Bar, BarView, Cells, Columns, Field, Frame, Micros, QuoteView, Scale, Session, Shape, Side, Span,
-    present,
-};
+use super::cut::Cut;
+use super::grid::{Grid, can_build};
+use super::open_bar::{BarRow, OpenBar};
+use super::settle::Settling;
+use crate::model::columns::shape_of;
+use crate::model::price::{LIMIT, MAX_DECIMALS, unit};
+use crate::model::{ABSENT, Columns, Field, Frame, Micros, Scale, Session, Shape, Side, Span};
 use crate::{Error, Result};
 
 /// Builds bars of one frame out of rows in order of time.
 pub struct Builder {
-    grid: Grid,
-    side: Side,
+    pub(super) cut: Cut,
+    /// Tells which closes count, in frames of days and longer of a session that settles.
+    pub(super) settling: Option<Settling>,
+    pub(super) side: Side,
+    /// What lies open or closed where the rows begin and end.
+    days: Grid,
     from: Frame,
-    now: Option<OpenBar>,
+    to: Frame,
+    pub(super) now: Option<OpenBar>,
     bars: Columns,
     first: Option<Micros>,
     last: Micros,
+    last_stamp: Option<Micros>,
     first_bar: Span,
     on_closed_days: u64,
-    too_large: u64,
+    pub(super) too_large: u64,
     /// Points of its bars in a point of the rows.
-    times: i64,
+    pub(super) times: i64,
+    /// True where rows are bars that say a mean of spreads and of how many.
+    pub(super) has_means: bool,
 }
 
 /// Bars and whether the first and last of them lack rows at their outer ends.
@@ -41,75 +49,9 @@ pub struct Built {
     pub filled: u64,
 }
 
-/// The bar that is being filled.
-struct OpenBar {
-    stamp: Micros,
-    span: Span,
-    bar: Bar,
-    /// Of the rows that say theirs; absent while none did.
-    volume: i64,
-    /// Sum and number of the spreads known; the number is below 0 once the sum was too large.
-    spread: (i64, i64),
-    /// Of the rows that say theirs; absent while none did.
-    tick_count: i64,
-    /// As the last row that says it has it.
-    open_interest: i64,
-    origin: Mixed,
-}
-
-/// One row as it goes into a bar.
-#[derive(Clone, Copy)]
-struct BarRow {
-    time: Micros,
-    bar: Bar,
-    volume: Option<i64>,
-    spread: Option<i64>,
-    counts: BarCounts,
-    origin: i64,
-}
-
-/// What bars may say beside their prices and volume.
-#[derive(Clone, Copy, Default)]
-struct BarCounts {
-    ticks: Option<i64>,
-    open_interest: Option<i64>,
-}
-
-/// The origins of the rows of a bar.
-struct Mixed {
-    /// Of the bar's first row.
-    first: i64,
-    /// The place of their source; 0 where they come from several.
-    place: i64,
-    is_filled: bool,
-    spread: i64,
-}
-
-impl Mixed {
-    fn of(origin: i64) -> Mixed {
-        Mixed { first: origin, place: origin % FILLED, is_filled: is_filled(origin), spread: 0 }
-    }
-
-    fn add(&mut self, row: &BarRow) {
-        if row.spread.is_some() {
-            self.spread = self.spread.max(spread_mark(row.origin));
-        }
-        if row.origin % FILLED != self.place {
-            self.place = 0;
-        }
-        self.is_filled &= is_filled(row.origin);
-    }
-
-    /// The origin of the bar: filled where all its rows are, its spread an estimate where one that went into it
-    /// is.
-    fn told(&self) -> i64 {
-        self.place + if self.is_filled { FILLED } else { 0 } + self.spread
-    }
-}
-
 /// A value as a column holds it: absent where it is too large, which is counted.
 #[inline(always)]
-fn held(value: i64, too_large: &mut u64) -> i64 {
+pub(super) fn held(value: i64, too_large: &mut u64) -> i64 {
     if value == ABSENT || value < LIMIT && value > -LIMIT {
         return value;
     }
@@ -117,48 +59,31 @@ fn held(value: i64, too_large: &mut u64) -> i64 {
     ABSENT
 }
 
-impl OpenBar {
-    #[inline(always)]
-    fn add(&mut self, row: &BarRow) {
-        if let Some(volume) = row.volume {
-            // A sum that was too large once stays so: what is added is never below 0.
-            self.volume = present(self.volume).unwrap_or(0).saturating_add(volume);
+/// What bars made of rows with these fields have. The details are how many ticks a bar is made of, the volumes of both
+/// sides, and the first, widest and narrowest spread beside the mean.
+fn fields_of_bars(rows: &[Field], has_details: bool) -> Vec<Field> {
+    use Field::*;
+    let has = |field: &Field| rows.contains(field);
+    let is_of_ticks = !matches!(shape_of(rows), Shape::Bars | Shape::Layered);
+    let has_spread = has(&Spread) || has(&Bid);
+    let is_there = |field: &Field| match field {
+        Open | High | Low | Close => true,
+        Volume => [Volume, BidVolume, AskVolume].iter().any(has),
+        Spread => has_spread,
+        TickCount => has(field) && !is_of_ticks || has_details && is_of_ticks,
+        OpenInterest | Origin => has(field),
+        BidVolume | AskVolume => has_details && has(field),
+        SpreadOpen | SpreadHigh | SpreadLow => {
+            has_details && (has(field) || is_of_ticks && has(&Bid) && has(&Ask))
         }
-        if let Some(spread) = row.spread {
-            self.spread = match self.spread.0.checked_add(spread) {
-                Some(sum) => (sum, self.spread.1 + 1),
-                None => (0, i64::MIN),
-            };
-        }
-        if let Some(ticks) = row.counts.ticks {
-            self.tick_count = present(self.tick_count).unwrap_or(0).saturating_add(ticks);
-        }
-        if let Some(interest) = row.counts.open_interest {
-            self.open_interest = interest;
-        }
-        // Most histories come from one source and have no marks at all.
-        if row.origin | self.origin.first != 0 {
-            self.origin.add(row);
-        }
-    }
-
-    /// The mean of the spreads known, rounded; absent where none is, beyond all limits where they are.
-    fn mean_spread(&self) -> i64 {
-        match self.spread {
-            (_, 0) => ABSENT,
-            (_, count) if count < 0 => LIMIT,
-            (sum, count) => sum.saturating_add(count / 2).div_euclid(count),
-        }
-    }
-}
-
-#[inline]
-fn origin_of(origins: Cells<'_>, row: usize) -> i64 {
-    origins.get(row).unwrap_or(0)
+        _ => false,
+    };
+    Field::ALL.into_iter().filter(is_there).collect()
 }
 
 impl Builder {
-    /// A builder of `to` bars out of rows at `from`; `side` says which price of quotes is meant.
+    /// A builder of `to` bars out of rows at `from`; `side` says which price of quotes is meant. One tick size is one
+    /// point of the rows until [`Builder::with_tick`] says more.
     ///
     /// # Errors
     /// Where `to` cannot be made of `from`.
@@ -171,35 +96,58 @@ impl Builder {
         session: &Session,
     ) -> Result<Builder> {
         if !can_build(from, to) {
-            return Err(Error::arguments(format!(
-                "Bars of {to} cannot be made of {from}; choose a longer frame that {from} divides."
-            )));
+            let reason = match to {
+                Frame::Counted { .. } => {
+                    format!("Bars of {to} are counted from ticks and cannot be made of {from}")
+                }
+                _ => format!(
+                    "Bars of {to} cannot be made of {from}; choose a longer frame that {from} divides"
+                ),
+            };
+            return Err(Error::arguments(format!("{reason}.")));
         }
-        let has_volume =
-            [Field::Volume, Field::BidVolume, Field::AskVolume].iter().any(|f| fields.contains(f));
-        let has_spread = fields.contains(&Field::Spread) || fields.contains(&Field::Bid);
-        let mut out = vec![Field::Open, Field::High, Field::Low, Field::Close];
-        out.extend(has_volume.then_some(Field::Volume));
-        out.extend(has_spread.then_some(Field::Spread));
-        let carried = [Field::TickCount, Field::OpenInterest, Field::Origin];
-        out.extend(carried.into_iter().filter(|f| fields.contains(f)));
-        out.sort_by_key(|f| Field::ALL.iter().position(|x| x == f));
+        if let Frame::Counted { by, .. } = to {
+            by.is_known_of(fields)
+                .map_err(|lack| Error::input(format!("Bars of {to} cannot be made: {lack}.")))?;
+        }
         // The middle of bid and ask may lie on half a point.
         let halves = side == Side::Mid && !from.is_bars() && scale.price < MAX_DECIMALS;
+        let times = if halves { 10 } else { 1 };
         let scale = if halves { Scale { price: scale.price + 1, ..scale } } else { scale };
         Ok(Builder {
-            grid: Grid::new(to, session),
+            cut: Cut::new(to, session, unit(scale.volume), times),
+            settling: to.is_of_days().then(|| Settling::new(session, from.length())).flatten(),
             side,
+            days: Grid::new(Frame::D1, session),
             from,
+            to,
             now: None,
-            bars: Columns::empty(&out, scale),
+            bars: Columns::empty(&fields_of_bars(fields, false), scale),
             first: None,
             last: 0,
+            last_stamp: None,
             first_bar: Span::new(0, 0),
             on_closed_days: 0,
             too_large: 0,
-            times: if halves { 10 } else { 1 },
+            times,
+            has_means: fields.contains(&Field::SpreadOpen) && fields.contains(&Field::TickCount),
         })
+    }
+
+    /// Bars also with the details of `fields`, those of the rows: how many ticks, the volumes of both sides, and the
+    /// first, widest and narrowest spread.
+    #[must_use]
+    pub fn with_details(mut self, fields: &[Field]) -> Builder {
+        self.bars = Columns::empty(&fields_of_bars(fields, true), self.bars.scale);
+        self
+    }
+
+    /// One tick size is so many points of the rows; bars of a range are told in it.
+    #[must_use]
+    pub fn with_tick(mut self, points: i64, session: &Session) -> Builder {
+        self.cut =
+            Cut::new(self.to, session, unit(self.bars.scale.volume), points.saturating_mul(self.times));
+        self
     }
 
     /// Takes the next rows.
@@ -217,164 +165,58 @@ impl Builder {
         }
     }
 
-    /// The mean of `of` values at the scale of the bars, by their sum, where a column can hold it; others are
-    /// counted.
+    /// Whether the price of a row at this time counts as a close, and until when that holds.
     #[inline(always)]
-    fn fitting(&mut self, sum: i64, of: i64) -> Option<i64> {
-        present(held(sum.saturating_mul(self.times).div_euclid(of), &mut self.too_large))
-    }
-
-    fn push_bars(&mut self, rows: &Columns) {
-        let view = BarView::new(rows);
-        let origins = rows.cells(Field::Origin);
-        let (ticks, interest) = (rows.cells(Field::TickCount), rows.cells(Field::OpenInterest));
-        for i in 0..view.len() {
-            if let Some(bar) = view.bar(i) {
-                let (volume, spread, origin) =
-                    (view.volume.get(i), view.spread.get(i), origin_of(origins, i));
-                let counts = BarCounts { ticks: ticks.get(i), open_interest: interest.get(i) };
-                self.row(BarRow { time: view.time[i], bar, volume, spread, counts, origin });
-            }
-        }
-    }
-
-    fn push_quotes(&mut self, rows: &Columns) {
-        let view = QuoteView::new(rows);
-        let volume = if self.side == Side::Ask { view.ask_volume } else { view.bid_volume };
-        let origins = rows.cells(Field::Origin);
-        for (i, &time) in view.time.iter().enumerate() {
-            let (bid, ask) = (view.bid.get(i), view.ask.get(i));
-            let price = match (self.side, bid, ask) {
-                (Side::Ask, ..) => ask,
-                (Side::Mid, Some(bid), Some(ask)) => {
-                    // Two values of 18 digits add up to less than an i64 holds.
-                    self.fitting(bid + ask, 2)
-                }
-                (Side::Mid, ..) => None,
-                (Side::Bid | Side::Last, ..) => bid,
-            };
-            if let Some(price) = price {
-                let spread = bid.zip(ask).and_then(|(bid, ask)| self.fitting(ask - bid, 1));
-                let (volume, origin) = (volume.get(i), origin_of(origins, i));
-                self.row(BarRow {
-                    time,
-                    bar: Bar::flat(price),
-                    volume,
-                    spread,
-                    counts: BarCounts::default(),
-                    origin,
-                });
-            }
-        }
-    }
-
-    fn push_trades(&mut self, rows: &Columns) {
-        let (last, volume) = (rows.cells(Field::Last), rows.cells(Field::Volume));
-        let origins = rows.cells(Field::Origin);
-        for (i, &time) in rows.time.iter().enumerate() {
-            if let Some(price) = last.get(i) {
-                let (volume, origin) = (volume.get(i), origin_of(origins, i));
-                let (spread, counts) = (None, BarCounts::default());
-                self.row(BarRow { time, bar: Bar::flat(price), volume, spread, counts, origin });
-            }
-        }
-    }
-
-    /// Ticks count as quotes or trades, bars as bars. A bar has the prices of the bid; what it knows of its
-    /// spread leads to the other side.
-    fn push_layers(&mut self, rows: &Columns) {
-        let (bars, quotes) = (BarView::new(rows), QuoteView::new(rows));
-        let (last, has_quotes) = (rows.cells(Field::Last), rows.has(Field::Bid));
-        let of_side = if self.side == Side::Ask { quotes.ask_volume } else { quotes.bid_volume };
-        let origins = rows.cells(Field::Origin);
-        for (i, covers) in rows.column(Field::Covers).iter().enumerate() {
-            let is_bar = *covers > 0;
-            let (bar, spread) = if is_bar {
-                (bars.bar(i), bars.spread.get(i))
-            } else if has_quotes {
-                (quotes.bid.get(i).map(Bar::flat), quotes.spread(i))
-            } else {
-                (last.get(i).map(Bar::flat), None)
-            };
-            let above = match self.side {
-                Side::Ask => spread.unwrap_or(0),
-                Side::Mid => (spread.unwrap_or(0) * self.times).div_euclid(2),
-                Side::Bid | Side::Last => 0,
-            };
-            let volume = bars.volume.get(i).or(of_side.get(i).filter(|_| !is_bar));
-            let most = LIMIT / self.times;
-            let fits = |bar: &Bar| bar.high < most && bar.low > -most;
-            self.too_large += u64::from(bar.is_some_and(|bar| !fits(&bar)));
-            if let Some(bar) = bar.filter(fits) {
-                let (time, origin) = (rows.time[i], origin_of(origins, i));
-                let (bar, spread) = (bar.times(self.times).moved(above), spread.map(|s| s * self.times));
-                self.row(BarRow { time, bar, volume, spread, counts: BarCounts::default(), origin });
-            }
-        }
+    pub(super) fn close_counts(&mut self, time: Micros) -> (bool, Micros) {
+        self.settling.as_mut().map_or((true, Micros::MAX), |s| s.at(time))
     }
 
     #[inline(always)]
-    fn row(&mut self, row: BarRow) {
+    pub(super) fn row(&mut self, row: BarRow) {
+        let (is_close, _) = self.close_counts(row.time);
+        let side = self.side;
         match &mut self.now {
-            Some(now) if now.span.holds(row.time) => {
-                // Few rows move an end of the bar: to compare is cheaper than to write every time.
-                if row.bar.high > now.bar.high {
-                    now.bar.high = row.bar.high;
-                }
-                if row.bar.low < now.bar.low {
-                    now.bar.low = row.bar.low;
-                }
-                now.bar.close = row.bar.close;
-                now.add(&row);
+            Some(now) if now.span.holds(row.time) && self.cut.takes(now, &row, side) => {
+                now.add_prices(&row.bar, 1, is_close);
+                now.add_beside(&row);
             }
-            _ => self.open_bar(&row),
+            _ => {
+                let now = self.open_bar(&row);
+                now.add_prices(&row.bar, 1, is_close);
+                now.add_beside(&row);
+            }
         }
     }
 
+    /// Ends the bar before and opens the one of a row, which is not taken yet.
     #[cold]
-    fn open_bar(&mut self, row: &BarRow) {
+    pub(super) fn open_bar(&mut self, row: &BarRow) -> &mut OpenBar {
         self.close_bar();
-        let GridBar { stamp, span, opens } = self.grid.bar_at(row.time);
-        self.on_closed_days += u64::from(!opens);
-        if self.first_bar.length() == 0 {
-            self.first_bar = span;
+        let at = self.cut.bar_at(row, self.last_stamp);
+        self.on_closed_days += u64::from(!at.opens);
+        if self.last_stamp.is_none() {
+            self.first_bar = at.span;
         }
-        let origin = Mixed::of(row.origin);
-        let mut now = OpenBar {
-            stamp,
-            span,
-            bar: row.bar,
-            volume: ABSENT,
-            spread: (0, 0),
-            tick_count: ABSENT,
-            open_interest: ABSENT,
-            origin,
-        };
-        now.add(row);
-        self.now = Some(now);
+        self.last_stamp = Some(at.stamp);
+        self.now.insert(OpenBar::new(&at, row))
     }
 
     fn close_bar(&mut self) {
         let Some(now) = self.now.take() else { return };
         self.bars.time.push(now.stamp);
         for (field, column) in self.bars.fields.iter().zip(&mut self.bars.data) {
-            column.push(match field {
-                Field::Open => now.bar.open,
-                Field::High => now.bar.high,
-                Field::Low => now.bar.low,
-                Field::Close => now.bar.close,
-                Field::Volume => held(now.volume, &mut self.too_large),
-                Field::Origin => now.origin.told(),
-                Field::TickCount => held(now.tick_count, &mut self.too_large),
-                Field::OpenInterest => now.open_interest,
-                _ => held(now.mean_spread(), &mut self.too_large),
-            });
+            column.push(held(now.value(*field, self.side), &mut self.too_large));
         }
     }
 
     /// The fields of its bars.
     pub fn fields(&self) -> &[Field] {
         &self.bars.fields
+    }
+
+    /// The fields and the scale of its bars.
+    pub(super) fn shape(&self) -> &Columns {
+        &self.bars
     }
 
     /// The bars that are whole so far; they are given once.
@@ -385,13 +227,13 @@ impl Builder {
 
     /// Ends the rows and gives the bars.
     pub fn finish(mut self) -> Built {
-        let last_bar = self.now.as_ref().map(|b| b.span);
+        let last_bar = self.now.as_ref().filter(|now| !self.cut.is_full(now, self.side)).map(|now| now.span);
         self.close_bar();
-        let open_in = |from: Micros, to: Micros, grid: &Grid| grid.open_time(Span::new(from, to)) > 0;
-        let partial_first = self.first.is_some_and(|first| open_in(self.first_bar.from, first, &self.grid));
+        let open_in = |from: Micros, to: Micros, days: &Grid| days.open_time(Span::new(from, to)) > 0;
+        let partial_first = self.first.is_some_and(|first| open_in(self.first_bar.from, first, &self.days));
         let last_end = self.last + self.from.length().max(1);
         let partial_last =
-            last_bar.is_some_and(|bar| last_end < bar.to && open_in(last_end, bar.to, &self.grid));
+            last_bar.is_some_and(|bar| last_end < bar.to && open_in(last_end, bar.to, &self.days));
         Built {
             bars: self.bars,
             partial_first,

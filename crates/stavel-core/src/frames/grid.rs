@@ -38,11 +38,11 @@ pub struct Grid {
 }
 
 impl Grid {
-    /// The grid of a frame; ticks have none and are treated as minutes.
+    /// The grid of a frame; ticks, and bars that are counted, have none and are treated as minutes.
     pub fn new(frame: Frame, session: &Session) -> Grid {
         let (count, unit) = match frame {
             Frame::Bars { count, unit } => (count as i64, unit),
-            Frame::Ticks | Frame::Depth => (1, Unit::Minute),
+            Frame::Ticks | Frame::Depth | Frame::Counted { .. } => (1, Unit::Minute),
         };
         let nothing = Span::new(0, 0);
         let bar = GridBar { stamp: 0, span: nothing, opens: true };
@@ -193,8 +193,9 @@ impl Grid {
 /// True where one frame's bars can be made of another's.
 pub fn can_build(from: Frame, to: Frame) -> bool {
     match (from, to) {
-        (_, Frame::Ticks | Frame::Depth) | (Frame::Depth, _) => false,
+        (_, Frame::Ticks | Frame::Depth) | (Frame::Depth | Frame::Counted { .. }, _) => false,
         (Frame::Ticks, _) => true,
+        (_, Frame::Counted { .. }) => false,
         (Frame::Bars { count: a, unit: x }, Frame::Bars { count: b, unit: y }) => match (x, y) {
             _ if x > y => false,
             (Unit::Minute | Unit::Hour, Unit::Minute | Unit::Hour) => {

@@ -4,14 +4,22 @@
 //! by [`Grid`], from the session day and its clock.
 
 mod builder;
+mod cut;
 mod fill;
 mod grid;
 mod on_shelf;
+mod open_bar;
+mod rows;
+mod runs;
+mod settle;
+mod tail;
 
 pub use builder::{Builder, Built};
 pub use grid::{Grid, GridBar, can_build};
 pub use on_shelf::{BuiltSeries, FrameSettings, build_bars, build_rows, build_series};
 
+#[cfg(test)]
+mod details_tests;
 #[cfg(test)]
 mod oracle;
 #[cfg(test)]

@@ -3,10 +3,14 @@
 use rayon::prelude::*;
 
 use super::fill::filled;
+use super::tail::{self, Standing, rows_from};
 use super::{Builder, Built};
 use crate::job::Job;
+use crate::model::frame::CountedBy;
 use crate::model::provenance::{EmptyBars, Framing};
-use crate::model::{Clock, Field, Frame, Input, Instrument, Made, Provenance, SeriesName, Side, Span};
+use crate::model::{
+    Clock, Columns, Frame, Input, Instrument, Made, Micros, Provenance, SeriesName, Session, Side, Span,
+};
 use crate::store::{Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
 
@@ -71,40 +75,88 @@ pub fn build_rows(
     making: &FrameSettings<'_>,
     job: &Job,
 ) -> Result<Vec<Built>> {
+    let builders = builders(shelf, info, frames, making)?;
+    let session = session_of(shelf, info, making)?;
+    let from_all = vec![Micros::MIN; frames.len()];
+    let built = run(shelf, info, builders, &from_all, making.span, job)?;
+    let fill = |(mut built, frame): (Built, &Frame)| {
+        if making.empty == EmptyBars::Fill {
+            (built.bars, built.filled) = filled(built.bars, *frame, &session);
+        }
+        built
+    };
+    Ok(built.into_iter().zip(frames).map(fill).collect())
+}
+
+/// The session of a series' instrument, by the clock that was said.
+fn session_of(shelf: &Shelf, info: &SeriesInfo, making: &FrameSettings<'_>) -> Result<Session> {
+    let mut session = shelf.instrument(&info.name.instrument)?.sheet.session;
+    if let Some(clock) = making.clock {
+        session.clock = clock.clone();
+    }
+    Ok(session)
+}
+
+/// A builder for each frame, whose bars say all that the rows know.
+fn builders(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    frames: &[Frame],
+    making: &FrameSettings<'_>,
+) -> Result<Vec<Builder>> {
     if info.is_afloat() {
         return Err(Error::input(format!(
             "{} is afloat: without a clock its days are not known; align it first.",
             info.name
         )));
     }
-    let mut session = shelf.instrument(&info.name.instrument)?.sheet.session;
-    if let Some(clock) = making.clock {
-        session.clock = clock.clone();
-    }
-    let (edition, from, side) = (&info.edition, info.name.frame, making.side);
-    let builder = |frame: &Frame| Builder::new(from, *frame, side, &edition.fields, edition.scale, &session);
-    let mut builders: Vec<Builder> = frames.iter().map(builder).collect::<Result<_>>()?;
-    let other_volume = if side == Side::Ask { Field::BidVolume } else { Field::AskVolume };
-    let fields: Vec<Field> = edition.fields.iter().copied().filter(|f| *f != other_volume).collect();
-    for rows in ahead(shelf.scan(edition, making.span, Some(&fields))?) {
+    let sheet = shelf.instrument(&info.name.instrument)?.sheet;
+    let session = session_of(shelf, info, making)?;
+    let (edition, from, fields) = (&info.edition, info.name.frame, &info.edition.fields);
+    let builder = |frame: &Frame| -> Result<Builder> {
+        let builder = Builder::new(from, *frame, making.side, fields, edition.scale, &session)?;
+        let builder = builder.with_details(fields);
+        match frame {
+            Frame::Counted { by: CountedBy::Range, .. } => {
+                let points = sheet.tick_points(edition.scale.price).map_err(|e| {
+                    Error::input(format!("Bars of {frame} of {} cannot be made: {e}", info.name))
+                })?;
+                Ok(builder.with_tick(points, &session))
+            }
+            _ => Ok(builder),
+        }
+    };
+    frames.iter().map(builder).collect()
+}
+
+/// Gives each builder the rows of a span from a moment of its own on, all out of one reading.
+fn run(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    mut builders: Vec<Builder>,
+    from: &[Micros],
+    span: Span,
+    job: &Job,
+) -> Result<Vec<Built>> {
+    let first = from.iter().copied().min().unwrap_or(Micros::MIN);
+    let span = Span::new(span.from.max(first), span.to);
+    for rows in ahead(shelf.scan(&info.edition, span, None)?) {
         let rows = rows?;
         job.advance(rows.len() as u64)?;
-        builders.par_iter_mut().for_each(|builder| builder.push(&rows));
+        builders.par_iter_mut().zip(from).for_each(|(builder, from)| {
+            if let Some(rows) = rows_from(&rows, *from) {
+                builder.push(&rows);
+            }
+        });
     }
-    let finish = |(builder, frame): (Builder, &Frame)| {
-        let mut built = builder.finish();
-        if making.empty == EmptyBars::Fill {
-            (built.bars, built.filled) = filled(built.bars, *frame, &session);
-        }
-        built
-    };
-    Ok(builders.into_iter().zip(frames).map(finish).collect())
+    Ok(builders.into_iter().map(Builder::finish).collect())
 }
 
 /// Builds bars of frames out of all rows of a series, each into a series of its own.
 ///
 /// # Errors
-/// As [`build_rows`].
+/// As [`build_rows`]. Of a frame that was built before in the same way, the bars before the first row that differs are
+/// taken over unread.
 pub fn build_series(
     shelf: &mut Shelf,
     name: &SeriesName,
@@ -114,40 +166,105 @@ pub fn build_series(
 ) -> Result<Vec<BuiltSeries>> {
     let info = shelf.find(name)?;
     let words: Vec<String> = frames.iter().map(Frame::to_string).collect();
-    job.begin(format!("frames {} of {name}", words.join(" ")), info.edition.rows);
-    let built = build_rows(shelf, &info, frames, making, job)?;
-    frames.iter().zip(built).map(|(frame, built)| store(shelf, &info, *frame, making, built)).collect()
+    let builders = builders(shelf, &info, frames, making)?;
+    let session = session_of(shelf, &info, making)?;
+    let mut plans = Vec::new();
+    for (frame, builder) in frames.iter().zip(&builders) {
+        plans.push(FramePlan::of(shelf, &info, *frame, making, builder, &session)?);
+    }
+    let from: Vec<Micros> =
+        plans.iter().map(|p| p.standing.as_ref().map_or(Micros::MIN, |s| s.from)).collect();
+    let first = from.iter().copied().min().unwrap_or(Micros::MIN);
+    let reader = shelf.reader(&info.edition)?;
+    job.begin(format!("frames {} of {name}", words.join(" ")), reader.count(Span::new(first, Micros::MAX))?);
+    let built = run(shelf, &info, builders, &from, Span::ALL, job)?;
+    plans.into_iter().zip(built).map(|(plan, built)| plan.store(shelf, &info, built, &session)).collect()
 }
 
-/// Puts built bars on the shelf.
-fn store(
-    shelf: &mut Shelf,
-    info: &SeriesInfo,
+/// What a frame is to become on the shelf.
+struct FramePlan {
     frame: Frame,
-    making: &FrameSettings<'_>,
-    built: Built,
-) -> Result<BuiltSeries> {
-    let (clock, side, empty) = (making.clock, making.side, making.empty);
-    // A tick series has both sides; a bar series has the side it has.
-    let name = &info.name;
-    let side = if name.frame.is_ticks() && side != Side::Last { side } else { name.side };
-    let target = SeriesName { frame, side, built: true, ..name.clone() };
-    let (partial_first, partial_last) = (built.partial_first, built.partial_last);
-    let framing =
-        Framing { frame, side, clock: clock.map(Clock::to_string), partial_first, partial_last, empty };
-    let mut inputs = vec![Input::Edition { id: info.edition.id, series: name.clone() }];
-    let sheet = shelf.instrument(&name.instrument)?;
-    // A clock that was said is a setting of its own.
-    let keys = Instrument::DAYS.into_iter().filter(|key| clock.is_none() || *key != "clock");
-    inputs.extend(sheet.inputs(&keys.collect::<Vec<_>>()));
-    let origin = Origin {
-        provenance: Provenance::of(Made::Frames(framing)).reading(inputs),
-        clock: info.edition.clock.clone(),
-        fields: built.bars.fields.clone(),
-        scale: built.bars.scale,
-    };
-    let mut draft = shelf.draft(&target, origin)?;
-    draft.push(built.bars)?;
-    let (on_closed_days, too_large, filled) = (built.on_closed_days, built.too_large, built.filled);
-    Ok(BuiltSeries { info: draft.commit()?, partial_first, partial_last, on_closed_days, too_large, filled })
+    target: SeriesName,
+    framing: Framing,
+    inputs: Vec<Input>,
+    /// What of the edition before stands.
+    standing: Option<Standing>,
+}
+
+impl FramePlan {
+    fn of(
+        shelf: &Shelf,
+        info: &SeriesInfo,
+        frame: Frame,
+        making: &FrameSettings<'_>,
+        builder: &Builder,
+        session: &Session,
+    ) -> Result<FramePlan> {
+        let (clock, empty, name) = (making.clock, making.empty, &info.name);
+        // A tick series has both sides; a bar series has the side it has.
+        let side = if name.frame.is_ticks() && making.side != Side::Last { making.side } else { name.side };
+        let target = SeriesName { frame, side, built: true, ..name.clone() };
+        let clock_said = clock.map(Clock::to_string);
+        let framing = Framing {
+            frame,
+            side,
+            clock: clock_said,
+            partial_first: false,
+            partial_last: false,
+            empty,
+            too_large: 0,
+        };
+        let mut inputs = vec![Input::Edition { id: info.edition.id, series: name.clone() }];
+        // A clock that was said is a setting of its own.
+        let keys = Instrument::DAYS.into_iter().filter(|key| clock.is_none() || *key != "clock");
+        let tick_size = matches!(frame, Frame::Counted { by: CountedBy::Range, .. }).then_some("tick_size");
+        inputs.extend(shelf.instrument(&name.instrument)?.inputs(&keys.chain(tick_size).collect::<Vec<_>>()));
+        let mut plan = FramePlan { frame, target, framing, inputs, standing: None };
+        plan.standing = tail::standing(shelf, &plan.target, &plan.provenance(), builder.shape(), session)?;
+        Ok(plan)
+    }
+
+    fn provenance(&self) -> Provenance {
+        Provenance::of(Made::Frames(self.framing.clone())).reading(self.inputs.clone())
+    }
+
+    /// Puts built bars on the shelf, after those that stand.
+    fn store(
+        mut self,
+        shelf: &mut Shelf,
+        info: &SeriesInfo,
+        mut built: Built,
+        session: &Session,
+    ) -> Result<BuiltSeries> {
+        let mut filled_bars = 0;
+        if self.framing.empty == EmptyBars::Fill {
+            (built.bars, filled_bars) = filled(built.bars, self.frame, session);
+        }
+        let mut kept = Vec::new();
+        let mut on_closed_days = built.on_closed_days;
+        let mut before = Columns::default();
+        if let Some(standing) = &self.standing {
+            (kept, before) = standing.parts(shelf)?;
+            on_closed_days += standing.on_closed_days(shelf, self.frame, session)?;
+            built.partial_first = standing.partial_first;
+        }
+        let (partial_first, partial_last, too_large) =
+            (built.partial_first, built.partial_last, built.too_large);
+        self.framing = Framing { partial_first, partial_last, too_large, ..self.framing };
+        let origin = Origin {
+            provenance: self.provenance(),
+            clock: info.edition.clock.clone(),
+            fields: built.bars.fields.clone(),
+            scale: built.bars.scale,
+        };
+        let mut draft = shelf.draft(&self.target, origin)?;
+        kept.into_iter().for_each(|file| draft.keep(file));
+        for rows in [before, built.bars] {
+            if !rows.is_empty() {
+                draft.push(rows)?;
+            }
+        }
+        let info = draft.commit()?;
+        Ok(BuiltSeries { info, partial_first, partial_last, on_closed_days, too_large, filled: filled_bars })
+    }
 }

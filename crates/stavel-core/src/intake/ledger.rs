@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use crate::error::printable;
 use crate::job::Job;
 use crate::model::provenance::Disorder;
-use crate::model::{Columns, Field, Micros, Scale, Shape, Unfold, present};
+use crate::model::{Columns, Micros, Scale, Shape, Unfold, present};
 use crate::{Error, Result};
 
 use super::parse::{Fault, Oddities, Parsed};
@@ -129,7 +129,9 @@ impl Ledger {
     /// A file gives spreads in points, units of the last decimal of its own prices.
     fn spreads_to_scale(&self, rows: &mut Columns) {
         if let Some(point) = self.point.filter(|p| *p != 1) {
-            times(rows.column_mut(Field::Spread), point);
+            for (_, column) in rows.fields.iter().zip(&mut rows.data).filter(|(f, _)| f.is_spread()) {
+                times(Some(column), point);
+            }
         }
     }
 

@@ -174,7 +174,7 @@ impl Parser {
                 match f {
                     Field::Taker => ParseStep::Side { at },
                     Field::Act => ParseStep::Act { at },
-                    Field::Spread => ParseStep::Number {
+                    f if f.is_spread() => ParseStep::Number {
                         at,
                         decimals: match layout.spreads {
                             SpreadUnit::Points => 0,

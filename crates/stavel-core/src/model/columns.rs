@@ -17,8 +17,14 @@ pub enum Field {
     Close,
     /// Volume of a bar or a trade.
     Volume,
-    /// Ask less bid, a difference of prices in the scale of the prices.
+    /// Ask less bid, a difference of prices in the scale of the prices; of a bar made of ticks their mean.
     Spread,
+    /// The first spread in a bar.
+    SpreadOpen,
+    /// The widest spread in a bar.
+    SpreadHigh,
+    /// The narrowest spread in a bar.
+    SpreadLow,
     /// Bid of a quote.
     Bid,
     /// Ask of a quote.
@@ -74,13 +80,16 @@ pub fn is_filled(origin: i64) -> bool {
 
 impl Field {
     /// Every field, in the order columns are kept.
-    pub const ALL: [Field; 21] = [
+    pub const ALL: [Field; 24] = [
         Field::Open,
         Field::High,
         Field::Low,
         Field::Close,
         Field::Volume,
         Field::Spread,
+        Field::SpreadOpen,
+        Field::SpreadHigh,
+        Field::SpreadLow,
         Field::Bid,
         Field::Ask,
         Field::BidVolume,
@@ -107,6 +116,9 @@ impl Field {
             Field::Close => "close",
             Field::Volume => "volume",
             Field::Spread => "spread",
+            Field::SpreadOpen => "spread_open",
+            Field::SpreadHigh => "spread_high",
+            Field::SpreadLow => "spread_low",
             Field::Bid => "bid",
             Field::Ask => "ask",
             Field::BidVolume => "bid_volume",
@@ -147,10 +159,24 @@ impl Field {
         matches!(self, Field::Bid | Field::Ask)
     }
 
+    /// True for differences of prices, which are written in points.
+    pub fn is_spread(self) -> bool {
+        use Field::*;
+        matches!(self, Spread | SpreadOpen | SpreadHigh | SpreadLow)
+    }
+
+    /// True for what only bars made of ticks have: no file is expected to have it, and none is written with it unless
+    /// asked.
+    pub fn is_detail(self) -> bool {
+        use Field::*;
+        matches!(self, SpreadOpen | SpreadHigh | SpreadLow)
+    }
+
     /// True for what stands beside the prices of a row, which is worth having without it.
     pub fn is_a_side_value(self) -> bool {
         use Field::*;
-        matches!(self, Volume | BidVolume | AskVolume | TickCount | Spread | OpenInterest | AdjustedClose)
+        matches!(self, Volume | BidVolume | AskVolume | TickCount | OpenInterest | AdjustedClose)
+            || self.is_spread()
     }
 
     /// True where the numbers are amounts traded or offered.
@@ -188,7 +214,7 @@ impl Scale {
     pub fn factor_to(&self, finer: &Scale, field: Field) -> i64 {
         match field {
             // A difference of prices grows with their decimals.
-            Field::Spread => unit(finer.price - self.price),
+            f if f.is_spread() => unit(finer.price - self.price),
             _ => unit(finer.of(field) - self.of(field)),
         }
     }

@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use super::clock::Clock;
 use super::price::{MAX_DECIMALS, unit};
 use super::provenance::Input;
-use super::session::{Holiday, Session, SessionWeek, SundayPart};
+use super::session::{Holiday, Session, SessionWeek, Settlement, SundayPart};
 use super::standing::Standing;
 use crate::{Error, Result};
 
@@ -26,7 +26,7 @@ pub struct Key {
 }
 
 /// Every key of a spec sheet, in the order they are shown.
-pub const KEYS: [Key; 17] = [
+pub const KEYS: [Key; 18] = [
     Key {
         name: "kind",
         about: "forex, metal, futures, index, share, crypto or other",
@@ -63,6 +63,11 @@ pub const KEYS: [Key; 17] = [
         name: "sunday",
         about: "a Sunday's hours before Monday's session day: own (a short day of its own) or monday",
         check: |v| v.parse::<SundayPart>().map(drop),
+    },
+    Key {
+        name: "settlement",
+        about: "time of the daily close (14:30 Europe/Oslo); none takes the last price",
+        check: |v| settlement(v).map(drop),
     },
 ];
 
@@ -192,8 +197,9 @@ impl Instrument {
     /// The keys that make the session: its week, the clock of its days and its holidays.
     pub const SESSION: [&str; 3] = ["hours", "clock", "holidays"];
 
-    /// The keys that say where session days begin and end: those of the session, and what becomes of its Sundays.
-    pub const DAYS: [&str; 4] = ["hours", "clock", "holidays", "sunday"];
+    /// The keys that say where session days begin and end and what their close is: those of the session, what becomes
+    /// of its Sundays, and the settlement.
+    pub const DAYS: [&str; 5] = ["hours", "clock", "holidays", "sunday", "settlement"];
 
     /// Values of the sheet as inputs of an act that reads them.
     pub fn inputs(&self, keys: &[&str]) -> Vec<Input> {
@@ -245,6 +251,7 @@ impl SpecSheet {
                 clock: text("clock").parse()?,
                 holidays: dates(text("holidays"))?,
                 sunday: text("sunday").parse()?,
+                settlement: settlement(text("settlement"))?,
             },
         })
     }
@@ -259,6 +266,21 @@ impl SpecSheet {
                 let fewer = unit(self.decimals - decimals);
                 points.div_euclid(fewer) + i64::from(points.rem_euclid(fewer) > 0)
             }
+        })
+    }
+
+    /// Points of `decimals` in one tick size.
+    ///
+    /// # Errors
+    /// Where a tick size is no whole number of them.
+    pub fn tick_points(&self, decimals: u8) -> Result<i64> {
+        let points = self.tick_size * Decimal::from(unit(decimals));
+        let whole = i64::try_from(points).ok().filter(|whole| *whole > 0 && Decimal::from(*whole) == points);
+        whole.ok_or_else(|| {
+            Error::arguments(format!(
+                "its tick size {} is no whole number of points at {decimals} decimals; say the right one with compose --set tick_size=….",
+                self.tick_size.normalize()
+            ))
         })
     }
 
@@ -340,6 +362,7 @@ fn defaults(name: &str, values: &BTreeMap<String, String>) -> Vec<(&'static str,
         ("hours", hours.into()),
         ("holidays", String::new()),
         ("sunday", "own".into()),
+        ("settlement", "none".into()),
     ]
 }
 
@@ -369,6 +392,10 @@ fn triple(value: &str) -> Result<Option<i64>> {
     let days = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
     let day = days.iter().position(|d| *d == value).map(|d| Some(d as i64));
     day.ok_or_else(|| Error::arguments(format!("'{value}' is not a day; write {} or none.", days.join(", "))))
+}
+
+fn settlement(value: &str) -> Result<Option<Settlement>> {
+    if value == "none" || value.is_empty() { Ok(None) } else { value.parse().map(Some) }
 }
 
 fn number(value: &str) -> Result<()> {

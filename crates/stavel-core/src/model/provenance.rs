@@ -214,6 +214,9 @@ pub struct Framing {
     /// What became of bars without rows.
     #[serde(default)]
     pub empty: EmptyBars,
+    /// Values that were more than a column holds and are absent.
+    #[serde(default)]
+    pub too_large: u64,
 }
 
 /// What becomes of a bar in open time that has no rows.

@@ -224,6 +224,34 @@ pub struct Session {
     pub holidays: Vec<Holiday>,
     /// What becomes of the hours of a Sunday before Monday's session day.
     pub sunday: SundayPart,
+    /// When the price of a session day is settled; none where its close is the last price.
+    pub settlement: Option<Settlement>,
+}
+
+/// A time of the day at which the price of a session day is settled: its close is the last price before it.
+///
+/// Written `14:30 Europe/Oslo`, or `14:30` on the wall of the session week's zone.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Settlement {
+    /// Minute of the wall's day.
+    minute: u32,
+    /// The wall; none means that of the session week.
+    zone: Option<Clock>,
+}
+
+impl FromStr for Settlement {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Settlement> {
+        let (time, zone) = text.trim().split_once(char::is_whitespace).unwrap_or((text.trim(), ""));
+        let minute = minute(time).ok_or_else(|| {
+            Error::arguments(format!(
+                "'{text}' is not a settlement time; write it as '14:30 Europe/Oslo', or none."
+            ))
+        })?;
+        let zone = Some(zone.trim()).filter(|zone| !zone.is_empty()).map(str::parse).transpose()?;
+        Ok(Settlement { minute, zone })
+    }
 }
 
 /// What becomes of a Sunday on which a market opens while its clock still shows Sunday, as on `Europe/Oslo`.
@@ -304,7 +332,17 @@ impl Session {
             clock: Clock::utc(),
             holidays: Vec::new(),
             sunday: SundayPart::Own,
+            settlement: None,
         }
+    }
+
+    /// When the price of a session day is settled; none where nobody has said a time.
+    pub fn settlement_of(&self, day: i64) -> Option<Micros> {
+        let settlement = self.settlement.as_ref()?;
+        let zone = settlement.zone.as_ref().unwrap_or(&self.week.zone);
+        let span = self.day_span(day);
+        let at = |day: i64| zone.from_wall(day * DAY + Micros::from(settlement.minute) * MINUTE).settle();
+        (zone.day_of(span.from)..=zone.day_of(span.to)).map(at).find(|at| span.from < *at && *at <= span.to)
     }
 
     /// The spans of UTC time within `span` in which the market is open, in order.
@@ -477,6 +515,7 @@ mod tests {
             clock: "America/New_York+7h".parse().unwrap(),
             holidays: vec!["2024-12-25".parse().unwrap()],
             sunday: SundayPart::Own,
+            settlement: None,
         }
     }
 
@@ -549,6 +588,7 @@ mod tests {
             clock: "Europe/Oslo".parse().unwrap(),
             holidays: holidays.iter().map(|h| h.parse().unwrap()).collect(),
             sunday: SundayPart::Own,
+            settlement: None,
         };
         let span = Span::new(parse("2024-12-23 12:00").unwrap(), parse("2024-12-30").unwrap());
         let open: Vec<String> = session

@@ -165,6 +165,7 @@ fn provenance_of(db: &Connection, id: i64, act: &str, detail: &Value) -> Result<
                 partial_first: detail["partial_first"].as_bool().unwrap_or_default(),
                 partial_last: detail["partial_last"].as_bool().unwrap_or_default(),
                 empty: EmptyBars::Skip,
+                too_large: 0,
             };
             (Made::Frames(framing), parent(&detail["from"], &detail["edition"]).into_iter().collect())
         }

@@ -4,6 +4,8 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::thread::JoinHandle;
 
+use rayon::prelude::*;
+
 use super::about::{FileAbout, Origin};
 use super::commit::{NewEdition, commit_edition};
 use super::editions::{self, SegmentInfo};
@@ -156,11 +158,10 @@ impl<'a> Draft<'a> {
     /// # Errors
     /// Where rows come out of order, or a file cannot be written.
     pub fn push(&mut self, rows: impl Into<Arc<Columns>>) -> Result<()> {
-        for work in self.queue(&rows.into())? {
-            let encoded = work.group.encode()?;
-            self.accept(work.place, encoded)?;
-        }
-        Ok(())
+        let work = self.queue(&rows.into())?;
+        let encode = |work: Work| work.group.encode().map(|encoded| (work.place, encoded));
+        let encoded: Vec<(GroupPlace, Encoded)> = work.into_par_iter().map(encode).collect::<Result<_>>()?;
+        encoded.into_iter().try_for_each(|(place, encoded)| self.accept(place, encoded))
     }
 
     /// Adds rows at or after all rows added before and gives the row groups they filled, to be encoded

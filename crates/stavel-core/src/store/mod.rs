@@ -31,6 +31,7 @@ mod rebuild;
 mod records;
 mod scan;
 mod segment;
+mod shared_file;
 mod sql;
 mod staleness;
 mod tables;

@@ -2,6 +2,8 @@
 
 use std::path::Path;
 
+use rayon::prelude::*;
+
 use super::about::FileAbout;
 use super::catalog;
 use super::home::{self, Home, make_folders};
@@ -159,10 +161,15 @@ impl Shelf {
     /// Moves the files of a series to where they belong, those of the edition before out of the way first, so
     /// that no reader of `data/` sees a row twice.
     pub(super) fn settle(&self, series: i64) -> Result<()> {
-        let mut files = editions::standings(&self.db, series)?;
-        files.sort_by_key(|(_, standing)| standing.is_some());
-        for (path, standing) in files {
-            home::bring(&self.root, &path, home_of(standing))?;
+        let files = editions::standings(&self.db, series)?;
+        let (current, past): (Vec<_>, Vec<_>) =
+            files.into_iter().partition(|(_, standing)| standing.is_some());
+        // What makes way goes first, so that no folder is made and emptied at one time; within each lot the order
+        // does not matter, and a disk moves several files in the time of one.
+        let root = &self.root;
+        for lot in [past, current] {
+            lot.par_iter()
+                .try_for_each(|(path, standing)| home::bring(root, path, home_of(*standing)).map(drop))?;
         }
         Ok(())
     }

@@ -7,9 +7,11 @@ use parquet::basic::LogicalType;
 use parquet::column::reader::ColumnReader;
 use parquet::file::reader::{FileReader, RowGroupReader, SerializedFileReader};
 use parquet::file::statistics::Statistics;
+use rayon::prelude::*;
 
 use super::editions::{EditionInfo, SegmentFormat, SegmentInfo};
 use super::home::open_segment;
+use super::shared_file::SharedFile;
 use crate::model::columns::blank;
 use crate::model::time::DAY;
 use crate::model::{ABSENT, Columns, Field, Scale, Span};
@@ -31,14 +33,15 @@ pub fn read_file(path: &Path, fields: &[Field], scale: Scale, span: Span) -> Res
     Ok(all)
 }
 
-fn open(path: &Path, file: File) -> Result<SerializedFileReader<File>> {
-    SerializedFileReader::new(file)
+fn open(path: &Path, file: File) -> Result<SerializedFileReader<SharedFile>> {
+    SerializedFileReader::new(SharedFile::new(file))
         .map_err(|e| Error::storage(format!("{} is damaged and cannot be read ({e}).", path.display())))
 }
 
-/// Reads the rows of one row group that lie in a span; none where the whole group lies outside.
+/// Reads the rows of one row group that lie in a span, its columns on every core; none where the whole group lies
+/// outside.
 fn read_group(
-    reader: &SerializedFileReader<File>,
+    reader: &SerializedFileReader<SharedFile>,
     group: usize,
     fields: &[Field],
     scale: Scale,
@@ -58,12 +61,10 @@ fn read_group(
         let at = names.iter().position(|n| *n == name);
         at.map_or_else(|| Ok(vec![blank; rows]), |at| read_column(group.as_ref(), at, rows))
     };
-    let columns = Columns {
-        time: read("time", 0)?,
-        fields: fields.to_vec(),
-        data: fields.iter().map(|f| read(f.name(), blank(*f))).collect::<Result<_>>()?,
-        scale,
-    };
+    let of_field = |f: &Field| read(f.name(), blank(*f));
+    let data = || fields.par_iter().map(of_field).collect::<Result<_>>();
+    let (time, data) = rayon::join(|| read("time", 0), data);
+    let columns = Columns { time: time?, fields: fields.to_vec(), data: data?, scale };
     let range = columns.range_of(span);
     Ok(Some(if range.len() == columns.len() { columns } else { columns.rows(range) }))
 }
@@ -138,7 +139,7 @@ impl FileColumns {
 
 /// Pieces of one file, one row group at a time.
 pub struct ScanFile {
-    reader: SerializedFileReader<File>,
+    reader: SerializedFileReader<SharedFile>,
     next: usize,
     fields: Vec<Field>,
     scale: Scale,
