@@ -1,7 +1,9 @@
 //! What a step's result rests on that nobody said and nothing shows.
 
+use crate::frames::bases;
 use crate::step::Step;
 use stavel_core::Result;
+use stavel_core::model::instrument::InstrumentKind;
 use stavel_core::model::{Decision, Instrument, Made, SeriesName, Standing};
 use stavel_core::store::Shelf;
 
@@ -9,10 +11,14 @@ use stavel_core::store::Shelf;
 /// and that are only defaults.
 pub fn assumptions(shelf: &Shelf, step: &Step) -> Result<Vec<Decision>> {
     let mut out: Vec<Decision> = Vec::new();
-    for series in step.reads() {
-        add(&mut out, of_rows(shelf, &series)?);
+    let series = match step {
+        Step::Frames(s) => bases(shelf, &s.series)?,
+        _ => step.reads(),
+    };
+    for series in &series {
+        add(&mut out, of_rows(shelf, series)?);
     }
-    for (instrument, keys) in sheet_values(step) {
+    for (instrument, keys) in sheet_values(step, &series) {
         if shelf.has_instrument(&instrument)? {
             add(&mut out, of_sheet(&shelf.instrument(&instrument)?, keys));
         }
@@ -59,13 +65,13 @@ pub fn day_is_anyones_guess(instrument: &Instrument) -> bool {
 }
 
 /// The values of a sheet that a step uses, by instrument.
-fn sheet_values(step: &Step) -> Vec<(String, &'static [&'static str])> {
+fn sheet_values(step: &Step, read: &[SeriesName]) -> Vec<(String, &'static [&'static str])> {
     const SESSION: &[&str] = &Instrument::SESSION;
     const MONEY: &[&str] = &["contract_size", "tick_size", "tick_value", "commission", "hours", "clock"];
     let of = |series: &SeriesName, keys| vec![(series.instrument.clone(), keys)];
     match step {
         Step::Check(s) => of(&s.series, SESSION),
-        Step::Frames(s) => of(&s.series, &Instrument::DAYS),
+        Step::Frames(_) => read.iter().flat_map(|s| of(s, &Instrument::DAYS)).collect(),
         Step::Splice(s) => s.series.first().map_or(Vec::new(), |name| of(name, SESSION)),
         Step::Rehearse(s) => of(&s.series, MONEY),
         _ => Vec::new(),
@@ -73,14 +79,19 @@ fn sheet_values(step: &Step) -> Vec<(String, &'static [&'static str])> {
 }
 
 /// The values of a sheet that are only defaults. Holidays count only where there are some: that none are known
-/// is told by the session week. What becomes of a Sunday counts only where the market opens while the clock shows one.
+/// is told by the session week. What becomes of a Sunday counts only where the market opens while the clock shows one, a
+/// settlement only where the trade has one.
 pub fn of_sheet(instrument: &Instrument, keys: &[&str]) -> Vec<Decision> {
     let is_assumed = |key: &&&str| instrument.standing(key) == Standing::Assumed;
     let value = |key: &str| instrument.values.get(key).cloned().unwrap_or_default();
     keys.iter()
         .filter(is_assumed)
         .filter(|key| !value(key).is_empty())
-        .filter(|key| **key != "sunday" || instrument.sheet.session.has_sunday_part())
+        .filter(|key| match **key {
+            "sunday" => instrument.sheet.session.has_sunday_part(),
+            "settlement" => instrument.sheet.kind == InstrumentKind::Futures,
+            _ => true,
+        })
         .map(|key| {
             let why = format!(
                 "the spec sheet of {} has only a default; compose {} --set says it",

@@ -35,10 +35,17 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
     let mut json = Vec::new();
     for series in &step.series {
         let clock = step.clock.clone().unwrap_or_else(Clock::utc);
-        let (layout, last, origin, complete_only) =
-            (layout.clone(), step.last, step.origin, step.complete_only);
-        let (series, format) = (series.clone(), step.format);
-        let order = DeliveryOrder { series, format, layout, clock, span, last, origin, complete_only };
+        let order = DeliveryOrder {
+            series: series.clone(),
+            format: step.format,
+            layout: layout.clone(),
+            clock,
+            span,
+            last: step.last,
+            origin: step.origin,
+            details: step.details,
+            complete_only: step.complete_only,
+        };
         let series = &order.series;
         let done = deliver::deliver(shelf, &order, &step.out, job)?;
         let stale = !shelf.staleness(&shelf.find(series)?.edition)?.is_empty();

@@ -1,32 +1,166 @@
 //! Building frames.
 
-use serde_json::json;
-use stavel_core::Result;
-use stavel_core::frames::{FrameSettings, build_series};
+use serde_json::{Value, json};
+use stavel_core::frames::{BuiltSeries, FrameSettings, build_series, can_build};
 use stavel_core::job::Job;
 use stavel_core::model::provenance::EmptyBars;
 use stavel_core::model::time::{self, DAY, rfc3339};
-use stavel_core::model::{Clock, Frame, Made, SeriesName, Side};
-use stavel_core::store::Shelf;
+use stavel_core::model::{Clock, Frame, Made, SeriesName, SeriesPattern, Side};
+use stavel_core::store::{SeriesInfo, Shelf};
+use stavel_core::{Error, Result};
 
 use crate::assumptions;
 use crate::report::StepReport;
-use crate::step::FramesStep;
+use crate::step::{FramesStep, SidesWanted};
 
-/// Builds frames of a series, each by the settings of the step, or again by those it was built with.
+/// Builds frames of a series, or of each that a pattern names, by the settings of the step, or again by those each frame
+/// was built with.
 pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<StepReport> {
-    let frames: Vec<Frame> = step.frames.iter().flat_map(|f| f.built_from(step.series.frame)).collect();
-    let mut all = Vec::new();
-    for (settings, frames) in by_settings(shelf, step, &frames)? {
-        let (clock, side, empty) = (settings.clock.as_ref(), settings.side, settings.empty);
-        let making = FrameSettings { clock, side, empty, ..FrameSettings::default() };
-        all.extend(build_series(shelf, &step.series, &frames, &making, job)?);
+    let mut told = Told::default();
+    for base in bases(shelf, &step.series)? {
+        let mut frames = Vec::new();
+        for wanted in &step.frames {
+            frames.extend(wanted.built_from(base.frame, shelf)?);
+        }
+        let mut seen = Vec::new();
+        frames.retain(|f| {
+            !seen.contains(f) && {
+                seen.push(*f);
+                true
+            }
+        });
+        if step.series.exact().is_none() {
+            told.leave_out(&base, &mut frames);
+        }
+        for base in bases_of_sides(shelf, &base, step.side)? {
+            let built = build_of(shelf, step, &base, &frames, job)?;
+            told.built(shelf, &base, &frames, step.clock.as_ref(), &built)?;
+        }
     }
-    let (mut json, mut lines, mut changed) = (Vec::new(), Vec::new(), Vec::new());
-    let (mut on_closed_days, mut too_large) = (0, 0);
-    for built in all {
+    Ok(told.report())
+}
+
+/// The series that are built from: the one that is named, or of each source that a pattern names its finest own history.
+///
+/// # Errors
+/// Where there is none.
+pub(crate) fn bases(shelf: &Shelf, of: &SeriesPattern) -> Result<Vec<SeriesName>> {
+    if let Some(name) = of.exact() {
+        return Ok(vec![name]);
+    }
+    let matching = |s: &SeriesInfo| of.matches(&s.name) && (of.has_frame() || is_finest_kind(s));
+    let mut all: Vec<SeriesInfo> = shelf.series()?.into_iter().filter(matching).collect();
+    if !of.has_frame() {
+        // Ticks come before bars, short bars before long ones.
+        all.sort_by_key(|s| (s.name.instrument.clone(), s.name.source.clone(), s.name.frame.length()));
+        all.dedup_by_key(|s| (s.name.instrument.clone(), s.name.source.clone()));
+    }
+    if all.is_empty() {
+        return Err(Error::input(format!(
+            "No series on the shelf is {of}; stavel shelf names those that are there."
+        )));
+    }
+    Ok(all.into_iter().map(|s| s.name).collect())
+}
+
+/// True for what frames may be built of: a history of the source itself, of the first side.
+fn is_finest_kind(info: &SeriesInfo) -> bool {
+    let name = &info.name;
+    let is_built = matches!(info.edition.provenance.made, Made::Frames(_));
+    !is_built && name.side == Side::Bid && name.frame != Frame::Depth && !name.frame.is_counted()
+}
+
+/// The series that give the sides: ticks have all of them, a series of bars is of one.
+///
+/// # Errors
+/// Where bars are of another side than is wanted.
+fn bases_of_sides(shelf: &Shelf, base: &SeriesName, sides: Option<SidesWanted>) -> Result<Vec<SeriesName>> {
+    let Some(sides) = sides.filter(|_| !base.frame.is_ticks()) else { return Ok(vec![base.clone()]) };
+    let of = |side: &Side| -> Result<SeriesName> {
+        let name = SeriesName { side: *side, ..base.clone() };
+        let is_it = *side == base.side || *side == Side::Last && base.side == Side::Bid;
+        if is_it {
+            return Ok(base.clone());
+        }
+        shelf.find(&name).map(|info| info.name).map_err(|_| {
+            Error::input(format!(
+                "{base} are bars of the {}, and there is no {name} to build those of the {side} from; build them from ticks.",
+                base.side
+            ))
+        })
+    };
+    sides.sides().iter().map(of).collect()
+}
+
+/// Builds the frames of one series.
+fn build_of(
+    shelf: &mut Shelf,
+    step: &FramesStep,
+    base: &SeriesName,
+    frames: &[Frame],
+    job: &Job,
+) -> Result<Vec<BuiltSeries>> {
+    let mut all = Vec::new();
+    for (settings, frames) in by_settings(shelf, step, base, frames)? {
+        let (clock, empty) = (settings.clock.as_ref(), settings.empty);
+        let making = FrameSettings { clock, empty, ..FrameSettings::default() };
+        all.extend(build_series(shelf, base, &frames, &settings.sides, &making, job)?);
+    }
+    Ok(all)
+}
+
+/// What is said of the frames that were built.
+#[derive(Default)]
+struct Told {
+    json: Vec<Value>,
+    lines: Vec<String>,
+    changed: Vec<SeriesName>,
+    /// What follows the lines of the series.
+    doubts: Vec<String>,
+    wants_person: bool,
+}
+
+impl Told {
+    /// Leaves away what cannot be built of one of the series of a pattern, and says so.
+    fn leave_out(&mut self, base: &SeriesName, frames: &mut Vec<Frame>) {
+        let (can, cannot): (Vec<Frame>, Vec<Frame>) =
+            frames.iter().partition(|to| can_build(base.frame, **to) || base.frame == **to);
+        if !cannot.is_empty() {
+            self.wants_person = true;
+            self.doubts
+                .push(format!("  ▲ of {base} there are no bars of {}: they would be finer", words(&cannot)));
+        }
+        *frames = can.into_iter().filter(|to| *to != base.frame).collect();
+    }
+
+    fn built(
+        &mut self,
+        shelf: &Shelf,
+        base: &SeriesName,
+        frames: &[Frame],
+        clock: Option<&Clock>,
+        all: &[BuiltSeries],
+    ) -> Result<()> {
+        if all.len() > 1 {
+            let names: Vec<String> = all.iter().map(|b| b.info.name.frame_text()).collect();
+            self.lines.push(format!("{} frames of {base} built: {}", all.len(), names.join(" ")));
+        }
+        all.iter().for_each(|built| self.one(base, built));
+        let instrument = shelf.instrument(&base.instrument)?;
+        let is_of_days = frames.iter().any(|f| f.length() >= DAY);
+        if is_of_days && clock.is_none() && assumptions::day_is_anyones_guess(&instrument) {
+            self.wants_person = true;
+            self.doubts.push(format!(
+                "  ▲ nobody has said when a session day of {0} begins; its days are those of {1}: say it with compose {0} --set hours=… --set clock=…",
+                instrument.name, instrument.sheet.session.clock
+            ));
+        }
+        Ok(())
+    }
+
+    fn one(&mut self, base: &SeriesName, built: &BuiltSeries) {
         let (name, e) = (&built.info.name, &built.info.edition);
-        json.push(json!({
+        self.json.push(json!({
             "series": name, "edition": e.number, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last),
             "partial_first": built.partial_first, "partial_last": built.partial_last,
             "on_closed_days": built.on_closed_days, "too_large": built.too_large,
@@ -35,56 +169,54 @@ pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<S
         let filled =
             if built.filled > 0 { format!(", {} of them filled", built.filled) } else { String::new() };
         let (first, last) = (time::wall(e.first), time::wall(e.last));
-        lines.push(format!("{name}: {} bars from {first} to {last}{filled}", e.rows));
+        self.lines.push(format!("{name}: {} bars from {first} to {last}{filled}", e.rows));
         if built.on_closed_days > 0 {
-            on_closed_days += built.on_closed_days;
-            lines.push(format!(
-                "  ▲ {} of its bars lie on days on which the session week is closed: the week does not fit the rows; stavel check {} --learn says which would",
-                built.on_closed_days, step.series
+            self.lines.push(format!(
+                "  ▲ {} of its bars lie on days on which the session week is closed: the week does not fit the rows; stavel check {base} --learn says which would",
+                built.on_closed_days
             ));
         }
         if built.too_large > 0 {
-            too_large += built.too_large;
-            lines.push(format!(
-                "  ▲ values of more than the 18 digits that a column holds are absent: {}; look at the volumes and prices of {}",
-                built.too_large, step.series
+            self.lines.push(format!(
+                "  ▲ values of more than the 18 digits that a column holds are absent: {}; look at the volumes and prices of {base}",
+                built.too_large
             ));
         }
-        changed.push(name.clone());
+        self.wants_person |= built.on_closed_days + built.too_large > 0;
+        self.changed.push(name.clone());
     }
-    if changed.len() > 1 {
-        let words: Vec<String> = changed.iter().map(SeriesName::frame_text).collect();
-        let head = format!("{} frames of {} built: {}", changed.len(), step.series, words.join(" "));
-        lines.insert(0, head);
+
+    fn report(mut self) -> StepReport {
+        self.lines.append(&mut self.doubts);
+        let report = StepReport::new(json!({ "series": self.json }), self.lines);
+        StepReport { changed: self.changed, wants_person: self.wants_person, ..report }
     }
-    let report = StepReport { changed, ..StepReport::new(json!({ "series": json }), lines) };
-    let mut report = StepReport { wants_person: on_closed_days + too_large > 0, ..report };
-    let instrument = shelf.instrument(&step.series.instrument)?;
-    let is_of_days = frames.iter().any(|f| f.length() >= DAY);
-    if is_of_days && step.clock.is_none() && assumptions::day_is_anyones_guess(&instrument) {
-        report.wants_person = true;
-        report.lines.push(format!(
-            "  ▲ nobody has said when a session day of {0} begins; its days are those of {1}: say it with compose {0} --set hours=… --set clock=…",
-            instrument.name, instrument.sheet.session.clock
-        ));
-    }
-    Ok(report)
+}
+
+fn words(frames: &[Frame]) -> String {
+    frames.iter().map(Frame::to_string).collect::<Vec<_>>().join(" ")
 }
 
 /// What a frame is built by.
 #[derive(Clone, PartialEq)]
 struct BuiltBy {
     clock: Option<Clock>,
-    side: Side,
+    sides: Vec<Side>,
     empty: EmptyBars,
 }
 
 /// The frames grouped by what they are built by: what the step says, or what each was built by before, where it is to be
 /// built again.
-fn by_settings(shelf: &Shelf, step: &FramesStep, frames: &[Frame]) -> Result<Vec<(BuiltBy, Vec<Frame>)>> {
+fn by_settings(
+    shelf: &Shelf,
+    step: &FramesStep,
+    base: &SeriesName,
+    frames: &[Frame],
+) -> Result<Vec<(BuiltBy, Vec<Frame>)>> {
+    let sides = step.side.filter(|_| base.frame.is_ticks());
     let said = BuiltBy {
         clock: step.clock.clone(),
-        side: step.side.unwrap_or(Side::Bid),
+        sides: sides.map_or_else(|| vec![base.side], |sides| sides.sides().to_vec()),
         empty: step.empty.unwrap_or_default(),
     };
     if !step.again {
@@ -92,12 +224,12 @@ fn by_settings(shelf: &Shelf, step: &FramesStep, frames: &[Frame]) -> Result<Vec
     }
     let mut out: Vec<(BuiltBy, Vec<Frame>)> = Vec::new();
     for frame in frames {
-        let name = step.series.with_frame(*frame).with_built(true);
-        let before = shelf.find(&name).or_else(|_| shelf.find(&step.series.with_frame(*frame)));
+        let name = base.with_frame(*frame).with_built(true);
+        let before = shelf.find(&name).or_else(|_| shelf.find(&base.with_frame(*frame)));
         let by = match before.map(|info| info.edition.provenance.made) {
             Ok(Made::Frames(f)) => BuiltBy {
                 clock: f.clock.as_deref().map(str::parse).transpose()?,
-                side: f.side,
+                sides: vec![f.side],
                 empty: f.empty,
             },
             _ => said.clone(),

@@ -43,5 +43,6 @@ pub use sheet::{SheetValue, sheet_csv, sheet_report, sheet_values};
 pub use span::span_between;
 pub use step::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,
-    IntakeStep, Prefer, RehearseStep, SheetValues, ShelfStep, SpliceStep, Step, UndoStep, recipe_keys,
+    IntakeStep, Prefer, RehearseStep, SheetValues, ShelfStep, SidesWanted, SpliceStep, Step, UndoStep,
+    recipe_keys,
 };

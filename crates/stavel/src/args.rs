@@ -4,6 +4,7 @@
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
+use stavel_core::model::Frame;
 use stavel_work::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep,
     RehearseStep, ShelfStep, SpliceStep, UndoStep,
@@ -61,6 +62,14 @@ pub enum Command {
         #[command(subcommand)]
         act: LayoutAct,
     },
+    /// Frame sets: frames that are often built together, saved under a name.
+    #[command(
+        after_help = "Examples:\n  stavel frame-set save swing 4h 1d 1w\n  stavel frames 'NOK*@joined' swing"
+    )]
+    FrameSet {
+        #[command(subcommand)]
+        act: FrameSetAct,
+    },
     /// Step a series back over its last change; without one, the last whole act.
     #[command(after_help = "Examples:\n  stavel undo\n  stavel undo NOKSEK@quill:1m")]
     Undo(UndoStep),
@@ -86,7 +95,7 @@ pub enum Command {
     /// Build bars of other frames.
     #[command(alias = "resample")]
     #[command(
-        after_help = "Examples:\n  stavel frames NOKSEK@joined:1m 5m 1h 4h 1d\n  stavel frames NOKSEK@joined:1m all"
+        after_help = "Examples:\n  stavel frames NOKSEK@joined:1m 5m 1h 4h 1d\n  stavel frames NOKSEK@joined:1m all\n  stavel frames NOKSEK@quill:ticks 500t 25r 1h --side both\n  stavel frames 'NOK*@joined' 4h 1d"
     )]
     Frames(FramesStep),
     /// Make an instrument of your own, or change one's spec sheet.
@@ -207,6 +216,20 @@ pub enum LayoutAct {
         #[arg(long)]
         layout: Option<String>,
     },
+}
+
+#[derive(Subcommand)]
+pub enum FrameSetAct {
+    /// The saved frame sets.
+    List,
+    /// Save frames under a name; what stood under it before is replaced, and told.
+    Save {
+        name: String,
+        #[arg(required = true, value_name = "FRAME")]
+        frames: Vec<Frame>,
+    },
+    /// Take a frame set away; what was built by it stays.
+    Remove { name: String },
 }
 
 #[derive(clap::Args)]

@@ -15,7 +15,7 @@ use crate::args::*;
 use crate::bench::options_of;
 use crate::output::{Ending, print_json, print_lines, quietly, tell};
 use crate::progress::ProgressLine;
-use crate::{demo, extras, layouts, shelf};
+use crate::{demo, extras, frame_sets, layouts, shelf};
 
 /// The shelf that is meant: as typed, else the user data folder.
 fn shelf_folder(args: &Args) -> Result<PathBuf> {
@@ -71,6 +71,7 @@ pub fn run(args: &Args) -> Result<Ending> {
         Some(Command::Completions { shell }) => return extras::completions(*shell),
         Some(Command::Man { out }) => return extras::man(out.as_deref()),
         Some(Command::Layout { act }) => return layouts::run(&folder, act, args.json),
+        Some(Command::FrameSet { act }) => return frame_sets::run(&folder, act, args.json),
         Some(Command::Run { recipe, dry_run }) => return run_recipe(&folder, recipe, *dry_run, args.json),
         Some(Command::Intake(a)) if a.dry_run => return layouts::preview(&folder, &a.step, args.json),
         Some(Command::Intake(IntakeArgs {
@@ -115,6 +116,7 @@ pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
         Command::Demo(_)
         | Command::Sheet { .. }
         | Command::Layout { .. }
+        | Command::FrameSet { .. }
         | Command::Run { .. }
         | Command::Completions { .. }
         | Command::Man { .. } => bail!("This command is no step."),

@@ -6,6 +6,7 @@ mod bench;
 mod commands;
 mod demo;
 mod extras;
+mod frame_sets;
 mod layouts;
 mod output;
 mod progress;

@@ -204,10 +204,14 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
             moment(),
             proptest::option::of(any::<u64>()),
         ),
-        any::<(bool, bool, bool)>(),
+        any::<(bool, bool, bool, bool)>(),
     )
         .prop_map(
-            |((series, out, format), (layout, clock, from, to, last), (origin, complete_only, stale_ok))| {
+            |(
+                (series, out, format),
+                (layout, clock, from, to, last),
+                (origin, details, complete_only, stale_ok),
+            )| {
                 Step::Deliver(DeliverStep {
                     series,
                     out: out.into(),
@@ -218,6 +222,7 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
                     to,
                     last,
                     origin,
+                    details,
                     complete_only,
                     stale_ok,
                 })

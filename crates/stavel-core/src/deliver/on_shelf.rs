@@ -7,8 +7,9 @@ use std::path::{Path, PathBuf};
 use super::by_layout::{self, LayoutWriter};
 use super::{FileFormat, TextWriter, proof};
 use crate::job::Job;
-use crate::model::Layout;
+use crate::model::columns::shape_of;
 use crate::model::{Clock, Columns, Field, Made, SeriesName, Span};
+use crate::model::{Layout, Shape};
 use crate::store::{Scan, SegmentWriter, SeriesInfo, Shelf};
 use crate::{Advice, Error, Result, fingerprint};
 
@@ -29,6 +30,9 @@ pub struct DeliveryOrder {
     pub last: Option<u64>,
     /// Tell of each row where it comes from: what was filled and what was estimated.
     pub origin: bool,
+    /// Of bars, also what stands beside the usual columns: tick counts, the volumes of both sides, the first, widest and
+    /// narrowest spread.
+    pub details: bool,
     /// Leave away a first and a last bar whose rows begin within it, or may end within it.
     pub complete_only: bool,
 }
@@ -128,11 +132,29 @@ fn what_is_delivered(shelf: &Shelf, order: &DeliveryOrder) -> Result<SeriesInfo>
     if order.format != FileFormat::Parquet && order.layout.is_none() && !order.origin {
         info.edition.fields.retain(|f| *f != Field::Origin);
     }
+    if order.format != FileFormat::Parquet && order.layout.is_none() && !order.details {
+        leave_details(&mut info);
+    }
     // Who asks for the marks gets the column also where no row has one: nothing in it is an estimate.
     if order.origin && !info.edition.fields.contains(&Field::Origin) {
         info.edition.fields.push(Field::Origin);
     }
     Ok(info)
+}
+
+/// What bars know beside the usual columns stays on the shelf, unless it is asked for. A source's own count of ticks is a
+/// column of its own.
+fn leave_details(info: &mut SeriesInfo) {
+    let fields = &mut info.edition.fields;
+    if shape_of(fields) != Shape::Bars {
+        return;
+    }
+    let is_of_ticks = info.name.built || fields.iter().any(|f| f.is_detail());
+    fields.retain(|f| match f {
+        Field::TickCount => !is_of_ticks,
+        Field::BidVolume | Field::AskVolume => false,
+        f => !f.is_detail(),
+    });
 }
 
 fn refuse_afloat(info: &SeriesInfo) -> Result<()> {

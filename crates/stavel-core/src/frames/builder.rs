@@ -81,6 +81,20 @@ fn fields_of_bars(rows: &[Field], has_details: bool) -> Vec<Field> {
     Field::ALL.into_iter().filter(is_there).collect()
 }
 
+/// # Errors
+/// Where rows with these fields have no price of that side.
+fn refuse_side(side: Side, fields: &[Field]) -> Result<()> {
+    let lacks = match (shape_of(fields), side) {
+        (Shape::Trades, Side::Ask | Side::Mid) => "trades have one price, the last; leave the side away",
+        (Shape::Quotes, Side::Last) => "quotes have a bid and an ask and no last price; take bid, ask or mid",
+        (Shape::Quotes, Side::Ask | Side::Mid) if !fields.contains(&Field::Ask) => {
+            "its quotes have no ask; take bid"
+        }
+        _ => return Ok(()),
+    };
+    Err(Error::input(format!("Bars of the {side} cannot be made: {lacks}.")))
+}
+
 impl Builder {
     /// A builder of `to` bars out of rows at `from`; `side` says which price of quotes is meant. One tick size is one
     /// point of the rows until [`Builder::with_tick`] says more.
@@ -96,8 +110,13 @@ impl Builder {
         session: &Session,
     ) -> Result<Builder> {
         if !can_build(from, to) {
-            let reason = match to {
-                Frame::Counted { .. } => {
+            let reason = match (from, to) {
+                (Frame::Counted { .. }, _) => {
+                    format!(
+                        "Bars of {to} cannot be made of {from}, which end at any time; build them from the ticks"
+                    )
+                }
+                (_, Frame::Counted { .. }) => {
                     format!("Bars of {to} are counted from ticks and cannot be made of {from}")
                 }
                 _ => format!(
@@ -110,6 +129,7 @@ impl Builder {
             by.is_known_of(fields)
                 .map_err(|lack| Error::input(format!("Bars of {to} cannot be made: {lack}.")))?;
         }
+        refuse_side(side, fields)?;
         // The middle of bid and ask may lie on half a point.
         let halves = side == Side::Mid && !from.is_bars() && scale.price < MAX_DECIMALS;
         let times = if halves { 10 } else { 1 };

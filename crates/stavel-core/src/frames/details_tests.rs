@@ -252,5 +252,5 @@ fn what_cannot_be_counted_is_refused_in_one_sentence() {
     assert_eq!(told(Frame::Ticks, "10v", &quotes), "Bars of 10v cannot be made: its ticks have no volume.");
     assert!(told(Frame::Ticks, "10t", &[Field::Bid, Field::Covers]).contains("bars stand in for ticks"));
     assert!(told(Frame::M1, "10t", &[Field::Close]).contains("counted from ticks"));
-    assert!(told("10t".parse().unwrap(), "1h", &[Field::Close]).contains("cannot be made of 10t"));
+    assert!(told("10t".parse().unwrap(), "1h", &[Field::Close]).contains("build them from the ticks"));
 }

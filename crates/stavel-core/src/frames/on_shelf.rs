@@ -75,7 +75,8 @@ pub fn build_rows(
     making: &FrameSettings<'_>,
     job: &Job,
 ) -> Result<Vec<Built>> {
-    let builders = builders(shelf, info, frames, making)?;
+    let wishes: Vec<(Frame, Side)> = frames.iter().map(|frame| (*frame, making.side)).collect();
+    let builders = builders(shelf, info, &wishes, making)?;
     let session = session_of(shelf, info, making)?;
     let from_all = vec![Micros::MIN; frames.len()];
     let built = run(shelf, info, builders, &from_all, making.span, job)?;
@@ -101,7 +102,7 @@ fn session_of(shelf: &Shelf, info: &SeriesInfo, making: &FrameSettings<'_>) -> R
 fn builders(
     shelf: &Shelf,
     info: &SeriesInfo,
-    frames: &[Frame],
+    wishes: &[(Frame, Side)],
     making: &FrameSettings<'_>,
 ) -> Result<Vec<Builder>> {
     if info.is_afloat() {
@@ -113,8 +114,8 @@ fn builders(
     let sheet = shelf.instrument(&info.name.instrument)?.sheet;
     let session = session_of(shelf, info, making)?;
     let (edition, from, fields) = (&info.edition, info.name.frame, &info.edition.fields);
-    let builder = |frame: &Frame| -> Result<Builder> {
-        let builder = Builder::new(from, *frame, making.side, fields, edition.scale, &session)?;
+    let builder = |(frame, side): &(Frame, Side)| -> Result<Builder> {
+        let builder = Builder::new(from, *frame, *side, fields, edition.scale, &session)?;
         let builder = builder.with_details(fields);
         match frame {
             Frame::Counted { by: CountedBy::Range, .. } => {
@@ -126,7 +127,7 @@ fn builders(
             _ => Ok(builder),
         }
     };
-    frames.iter().map(builder).collect()
+    wishes.iter().map(builder).collect()
 }
 
 /// Gives each builder the rows of a span from a moment of its own on, all out of one reading.
@@ -152,7 +153,8 @@ fn run(
     Ok(builders.into_iter().map(Builder::finish).collect())
 }
 
-/// Builds bars of frames out of all rows of a series, each into a series of its own.
+/// Builds bars of frames and sides out of all rows of a series, each into a series of its own, all out of one reading;
+/// the side of the settings is not looked at.
 ///
 /// # Errors
 /// As [`build_rows`]. Of a frame that was built before in the same way, the bars before the first row that differs are
@@ -161,16 +163,19 @@ pub fn build_series(
     shelf: &mut Shelf,
     name: &SeriesName,
     frames: &[Frame],
+    sides: &[Side],
     making: &FrameSettings<'_>,
     job: &Job,
 ) -> Result<Vec<BuiltSeries>> {
     let info = shelf.find(name)?;
     let words: Vec<String> = frames.iter().map(Frame::to_string).collect();
-    let builders = builders(shelf, &info, frames, making)?;
+    let wishes: Vec<(Frame, Side)> =
+        sides.iter().flat_map(|side| frames.iter().map(move |frame| (*frame, *side))).collect();
+    let builders = builders(shelf, &info, &wishes, making)?;
     let session = session_of(shelf, &info, making)?;
     let mut plans = Vec::new();
-    for (frame, builder) in frames.iter().zip(&builders) {
-        plans.push(FramePlan::of(shelf, &info, *frame, making, builder, &session)?);
+    for (wish, builder) in wishes.iter().zip(&builders) {
+        plans.push(FramePlan::of(shelf, &info, *wish, making, builder, &session)?);
     }
     let from: Vec<Micros> =
         plans.iter().map(|p| p.standing.as_ref().map_or(Micros::MIN, |s| s.from)).collect();
@@ -195,14 +200,14 @@ impl FramePlan {
     fn of(
         shelf: &Shelf,
         info: &SeriesInfo,
-        frame: Frame,
+        (frame, side): (Frame, Side),
         making: &FrameSettings<'_>,
         builder: &Builder,
         session: &Session,
     ) -> Result<FramePlan> {
         let (clock, empty, name) = (making.clock, making.empty, &info.name);
         // A tick series has both sides; a bar series has the side it has.
-        let side = if name.frame.is_ticks() && making.side != Side::Last { making.side } else { name.side };
+        let side = if name.frame.is_ticks() && side != Side::Last { side } else { name.side };
         let target = SeriesName { frame, side, built: true, ..name.clone() };
         let clock_said = clock.map(Clock::to_string);
         let framing = Framing {

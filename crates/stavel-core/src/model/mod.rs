@@ -12,6 +12,7 @@ pub mod number_marks;
 pub mod price;
 pub mod provenance;
 pub mod series;
+mod series_pattern;
 pub mod session;
 mod sheet_doubts;
 pub mod stamp;
@@ -30,6 +31,7 @@ pub use layout::{Delimiter, Layout, Since1970, Use};
 pub use number_marks::NumberMarks;
 pub use provenance::{Input, Made, Provenance};
 pub use series::{SeriesName, Side};
+pub use series_pattern::SeriesPattern;
 pub use session::{Session, SessionWeek};
 pub use stamp::Stamp;
 pub use standing::{Decision, Standing};
@@ -54,4 +56,4 @@ macro_rules! as_text {
 }
 pub(crate) use as_text;
 
-as_text!(Clock, Frame, SeriesName, Side);
+as_text!(Clock, Frame, SeriesName, SeriesPattern, Side);

@@ -352,6 +352,7 @@ mod tests {
             partial_first: false,
             partial_last: true,
             empty: EmptyBars::Skip,
+            too_large: 0,
         });
         Provenance::of(made).reading(vec![
             Input::Edition { id: edition, series: "NOKSEK@joined:1m".parse().unwrap() },

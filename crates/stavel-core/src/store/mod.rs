@@ -22,6 +22,7 @@ mod cursor;
 mod days;
 mod draft;
 mod editions;
+mod frame_sets;
 mod home;
 mod lock;
 mod marker;

@@ -118,6 +118,7 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
         last: None,
         layout: None,
         origin: false,
+        details: false,
         complete_only: false,
     };
     let err = deliver(&shelf, &order, out.path(), &Job::unwatched()).err().unwrap();

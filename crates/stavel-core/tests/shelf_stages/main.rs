@@ -70,19 +70,16 @@ fn an_afloat_series_is_no_measure_for_another() {
     assert!(err.to_string().contains("afloat itself"), "{err}");
 }
 
-fn of_side(side: Side) -> FrameSettings<'static> {
-    FrameSettings { side, ..FrameSettings::default() }
-}
-
 #[test]
 fn frames_of_ticks_follow_the_side_and_the_clock() {
     let (_dir, mut shelf) = desk();
     let rows = ticks(span("2024-03-03", "2024-03-16"), 5);
     put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
     let (ticks, job) = (name("NOKSEK@quill:ticks"), Job::unwatched());
-    build_series(&mut shelf, &ticks, &[Frame::M1], &FrameSettings::default(), &job).unwrap();
-    assert!(read(&shelf, "NOKSEK@quill:1m").with_fields(&desk::BARS) == minutes_of(&rows));
-    let ask = build_series(&mut shelf, &ticks, &[Frame::M1], &of_side(Side::Ask), &job).unwrap();
+    build_series(&mut shelf, &ticks, &[Frame::M1], &[Side::Bid], &FrameSettings::default(), &job).unwrap();
+    assert!(read(&shelf, "NOKSEK@quill:1m").with_fields(&BARS) == minutes_of(&rows));
+    let ask = build_series(&mut shelf, &ticks, &[Frame::M1], &[Side::Ask], &FrameSettings::default(), &job)
+        .unwrap();
     assert_eq!(ask[0].info.name.to_string(), "NOKSEK@quill:1m.ask");
     let highest = |series: &str| read(&shelf, series).column(Field::High).iter().copied().max();
     assert_eq!(highest("NOKSEK@quill:1m.ask"), rows.column(Field::Ask).iter().copied().max());
@@ -102,7 +99,8 @@ fn frames_built_together_are_those_built_one_by_one() {
     put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
     let (ticks, job) = (name("NOKSEK@quill:ticks"), Job::unwatched());
     let frames: Vec<Frame> = ["1d", "1m", "1h"].map(|f| f.parse().unwrap()).to_vec();
-    let together = build_series(&mut shelf, &ticks, &frames, &of_side(Side::Mid), &job).unwrap();
+    let together =
+        build_series(&mut shelf, &ticks, &frames, &[Side::Mid], &FrameSettings::default(), &job).unwrap();
     for (frame, built) in frames.iter().zip(&together) {
         let info = shelf.find(&ticks).unwrap();
         let making = FrameSettings { side: Side::Mid, ..FrameSettings::default() };
@@ -123,6 +121,7 @@ fn what_was_built_knows_which_edition_it_came_from() {
         &mut shelf,
         &base.name,
         &["1h".parse().unwrap()],
+        &[Side::Bid],
         &FrameSettings::default(),
         &Job::unwatched(),
     )

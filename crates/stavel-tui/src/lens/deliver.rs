@@ -19,6 +19,7 @@ pub enum DeliverAct {
     Clock,
     Deliver,
     Origins,
+    Details,
     CompleteOnly,
     DeliverStale,
 }
@@ -32,6 +33,7 @@ pub struct DeliverLens {
     own_clock: bool,
     /// Write of each row where it comes from.
     origin: bool,
+    details: bool,
     /// True where partial bars are left away.
     complete_only: bool,
     /// What was delivered since the bench was opened, newest last.
@@ -58,6 +60,12 @@ impl Lens for DeliverLens {
         TableRow::new(DeliverAct::Format, "f", "format", "the next file format"),
         TableRow::new(DeliverAct::Clock, "c", "clock", "times in UTC or in the instrument's clock"),
         TableRow::new(DeliverAct::Origins, "o", "origins", "write of each row where it comes from, or not"),
+        TableRow::new(
+            DeliverAct::Details,
+            "d",
+            "details",
+            "write of bars also tick counts, both volumes and the ends of spreads, or not",
+        ),
         TableRow::new(DeliverAct::CompleteOnly, "k", "partial", "leave partial bars away, or not"),
         TableRow::new(DeliverAct::DeliverStale, "A", "as it is", "deliver the series although it is stale"),
     ];
@@ -67,6 +75,7 @@ impl Lens for DeliverLens {
             DeliverAct::Format => self.format = (self.format + 1) % FileFormat::ALL.len(),
             DeliverAct::Clock => self.own_clock = !self.own_clock,
             DeliverAct::Origins => self.origin = !self.origin,
+            DeliverAct::Details => self.details = !self.details,
             DeliverAct::CompleteOnly => self.complete_only = !self.complete_only,
             DeliverAct::Deliver => return self.deliver(false, view),
             DeliverAct::DeliverStale => return self.deliver(true, view),
@@ -99,6 +108,7 @@ impl Lens for DeliverLens {
             span: Span::ALL,
             last: None,
             origin: self.origin,
+            details: self.details,
             complete_only: self.complete_only,
         };
         let key = format!("{} {order:?}", info.edition.id);
@@ -243,6 +253,7 @@ impl DeliverLens {
             to: None,
             last: None,
             origin: self.origin,
+            details: self.details,
             complete_only: self.complete_only,
             stale_ok,
         });

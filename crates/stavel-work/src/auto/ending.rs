@@ -57,7 +57,7 @@ impl Way<'_, '_> {
             Step::Intake(s) => ours.contains(&&s.source),
             Step::Check(_) | Step::Align(_) => step.reads().iter().any(|s| ours.contains(&&s.source)),
             Step::Splice(s) => s.into == JOINED,
-            Step::Frames(s) => s.series.source == JOINED,
+            Step::Frames(s) => s.series.exact().is_some_and(|series| series.source == JOINED),
             Step::Compose(s) => s.from.is_none(),
             _ => false,
         }

@@ -384,6 +384,7 @@ impl Way<'_, '_> {
             to: None,
             last: None,
             origin: false,
+            details: false,
             complete_only: false,
             stale_ok: false,
         };

@@ -3,6 +3,7 @@
 mod command_line;
 mod older;
 mod settings;
+mod wanted;
 
 use serde::{Deserialize, Serialize};
 use stavel_core::check::Against;
@@ -11,9 +12,10 @@ use stavel_core::model::SeriesName;
 pub use command_line::recipe_keys;
 pub use older::{step_with_older_keys, steps_with_older_keys};
 pub use settings::{
-    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,
-    IntakeStep, Prefer, RehearseStep, SheetValues, ShelfStep, SpliceStep, UndoStep,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, Prefer,
+    RehearseStep, SheetValues, ShelfStep, SpliceStep, UndoStep,
 };
+pub use wanted::{FramesWanted, SidesWanted};
 
 /// An act on a shelf. In a recipe: a `[[step]]` table whose `act` names it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -83,7 +85,7 @@ impl Step {
             }
             Step::Align(s) => std::iter::once(&s.series).chain(&s.to).cloned().collect(),
             Step::Splice(s) => s.series.clone(),
-            Step::Frames(s) => vec![s.series.clone()],
+            Step::Frames(s) => s.series.exact().into_iter().collect(),
             Step::Compose(s) => s.from.iter().cloned().collect(),
             Step::Deliver(s) => s.series.clone(),
             Step::Chart(s) => std::iter::once(&s.series).chain(&s.with).cloned().collect(),

@@ -11,13 +11,14 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Arg, ArgAction, ArgMatches, Args, Command};
 use serde::{Deserialize, Serialize};
 
+use stavel_core::Result;
 use stavel_core::check::{Against, Mend};
 use stavel_core::deliver::FileFormat;
-use stavel_core::frames::can_build;
 use stavel_core::model::provenance::EmptyBars;
-use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, Side, Stamp};
+use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, SeriesPattern, Stamp};
 use stavel_core::splice::{Level, SpliceRule};
-use stavel_core::{Error, Result};
+
+use super::wanted::{FramesWanted, SidesWanted};
 
 /// Files to take in.
 #[derive(Debug, Clone, Default, PartialEq, Args, Serialize, Deserialize)]
@@ -248,19 +249,19 @@ impl SpliceStep {
 #[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct FramesStep {
-    /// The series to build from.
-    pub series: SeriesName,
-    /// As 5m, 4h, 1d, 1w, 1mo; all for the usual ones.
+    /// The series to build from, or a pattern of them as NOK*@joined.
+    pub series: SeriesPattern,
+    /// As 5m, 4h, 1d, 1w, 1mo; 500t, 1000v or 25r of ticks; all for the usual ones; the name of a frame set.
     #[arg(required = true)]
     pub frames: Vec<FramesWanted>,
     /// Clock of the session days; else the instrument's.
     #[arg(long)]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub clock: Option<Clock>,
-    /// Which price of ticks makes the bars: bid, ask or mid.
+    /// Which price of ticks makes the bars: bid, ask, mid, or both for bid and ask at once.
     #[arg(long)]
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub side: Option<Side>,
+    pub side: Option<SidesWanted>,
     /// What becomes of bars in open time that have no rows: they are skipped, or filled flat and marked.
     #[arg(long, value_parser = one_of::<EmptyBars>())]
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -274,57 +275,7 @@ pub struct FramesStep {
 impl FramesStep {
     /// Frames of a series, by its instrument's clock.
     pub fn of(series: SeriesName, frames: Vec<FramesWanted>) -> FramesStep {
-        FramesStep { series, frames, clock: None, side: None, empty: None, again: false }
-    }
-}
-
-/// One frame, or the usual ones; written `4h` or `all`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum FramesWanted {
-    /// Every usual frame that can be built.
-    Usual,
-    /// This one.
-    One(Frame),
-}
-
-impl FramesWanted {
-    /// The frames it means for rows of a frame.
-    pub fn built_from(self, from: Frame) -> Vec<Frame> {
-        match self {
-            FramesWanted::One(frame) => vec![frame],
-            FramesWanted::Usual => {
-                let usual = Frame::USUAL.iter().filter_map(|f| f.parse().ok());
-                usual.filter(|to| can_build(from, *to)).collect()
-            }
-        }
-    }
-}
-
-impl std::str::FromStr for FramesWanted {
-    type Err = Error;
-    fn from_str(text: &str) -> Result<FramesWanted> {
-        if text == "all" { Ok(FramesWanted::Usual) } else { text.parse().map(FramesWanted::One) }
-    }
-}
-
-impl std::fmt::Display for FramesWanted {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            FramesWanted::Usual => f.write_str("all"),
-            FramesWanted::One(frame) => frame.fmt(f),
-        }
-    }
-}
-
-impl Serialize for FramesWanted {
-    fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        to.collect_str(self)
-    }
-}
-
-impl<'de> Deserialize<'de> for FramesWanted {
-    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        String::deserialize(from)?.parse().map_err(serde::de::Error::custom)
+        FramesStep { series: series.into(), frames, clock: None, side: None, empty: None, again: false }
     }
 }
 
@@ -512,6 +463,11 @@ pub struct DeliverStep {
     #[arg(long)]
     #[serde(default, skip_serializing_if = "is_default")]
     pub origin: bool,
+    /// Of bars, also write what stands beside the usual columns: tick counts, the volumes of both sides, the first, widest
+    /// and narrowest spread.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub details: bool,
     /// Leave away a first and a last bar that are partial: whose rows begin, or may end, within them.
     #[arg(long)]
     #[serde(default, skip_serializing_if = "is_default")]

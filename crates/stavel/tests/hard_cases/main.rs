@@ -5,6 +5,7 @@
 #[allow(dead_code)]
 mod support;
 
+mod bars;
 mod checks;
 mod clocks;
 mod dates;

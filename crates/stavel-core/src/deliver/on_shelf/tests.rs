@@ -29,6 +29,7 @@ fn order(series: SeriesName, format: FileFormat) -> DeliveryOrder {
         last: None,
         layout: None,
         origin: false,
+        details: false,
         complete_only: false,
     }
 }
@@ -74,7 +75,15 @@ fn partial_bars_are_told_and_left_away_where_only_whole_ones_are_wanted() {
     let job = Job::unwatched();
     // The rows begin and end within an hour and within a week; both are the whole series in the longest frame.
     let frames: Vec<Frame> = ["1h", "3mo"].map(|f| f.parse().unwrap()).to_vec();
-    let built = crate::frames::build_series(&mut shelf, &name, &frames, &Default::default(), &job).unwrap();
+    let built = crate::frames::build_series(
+        &mut shelf,
+        &name,
+        &frames,
+        &[Default::default()],
+        &Default::default(),
+        &job,
+    )
+    .unwrap();
     for (series, &format) in built.iter().zip([FileFormat::Csv, FileFormat::Parquet].iter()) {
         let edition = &series.info.edition;
         let (first, last) = (series.partial_first, series.partial_last);

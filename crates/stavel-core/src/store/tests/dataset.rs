@@ -117,6 +117,7 @@ fn framed(from: i64) -> Origin {
         partial_first: false,
         partial_last: false,
         empty: Default::default(),
+        too_large: 0,
     };
     let inputs = vec![crate::model::Input::Edition { id: from, series: name() }];
     Origin { provenance: Provenance::of(Made::Frames(framing)).reading(inputs), ..origin("intake") }
