@@ -9,6 +9,7 @@ mod fill;
 mod grid;
 mod on_shelf;
 mod open_bar;
+pub mod rebuild;
 mod rows;
 mod runs;
 mod settle;

@@ -1,7 +1,7 @@
 //! The bar that is being filled.
 
 use super::grid::GridBar;
-use crate::model::columns::{FILLED, is_filled, spread_mark};
+use crate::model::columns::{FILLED, REBUILT, is_filled, is_rebuilt, spread_mark};
 use crate::model::price::LIMIT;
 use crate::model::{ABSENT, Bar, Field, Micros, Side, Span, present};
 
@@ -93,12 +93,19 @@ struct Mixed {
     /// The place of their source; 0 where they come from several.
     place: i64,
     is_filled: bool,
+    is_rebuilt: bool,
     spread: i64,
 }
 
 impl Mixed {
     fn of(origin: i64) -> Mixed {
-        Mixed { first: origin, place: origin % FILLED, is_filled: is_filled(origin), spread: 0 }
+        Mixed {
+            first: origin,
+            place: origin % FILLED,
+            is_filled: is_filled(origin),
+            is_rebuilt: is_rebuilt(origin),
+            spread: 0,
+        }
     }
 
     fn add(&mut self, origin: i64, has_spread: bool) {
@@ -109,12 +116,14 @@ impl Mixed {
             self.place = 0;
         }
         self.is_filled &= is_filled(origin);
+        self.is_rebuilt |= is_rebuilt(origin);
     }
 
-    /// The origin of the bar: filled where all its rows are, its spread an estimate where one that went into it
-    /// is.
+    /// The origin of the bar: filled where all its rows are, rebuilt where one is, its spread an estimate where
+    /// one that went into it is.
     fn told(&self) -> i64 {
-        self.place + if self.is_filled { FILLED } else { 0 } + self.spread
+        let mark = |is_so, mark| if is_so { mark } else { 0 };
+        self.place + mark(self.is_filled, FILLED) + mark(self.is_rebuilt, REBUILT) + self.spread
     }
 }
 

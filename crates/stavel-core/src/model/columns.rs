@@ -54,7 +54,7 @@ pub enum Field {
     /// How long a row of a layered series lasts, in microseconds: a bar its length, a tick 0.
     Covers,
     /// Where a row comes from: 0 as its source has it, 1 and on the place of its source in a splice;
-    /// [`FILLED`] and [`CARRIED_SPREAD`] are added where they hold.
+    /// [`FILLED`], [`CARRIED_SPREAD`] and [`REBUILT`] are added where they hold.
     Origin,
 }
 
@@ -67,10 +67,18 @@ pub const CARRIED_SPREAD: i64 = 1000;
 /// Added to the origin of a row whose spread was taken from the spec sheet.
 pub const SHEET_SPREAD: i64 = 2000;
 
+/// Added to the origin of a tick that was rebuilt from a bar, and of bars made of such ticks.
+pub const REBUILT: i64 = 10_000;
+
 /// What an origin says of the spread of its row: [`CARRIED_SPREAD`], [`SHEET_SPREAD`], or 0 where it is the
 /// source's own.
 pub fn spread_mark(origin: i64) -> i64 {
-    origin - origin % CARRIED_SPREAD
+    origin % REBUILT - origin % CARRIED_SPREAD
+}
+
+/// True for the origin of a tick that was rebuilt from a bar, and of bars made of such ticks.
+pub fn is_rebuilt(origin: i64) -> bool {
+    origin >= REBUILT
 }
 
 /// True for the origin of a row that was made up to fill a hole.

@@ -492,6 +492,12 @@ impl OpenHours {
         if self.is_open(t) { self.spans.get(self.at).copied() } else { None }
     }
 
+    /// The open parts of a span, in order.
+    pub fn spans_in(&self, span: Span) -> Vec<Span> {
+        let first = self.spans.partition_point(|s| s.to <= span.from);
+        self.spans[first..].iter().map_while(|s| s.overlap(&span)).collect()
+    }
+
     /// Open time between two moments, in microseconds.
     pub fn open_between(&self, from: Micros, to: Micros) -> Micros {
         let first = self.spans.partition_point(|s| s.to <= from);
