@@ -4,7 +4,8 @@ use crate::frames::bases;
 use crate::step::Step;
 use stavel_core::Result;
 use stavel_core::model::instrument::InstrumentKind;
-use stavel_core::model::{Decision, Instrument, Made, SeriesName, Standing};
+use stavel_core::model::provenance::Rebuilding;
+use stavel_core::model::{Decision, Instrument, Made, Provenance, SeriesName, Standing};
 use stavel_core::store::Shelf;
 
 /// The assumptions behind what a step did: those of the rows it read, and values of spec sheets that it used
@@ -44,8 +45,12 @@ pub fn of_rows(shelf: &Shelf, series: &SeriesName) -> Result<Vec<Decision>> {
             continue;
         }
         seen.push(edition.id);
-        if let Made::Intake(taken) = &edition.provenance.made {
-            add(&mut out, taken.decisions.iter().filter(|d| d.is_assumed()).cloned().collect());
+        match &edition.provenance.made {
+            Made::Intake(taken) => {
+                add(&mut out, taken.decisions.iter().filter(|d| d.is_assumed()).cloned().collect());
+            }
+            Made::Rebuild(rebuilt) => add(&mut out, vec![rebuilt_ticks(&edition.provenance, rebuilt)]),
+            _ => {}
         }
         let parents = edition.provenance.parents().map(|p| p.0);
         let before = edition.before.filter(|_| !edition.provenance.made.is_derived());
@@ -54,6 +59,16 @@ pub fn of_rows(shelf: &Shelf, series: &SeriesName) -> Result<Vec<Decision>> {
         }
     }
     Ok(out)
+}
+
+/// That ticks were made of bars.
+fn rebuilt_ticks(provenance: &Provenance, rebuilt: &Rebuilding) -> Decision {
+    let bars = provenance.parents().next().map_or(String::new(), |(_, series)| format!(" from {series}"));
+    let way = match &rebuilt.like {
+        Some(like) => format!("the way within each bar is made up, by what {like} shows"),
+        None => "the way within each bar is made up, as a random walk".to_owned(),
+    };
+    Decision::new("ticks", format!("rebuilt{bars}, seed {}", rebuilt.seed), Standing::Assumed, way)
 }
 
 /// True where nobody has said or shown when a session day begins and the trade has no usage: pairs of currencies

@@ -1,6 +1,7 @@
 //! Building frames.
 
 use serde_json::{Value, json};
+use stavel_core::frames::rebuild::{PathError, RebuiltSeries, rebuild_series};
 use stavel_core::frames::{BuiltSeries, FrameSettings, build_series, can_build};
 use stavel_core::job::Job;
 use stavel_core::model::provenance::EmptyBars;
@@ -29,6 +30,18 @@ pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<S
                 true
             }
         });
+        if !base.frame.is_ticks() && frames.contains(&Frame::Ticks) {
+            frames.retain(|f| !f.is_ticks());
+            let seed = step.seed.unwrap_or(1);
+            told.rebuilt(&base, seed, rebuild_series(shelf, &base, step.like.as_ref(), seed, job)?);
+        } else if step.seed.is_some() || step.like.is_some() {
+            return Err(Error::arguments(
+                "A seed and ticks to learn from are for ticks that are rebuilt: name the frame ticks, of a series of bars.",
+            ));
+        }
+        if frames.is_empty() {
+            continue;
+        }
         if step.series.exact().is_none() {
             told.leave_out(&base, &mut frames);
         }
@@ -186,11 +199,57 @@ impl Told {
         self.changed.push(name.clone());
     }
 
+    fn rebuilt(&mut self, base: &SeriesName, seed: u64, made: RebuiltSeries) {
+        let (name, e) = (&made.info.name, &made.info.edition);
+        let measured = made.measured.as_ref();
+        let error = measured.and_then(|m| m.error);
+        self.json.push(json!({
+            "series": name, "edition": e.number, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last),
+            "partial_first": false, "partial_last": false, "rebuilt": true, "seed": seed,
+            "learned_from": measured.map(|m| &m.on), "bars_measured": measured.map(|m| m.bars),
+            "order_right": error.and_then(|e| e.order_right()), "off_points": error.map(|e| e.off),
+            "straight_points": error.map(|e| e.straight), "range_points": error.map(|e| e.range),
+        }));
+        self.lines.push(format!(
+            "{name}: {} ticks rebuilt from {base}, seed {seed}; they give back its bars and are no record of trading",
+            e.rows
+        ));
+        match measured {
+            Some(m) => {
+                self.lines.push(format!("  order of high and low as in {} bars of {}", m.bars, m.on));
+                self.lines.extend(error.map(|e| format!("  {}", error_in_words(&e))));
+                if error.is_none() {
+                    self.wants_person = true;
+                    self.lines.push("  ▲ too few days of them to measure how far off such ticks are".into());
+                }
+            }
+            None => {
+                self.wants_person = true;
+                self.lines.push(format!(
+                    "  ▲ no real ticks of {} are on the shelf: the order of high and low is that of a random walk, and how far off it is is not known",
+                    base.instrument
+                ));
+            }
+        }
+        self.changed.push(name.clone());
+    }
+
     fn report(mut self) -> StepReport {
         self.lines.append(&mut self.doubts);
         let report = StepReport::new(json!({ "series": self.json }), self.lines);
         StepReport { changed: self.changed, wants_person: self.wants_person, ..report }
     }
+}
+
+/// What was measured of rebuilt ticks, as `the right end first in 71 % of 20,000 bars (a coin has 50 %); …`.
+pub fn error_in_words(error: &PathError) -> String {
+    let order = error.order_right().map_or(String::new(), |right| {
+        format!("the right end first in {:.0} % of {} bars (a coin has 50 %); ", right * 100.0, error.asked)
+    });
+    format!(
+        "{order}{:.1} points off the real price on average, in bars of {:.1} (a straight line: {:.1})",
+        error.off, error.range, error.straight
+    )
 }
 
 fn words(frames: &[Frame]) -> String {

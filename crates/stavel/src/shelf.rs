@@ -96,6 +96,9 @@ fn series_json(s: &SeriesInfo, stale: Option<&Vec<StaleBecause>>) -> Value {
         "clock": clock_text(s), "edition": e.number, "bytes": e.bytes, "updated": rfc3339(e.made),
         "built": e.provenance.made.is_framed(),
     });
+    if matches!(e.provenance.made, Made::Rebuild(_)) {
+        json["rebuilt"] = json!(true);
+    }
     if let Some(changes) = stale {
         json["stale"] = json!(true);
         json["why_stale"] = changes.iter().map(StaleBecause::to_string).collect();
@@ -107,8 +110,9 @@ fn line_of(s: &SeriesInfo, stale: &[StaleBecause]) -> String {
     let e = &s.edition;
     let why: Vec<String> = stale.iter().map(StaleBecause::to_string).collect();
     let stale = if why.is_empty() { String::new() } else { format!("  ▲ stale: {}", why.join(", ")) };
+    let rebuilt = if matches!(e.provenance.made, Made::Rebuild(_)) { "  rebuilt from bars" } else { "" };
     format!(
-        "  {:<18} {:>10} rows  {} … {}  {:<20} edition {:<3} {:>8} kB{stale}",
+        "  {:<18} {:>10} rows  {} … {}  {:<20} edition {:<3} {:>8} kB{rebuilt}{stale}",
         s.name.short(),
         e.rows,
         wall(e.first),

@@ -418,7 +418,7 @@ impl Shelf {
     /// The name under which a new edition of a series is stored.
     fn stored_name_for(&self, name: &SeriesName, made: &Made) -> Result<SeriesName> {
         match made {
-            Made::Frames(_) => Ok(name.with_built(true)),
+            Made::Frames(_) | Made::Rebuild(_) => Ok(name.with_built(true)),
             Made::Check(_) | Made::Align(_) => match self.current(name)? {
                 Some(info) => editions::stored_name(&self.db, info.id),
                 None => Ok(name.clone()),

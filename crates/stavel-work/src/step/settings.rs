@@ -251,7 +251,8 @@ impl SpliceStep {
 pub struct FramesStep {
     /// The series to build from, or a pattern of them as NOK*@joined.
     pub series: SeriesPattern,
-    /// As 5m, 4h, 1d, 1w, 1mo; 500t, 1000v or 25r of ticks; all for the usual ones; the name of a frame set.
+    /// As 5m, 4h, 1d, 1w, 1mo; 500t, 1000v or 25r of ticks; all for the usual ones; the name of a frame set; ticks to
+    /// rebuild ticks from bars.
     #[arg(required = true)]
     pub frames: Vec<FramesWanted>,
     /// Clock of the session days; else the instrument's.
@@ -270,12 +271,29 @@ pub struct FramesStep {
     #[arg(long, conflicts_with_all = ["clock", "side", "empty"])]
     #[serde(default, skip_serializing_if = "is_default")]
     pub again: bool,
+    /// Of ticks that are rebuilt: where their chances begin; the same number gives the same ticks.
+    #[arg(long, value_name = "N")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seed: Option<u64>,
+    /// Of ticks that are rebuilt: the real ticks to learn from; else those of the instrument that there are most of.
+    #[arg(long, value_name = "SERIES")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub like: Option<SeriesName>,
 }
 
 impl FramesStep {
     /// Frames of a series, by its instrument's clock.
     pub fn of(series: SeriesName, frames: Vec<FramesWanted>) -> FramesStep {
-        FramesStep { series: series.into(), frames, clock: None, side: None, empty: None, again: false }
+        FramesStep {
+            series: series.into(),
+            frames,
+            clock: None,
+            side: None,
+            empty: None,
+            again: false,
+            seed: None,
+            like: None,
+        }
     }
 }
 

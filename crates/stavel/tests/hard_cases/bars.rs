@@ -150,3 +150,84 @@ fn the_daily_close_of_a_contract_is_its_settlement() {
     let told = desk.run(&["compose", "BLY", "--set", "settlement=25:00"]);
     assert!(told.code != 0 && told.err.contains("'25:00' is not a settlement time"), "{}", told.err);
 }
+
+/// Minutes of two weeks, with the ticks of the second of them from another source.
+fn with_minutes_and_ticks() -> Desk {
+    let desk = Desk::new();
+    let mut rng = fastrand::Rng::with_seed(4);
+    let (mut ticks, mut bid) = (String::from("Time (UTC),Bid,Ask\n"), 102_000);
+    for day in 4..9 {
+        for second in (7 * 3600..15 * 3600).step_by(7) {
+            bid += rng.i64(-4..=4);
+            let (h, m, s) = (second / 3600, second / 60 % 60, second % 60);
+            ticks += &format!(
+                "2024-03-{day:02} {h:02}:{m:02}:{s:02}.250,{:.5},{:.5}\n",
+                bid as f64 / 1e5,
+                (bid + 12) as f64 / 1e5
+            );
+        }
+    }
+    let told = desk.intake(&[("t.csv", ticks)], &["--instrument", "NOKSEK", "--frame", "ticks"]);
+    assert_eq!(told.code, 0, "{}", told.err);
+    lines(&desk, &["frames", "NOKSEK@quill:ticks", "1m"]);
+    desk
+}
+
+#[test]
+fn ticks_are_rebuilt_from_bars_marked_and_give_the_bars_back() {
+    let desk = with_minutes_and_ticks();
+    let out = desk.0.dir.path().join("bars.csv").to_string_lossy().into_owned();
+    lines(&desk, &["deliver", "NOKSEK@quill:1m", "--out", &out]);
+    lines(&desk, &["intake", &out, "--source", "tarn", "--instrument", "NOKSEK", "--clock", "UTC"]);
+    let told = lines(&desk, &["frames", "NOKSEK@tarn:1m", "ticks", "--seed", "7"]);
+    assert!(told[0].contains("rebuilt from NOKSEK@tarn:1m, seed 7"), "{told:?}");
+    assert!(
+        told[1].contains("bars of NOKSEK@quill:ticks") && told[2].contains("a coin has 50 %"),
+        "{told:?}"
+    );
+    lines(&desk, &["frames", "NOKSEK@tarn:ticks", "1m"]);
+    assert_eq!(
+        desk.rows("NOKSEK@tarn:1m.built"),
+        desk.rows("NOKSEK@tarn:1m"),
+        "open, high, low, close, volume, spread"
+    );
+    // The same seed gives the same bytes, another one another way.
+    let first = desk.rows("NOKSEK@tarn:ticks");
+    lines(&desk, &["frames", "NOKSEK@tarn:1m", "ticks", "--seed", "7"]);
+    assert_eq!(desk.rows("NOKSEK@tarn:ticks"), first);
+    lines(&desk, &["frames", "NOKSEK@tarn:1m", "ticks", "--seed", "8"]);
+    assert_ne!(desk.rows("NOKSEK@tarn:ticks"), first);
+    // Whoever uses them is told.
+    let folder = desk.0.dir.path().join("out/").to_string_lossy().into_owned();
+    let doc = desk.0.json(&["deliver", "NOKSEK@tarn:ticks", "--out", &folder]);
+    assert!(doc["files"][0]["path"].as_str().unwrap().ends_with("NOKSEK_tarn_ticks_rebuilt.csv"), "{doc}");
+    assert!(doc["assumed"].to_string().contains("rebuilt from NOKSEK@tarn:1m"), "{doc}");
+    let check = desk.run(&["check", "NOKSEK@tarn:1m.built"]);
+    assert!(check.out.contains("rebuilt from NOKSEK@tarn:1m"), "{}", check.out);
+    let shelf = desk.run(&["shelf"]);
+    assert!(shelf.out.contains("rebuilt from bars"), "{}", shelf.out);
+    let origins = lines(
+        &desk,
+        &["deliver", "NOKSEK@tarn:1m.built", "--out", "-", "--origin", "--last", "1", "--stale-ok"],
+    );
+    assert!(origins[1].ends_with(",10000"), "{origins:?}");
+}
+
+#[test]
+fn rebuilt_ticks_without_real_ones_say_that_nothing_is_known_of_their_error() {
+    let desk = Desk::new();
+    let minutes: String =
+        (0..120).map(|m| format!("2024-03-05 {:02}:{:02},7,9,6,8\n", 8 + m / 60, m % 60)).collect();
+    desk.intake(&[("m.csv", format!("Time (UTC),Open,High,Low,Close\n{minutes}"))], &["--instrument", "BLY"]);
+    let told = desk.run(&["frames", "BLY@quill:1m", "ticks"]);
+    assert_eq!(told.code, 3, "{}", told.err);
+    assert!(told.out.contains("no real ticks of BLY are on the shelf"), "{}", told.out);
+    for (args, says) in [
+        (&["frames", "BLY@quill:1m", "ticks", "--like", "BLY@quill:1m"][..], "no real ticks"),
+        (&["frames", "BLY@quill:1m", "1h", "--seed", "3"], "name the frame ticks"),
+        (&["frames", "BLY@quill:1m", "ticks", "--like", "BLY@tarn:ticks"], "BLY@tarn:ticks"),
+    ] {
+        let told = desk.run(args);
+        assert!(told.code != 0 && told.code != 3 && told.err.contains(says), "{args:?} {}", told.err);
+    }
+}

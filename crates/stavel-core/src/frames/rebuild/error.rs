@@ -1,23 +1,6 @@
 //! How far rebuilt ticks are from real ones.
 
-use serde::{Deserialize, Serialize};
-
-/// Measured on bars of odd days, rebuilt by what those of even days say, against their real ticks.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
-pub struct PathError {
-    /// Bars with a range that were compared.
-    pub bars: u64,
-    /// Points from low to high, on average.
-    pub range: f64,
-    /// Points between the real and the rebuilt price at nine moments of each bar, on average.
-    pub off: f64,
-    /// The same for a straight line from open to close.
-    pub straight: f64,
-    /// Bars in which it is a question whether the high or the low came first.
-    pub asked: u64,
-    /// Those of them in which the rebuilt ticks had the right one first.
-    pub right: u64,
-}
+use crate::model::provenance::PathError;
 
 impl PathError {
     pub(super) fn add(&mut self, range: i64, off: [f64; 2], guessed: Option<bool>) {

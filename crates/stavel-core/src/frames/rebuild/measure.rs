@@ -1,10 +1,10 @@
 //! Bars that have their ticks, looked at to learn how prices take within a bar and how well it can be told.
 
 use super::chance::Chance;
-use super::error::PathError;
 use super::path::{self, PathBar};
 use super::shape::PathShape;
 use crate::frames::Grid;
+use crate::model::provenance::PathError;
 use crate::model::time::DAY;
 use crate::model::{Bar, Columns, Field, Frame, Micros, Session, Span};
 

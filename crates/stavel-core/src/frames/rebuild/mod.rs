@@ -9,11 +9,13 @@
 mod chance;
 mod error;
 mod measure;
+mod on_shelf;
 mod path;
 mod shape;
 
-pub use error::PathError;
+pub use crate::model::provenance::PathError;
 pub use measure::PathMeasure;
+pub use on_shelf::{Measured, RebuiltSeries, rebuild_series};
 pub use shape::PathShape;
 
 use chance::Chance;
