@@ -6,7 +6,7 @@ use crate::model::columns::CARRIED_SPREAD;
 use crate::model::time::{DAY, HOUR, day_of, monday_of};
 use crate::model::{ABSENT, Clock, Columns, Field, QuoteView};
 
-/// The median spread in each hour of the week on some wall, in points; none where none was seen.
+/// The usual spread in each hour of the week on some wall, in points; none where none was seen.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HourSpreads(pub Vec<Option<i64>>);
 
@@ -39,6 +39,15 @@ impl SpreadCounter {
                 self.ticks[hour_of(&self.wall, *t)].add(spread, 1);
             }
         }
+    }
+
+    /// By hour the spread that a share of the rows does not exceed: of what bars say, in hours in which they say nothing
+    /// of the ticks.
+    pub fn finish_at(self, share: f64) -> HourSpreads {
+        let at = |(bars, ticks): (Frequencies, Frequencies)| {
+            [bars, ticks].iter().find(|c| c.total() > 0).map(|c| c.quantile(share))
+        };
+        HourSpreads(self.bars.into_iter().zip(self.ticks).map(at).collect())
     }
 
     /// The median by hour: of what bars say, in hours in which they say nothing of the ticks.

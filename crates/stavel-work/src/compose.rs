@@ -1,42 +1,191 @@
 //! Making instruments and changing their spec sheets.
 
 use serde_json::{Value, json};
-use stavel_core::Result;
-use stavel_core::compose::{self, ComposeRequest};
+use stavel_core::compose::{self, ComposeRequest, Edits};
+use stavel_core::intake::{self, ClockHint, Hints};
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, rfc3339};
-use stavel_core::store::Shelf;
+use stavel_core::model::variation::{SpreadChange, Variation};
+use stavel_core::model::{Made, SeriesName, Span};
+use stavel_core::store::{SeriesInfo, Shelf};
+use stavel_core::{Error, Result};
 
 use crate::report::StepReport;
 use crate::step::ComposeStep;
 
+/// The source of a series that holds what a person edited.
+const EDITED: &str = "edited";
+
+/// Makes an instrument, changes its sheet, or makes its rows.
 pub fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<StepReport> {
+    let before = made_before(shelf, &step.name)?;
+    let wants_rows = step.from.is_some() || step.again || step.edited.is_some();
+    if !wants_rows && step.variation()? != Variation::default() {
+        return Err(Error::arguments(format!(
+            "Say which rows {} is to be made of: --from SERIES.",
+            step.name
+        )));
+    }
+    let (from, mut variation) = match (&step.from, &before) {
+        (Some(from), _) => (Some(from.clone()), step.variation()?),
+        (None, Some((from, variation))) if wants_rows => (Some(from.clone()), variation.clone()),
+        (None, None) if wants_rows => {
+            return Err(Error::arguments(format!(
+                "{} has no rows that were composed before; say what they are to be made of: --from SERIES.",
+                step.name
+            )));
+        }
+        _ => (None, Variation::default()),
+    };
+    let edits = match (&step.edited, &from) {
+        (Some(file), Some(from)) => {
+            let (edited, edits) = take_edits(shelf, step, file, from, job)?;
+            variation.edits = Some(edited);
+            Some(edits)
+        }
+        _ => None,
+    };
     let request = ComposeRequest {
         name: step.name.clone(),
         like: step.like.clone(),
         own: step.set.0.clone(),
         reset: step.reset.clone(),
-        from: step.from.clone(),
-        shift: step.shift.as_deref().map_or(Ok(0), time::parse_length)?,
+        from,
+        variation,
     };
     let made = compose::compose(shelf, &request, job)?;
-    let series: Vec<Value> = made
-        .series
-        .iter()
-        .map(|s| {
-            let e = &s.edition;
-            json!({"series": s.name, "edition": e.number, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last)})
-        })
-        .collect();
-    let doubts = made.instrument.doubts();
-    let json =
+    Ok(report(made, edits))
+}
+
+fn report(made: compose::Composed, edits: Option<Edits>) -> StepReport {
+    let told = |s: &SeriesInfo| {
+        let e = &s.edition;
+        json!({"series": s.name, "edition": e.number, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last)})
+    };
+    let series: Vec<Value> = made.series.iter().map(told).collect();
+    let mut doubts = made.instrument.doubts();
+    doubts.extend(made.doubts);
+    let mut json =
         json!({"instrument": made.instrument.name, "series": series, "notes": made.notes, "doubts": doubts});
     let like = made.instrument.own.like.as_deref().map(|l| format!(" like {l}")).unwrap_or_default();
     let mut lines = vec![format!("{}{like}: {}", made.instrument.name, made.notes.join("; "))];
+    if let Some(edits) = edits {
+        json["edits"] = json!({
+            "changed": edits.changed, "added": edits.added, "removed": edits.removed, "first": edits.told,
+        });
+        lines.push(format!(
+            "  edited: {} rows changed, {} added, {} taken out",
+            edits.changed, edits.added, edits.removed
+        ));
+        lines.extend(edits.told.iter().map(|t| format!("    {t}")));
+    }
     lines.extend(doubts.iter().map(|doubt| format!("  ▲ {doubt}")));
-    Ok(StepReport {
+    StepReport {
         wants_person: !doubts.is_empty(),
         changed: made.series.into_iter().map(|s| s.name).collect(),
         ..StepReport::new(json, lines)
-    })
+    }
+}
+
+/// What the rows of an instrument were composed of, and how they differ from it.
+fn made_before(shelf: &Shelf, instrument: &str) -> Result<Option<(SeriesName, Variation)>> {
+    if !shelf.has_instrument(instrument)? {
+        return Ok(None);
+    }
+    let all = shelf.series_of(instrument)?;
+    let composed = all.into_iter().find_map(|s| match &s.edition.provenance.made {
+        Made::Compose(made) => {
+            let base = s.edition.provenance.parents().next()?.1.clone();
+            Some((base, made.variation.clone()))
+        }
+        _ => None,
+    });
+    Ok(composed)
+}
+
+/// Takes in a file that was edited and keeps of it what differs from the base.
+fn take_edits(
+    shelf: &mut Shelf,
+    step: &ComposeStep,
+    file: &std::path::Path,
+    base: &SeriesName,
+    job: &Job,
+) -> Result<(SeriesName, Edits)> {
+    shelf.find(base)?;
+    let hints = Hints {
+        source: EDITED.into(),
+        instrument: Some(step.name.clone()),
+        frame: Some(base.frame),
+        clock: step.edited_clock.clone().map(ClockHint::Known),
+        replace: true,
+        ..Hints::default()
+    };
+    let planned = intake::plan(shelf, &[file.to_owned()], &hints)?;
+    let [plan] = planned.plans.as_slice() else {
+        return Err(Error::input(format!(
+            "{} is not one series of bars of {}; give one file of it.",
+            file.display(),
+            base.frame
+        )));
+    };
+    let taken = intake::take(shelf, plan, job)?;
+    let Some(taken) = taken.into_iter().next() else {
+        return Err(Error::input(format!("{} has no rows.", file.display())));
+    };
+    if taken.rows_rejected > 0 {
+        return Err(Error::input(format!(
+            "{} of the rows of {} cannot be understood, so it is not known what was meant by them; nothing was changed.",
+            taken.rows_rejected,
+            file.display()
+        )));
+    }
+    let info = shelf.find(&plan.series)?;
+    let Some(clock) = &info.edition.clock else {
+        return Err(Error::input(format!(
+            "The times of {} name no zone; say on which clock they are: --edited-clock UTC.",
+            file.display()
+        )));
+    };
+    let utc = |written| clock.from_wall(written).settle();
+    let span =
+        plan.preview.scanned.ends.map_or(Span::ALL, |(first, last)| Span::new(utc(first), utc(last) + 1));
+    let edits = compose::find_edits(shelf, base, &info.name, span)?;
+    Ok((info.name, edits))
+}
+
+impl ComposeStep {
+    /// How the rows differ from those they come from.
+    ///
+    /// # Errors
+    /// Where a time or a length cannot be read, or two settings of the spread contradict each other.
+    pub fn variation(&self) -> Result<Variation> {
+        let moment = |text: &Option<String>| text.as_deref().map(time::parse).transpose();
+        let added = self.add_spread.map(SpreadChange::Added);
+        let times = self.times_spread.map(SpreadChange::Times);
+        let share = self.spread_share.unwrap_or_default();
+        let hours = self.spread_of.clone().map(|of| SpreadChange::Hours { of, share });
+        let mut said = [added, times, hours].into_iter().flatten();
+        let spread = said.next();
+        if said.next().is_some() {
+            return Err(Error::arguments(
+                "The spread can be changed in one way: --add-spread, --times-spread or --spread-of.",
+            ));
+        }
+        if self.spread_share.is_some() && self.spread_of.is_none() {
+            return Err(Error::arguments(
+                "--spread-share is of the series that --spread-of names; name one.",
+            ));
+        }
+        Ok(Variation {
+            shift: self.shift.as_deref().map_or(Ok(0), time::parse_length)?,
+            since: moment(&self.since)?,
+            until: moment(&self.until)?,
+            days: self.days,
+            inverse: self.inverse,
+            scale: self.scale,
+            spread,
+            side: self.side,
+            edits: None,
+        })
+    }
 }

@@ -193,7 +193,8 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
         proptest::collection::vec("[a-z_]{1,9}", 0..3),
     )
         .prop_map(|(name, like, from, set, shift, reset): (_, _, _, BTreeMap<String, String>, _, _)| {
-            Step::Compose(ComposeStep { name, like, from, set: SheetValues(set), reset, shift })
+            let set = SheetValues(set);
+            Step::Compose(ComposeStep { name, like, from, set, reset, shift, ..ComposeStep::default() })
         });
     let deliver = (
         (proptest::collection::vec(series(), 1..3), value(), parsed(&["csv", "json", "ndjson", "parquet"])),

@@ -2,12 +2,17 @@
 
 use std::collections::BTreeMap;
 
-use super::{Changes, derive};
+use super::edits::{Edits, Overlay};
+use super::standing::standing;
+use super::variant::{LeftAway, NewSpread, Variant, decimals_for};
+use crate::hour_spreads::SpreadCounter;
 use crate::job::Job;
-use crate::model::columns::shape_of;
 use crate::model::instrument;
 use crate::model::provenance::Composing;
-use crate::model::{Input, Instrument, Made, Micros, Provenance, SeriesName, Shape, Span};
+use crate::model::variation::{SpreadChange, Variation};
+use crate::model::{
+    Columns, Field, Input, Instrument, Made, Micros, Provenance, Scale, SeriesName, Side, Span, present,
+};
 use crate::store::{Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
@@ -27,8 +32,8 @@ pub struct ComposeRequest {
     pub reset: Vec<String>,
     /// The series its rows come from, if it is to have rows.
     pub from: Option<SeriesName>,
-    /// Added to every time of those rows.
-    pub shift: Micros,
+    /// How those rows differ from its own.
+    pub variation: Variation,
 }
 
 /// What was composed.
@@ -39,6 +44,8 @@ pub struct Composed {
     pub series: Option<SeriesInfo>,
     /// What was done, in a few words each.
     pub notes: Vec<String>,
+    /// What a careful person would look at.
+    pub doubts: Vec<String>,
 }
 
 /// Makes or changes an instrument and, where asked, its series.
@@ -46,6 +53,71 @@ pub struct Composed {
 /// # Errors
 /// Where a value makes no sense, or what it is like or comes from is not there.
 pub fn compose(shelf: &mut Shelf, request: &ComposeRequest, job: &Job) -> Result<Composed> {
+    let source = request.from.as_ref().map(|name| shelf.find(name)).transpose()?;
+    if let Some(source) = &source {
+        refuse(source, request)?;
+    }
+    let (instrument, is_changed) = put_sheet(shelf, request)?;
+    let Some(source) = source else {
+        let note = match is_changed {
+            false => format!("nothing to change; stavel sheet {} shows it", request.name),
+            true => "spec sheet written".to_owned(),
+        };
+        return Ok(Composed { instrument, series: None, notes: vec![note], doubts: Vec::new() });
+    };
+    let plan = ComposePlan::of(shelf, &source, &instrument, request)?;
+    plan.write(shelf, &source, instrument, job)
+}
+
+/// # Errors
+/// Where no variant can be made of a series.
+fn refuse(source: &SeriesInfo, request: &ComposeRequest) -> Result<()> {
+    source.refuse_layers("composed")?;
+    let name = &source.name;
+    if source.is_afloat() {
+        return Err(Error::input(format!("{name} is afloat; align it before composing from it.")));
+    }
+    if target_of(request, name) == name.with_built(false) {
+        return Err(Error::arguments(format!(
+            "{name} cannot be composed from itself; give the new instrument another name."
+        )));
+    }
+    let variation = &request.variation;
+    if variation.span().length() <= 0 {
+        return Err(Error::arguments(
+            "The variant would end before it begins; --since is to be before --until.",
+        ));
+    }
+    let moved = |t: Micros| t.checked_add(variation.shift).filter(|t| CALENDAR.holds(*t));
+    if moved(source.edition.first).is_none() || moved(source.edition.last).is_none() {
+        return Err(Error::arguments(format!(
+            "The rows of {name} would lie outside the years 1 to 9999 after that shift; give a shorter one."
+        )));
+    }
+    let has = |field: Field| source.edition.fields.contains(&field);
+    let lacks = match variation.side {
+        Some(Side::Last) => Some("a variant's side is bid, ask or mid"),
+        Some(_) if has(Field::Last) => Some("its trades have one price alone"),
+        Some(Side::Ask | Side::Mid) if !has(Field::Bid) && !has(Field::Spread) => {
+            Some("its bars do not know their spread, so nobody knows that side")
+        }
+        Some(_) if matches!(name.side, Side::Ask | Side::Mid) => Some("it is of one side already"),
+        _ => None,
+    };
+    match lacks {
+        Some(why) => Err(Error::input(format!("{name} cannot be given that side: {why}."))),
+        None => Ok(()),
+    }
+}
+
+/// The name of the variant's series: bars of another side say so in it.
+fn target_of(request: &ComposeRequest, source: &SeriesName) -> SeriesName {
+    let side = request.variation.side.filter(|_| source.frame.is_bars()).unwrap_or(source.side);
+    SeriesName { instrument: request.name.clone(), built: false, side, ..source.clone() }
+}
+
+/// Writes the spec sheet; gives whether it is another one now.
+fn put_sheet(shelf: &mut Shelf, request: &ComposeRequest) -> Result<(Instrument, bool)> {
     let there = shelf.instruments()?.into_iter().find(|i| i.name == request.name);
     let is_new = there.is_none();
     let before = there.map(|i| i.own).unwrap_or_default();
@@ -61,66 +133,221 @@ pub fn compose(shelf: &mut Shelf, request: &ComposeRequest, job: &Job) -> Result
             )));
         }
     }
-    let source = request.from.as_ref().map(|name| shelf.find(name)).transpose()?;
-    source.iter().try_for_each(|s| s.refuse_layers("composed"))?;
-    if let Some(afloat) = source.as_ref().filter(|s| s.is_afloat()) {
-        return Err(Error::input(format!("{} is afloat; align it before composing from it.", afloat.name)));
-    }
-    let instrument = shelf.put_instrument(&request.name, &own)?;
-    let Some(source) = source else {
-        let note = match own == before && !is_new {
-            true => format!("nothing to change; stavel sheet {} shows it", request.name),
-            false => "spec sheet written".to_owned(),
+    let is_changed = own != before || is_new;
+    Ok((shelf.put_instrument(&request.name, &own)?, is_changed))
+}
+
+/// A variant that is about to be written.
+struct ComposePlan {
+    target: SeriesName,
+    variant: Variant,
+    provenance: Provenance,
+    edits: Option<SeriesInfo>,
+}
+
+impl ComposePlan {
+    fn of(
+        shelf: &Shelf,
+        source: &SeriesInfo,
+        instrument: &Instrument,
+        request: &ComposeRequest,
+    ) -> Result<ComposePlan> {
+        let variation = &request.variation;
+        let decimals = match request.own.get("decimals") {
+            Some(_) if variation.changes_prices() => instrument.sheet.decimals,
+            _ => decimals_for(variation, source.edition.scale.price, typical(shelf, source)?),
         };
-        return Ok(Composed { instrument, series: None, notes: vec![note] });
-    };
-    let spread = instrument.sheet.spread_at(source.edition.scale.price);
-    let changes = Changes { shift: request.shift, spread };
-    let name = SeriesName { instrument: request.name.clone(), built: false, ..source.name.clone() };
-    if name == source.name {
-        return Err(Error::arguments(format!(
-            "{name} cannot be composed from itself; give the new instrument another name."
-        )));
+        let scale = Scale { price: decimals, ..source.edition.scale };
+        let mut inputs = vec![Input::Edition { id: source.edition.id, series: source.name.clone() }];
+        let edits = variation.edits.as_ref().map(|name| shelf.find(name)).transpose()?;
+        inputs.extend(edits.iter().map(|e| Input::Edition { id: e.edition.id, series: e.name.clone() }));
+        let spread = spread_of(shelf, instrument, variation, scale, &mut inputs)?;
+        inputs.extend(instrument.inputs(&Instrument::SESSION));
+        inputs.extend(instrument.inputs(&["spread"]));
+        let session = instrument.sheet.session.clone();
+        let variant = Variant { variation: variation.clone(), session, spread, scale };
+        let made = Composing { variation: variation.clone(), ..Composing::default() };
+        let provenance = Provenance::of(Made::Compose(Box::new(made))).reading(inputs);
+        Ok(ComposePlan { target: target_of(request, &source.name), variant, provenance, edits })
     }
-    let mut fields = source.edition.fields.clone();
-    if changes.spread.is_some() && shape_of(&fields) == Shape::Bars {
-        fields = super::with_sheet_spread(&fields);
+
+    fn write(
+        mut self,
+        shelf: &mut Shelf,
+        source: &SeriesInfo,
+        instrument: Instrument,
+        job: &Job,
+    ) -> Result<Composed> {
+        let fields = self.variant.fields(&source.edition.fields);
+        let like = Columns::empty(&fields, self.variant.scale);
+        let standing = standing(shelf, &self.target, &self.provenance, &like, self.variant.variation.shift)?;
+        let mut kept = Vec::new();
+        let mut before = like.clone();
+        let mut span = Span::ALL;
+        if let Some(standing) = &standing {
+            (kept, before) = standing.parts(shelf)?;
+            span.from = standing.from - self.variant.variation.shift;
+        }
+        let mut overlay = match &self.edits {
+            Some(edits) => Some(Overlay::of(shelf, edits, &source.edition)?),
+            None => None,
+        };
+        let rows = shelf.scan(&source.edition, span, None)?;
+        job.begin(format!("compose {}", self.target), source.edition.rows);
+        let origin = Origin {
+            provenance: self.provenance.clone(),
+            clock: source.edition.clock.clone(),
+            fields,
+            scale: self.variant.scale,
+        };
+        let mut draft = shelf.draft(&self.target, origin)?;
+        kept.into_iter().for_each(|file| draft.keep(file));
+        if !before.is_empty() {
+            draft.push(before)?;
+        }
+        let mut left = LeftAway::default();
+        for piece in rows {
+            let piece = piece?;
+            job.advance(piece.len() as u64)?;
+            let piece = overlay.as_mut().map_or(piece.clone(), |overlay| overlay.lay_over(piece));
+            let (rows, away) = self.variant.rows(piece);
+            left.add(&away);
+            draft.push(rows)?;
+        }
+        if let Some(rest) = overlay.and_then(Overlay::rest) {
+            let (rows, away) = self.variant.rows(rest);
+            left.add(&away);
+            draft.push(rows)?;
+        }
+        if let Made::Compose(made) = &mut self.provenance.made {
+            (made.unpriced, made.no_spread, made.below_zero) =
+                (left.unpriced, left.no_spread, left.below_zero);
+            made.outside = left.outside;
+            draft.set_made(self.provenance.made.clone());
+        }
+        let made = draft.commit()?;
+        if standing.is_some() {
+            left.outside = source.edition.rows.saturating_sub(made.edition.rows + left.unpriced);
+        }
+        let (notes, doubts) = (self.notes(&made, &left), self.doubts(source, &left));
+        Ok(Composed { instrument, series: Some(made), notes, doubts })
     }
-    let moved = |t: Micros| t.checked_add(request.shift).filter(|t| CALENDAR.holds(*t));
-    if moved(source.edition.first).is_none() || moved(source.edition.last).is_none() {
-        return Err(Error::arguments(format!(
-            "The rows of {} would lie outside the years 1 to 9999 after that shift; give a shorter one.",
-            source.name
-        )));
+
+    fn notes(&self, made: &SeriesInfo, left: &LeftAway) -> Vec<String> {
+        let outside = if self.variant.variation.days.is_some() || self.variant.variation.span() != Span::ALL {
+            "outside the hours, days or span"
+        } else {
+            "outside the hours"
+        };
+        let mut notes = vec![format!("{} rows kept, {} {outside}", made.edition.rows, left.outside)];
+        notes.extend(match &self.variant.spread {
+            NewSpread::Kept => None,
+            NewSpread::Fixed(points) => Some(format!("spread fixed at {points} points")),
+            NewSpread::Added(points) => Some(format!("spread {points:+} points")),
+            NewSpread::Times(factor) => Some(format!("spread times {factor}")),
+            NewSpread::OfHour(..) => Some("spread by hour of week".to_owned()),
+        });
+        if self.variant.variation.changes_prices() {
+            notes.push(format!("prices with {} decimals", self.variant.scale.price));
+        }
+        notes
     }
-    let mut made = Composing { shift: request.shift, outside: 0 };
-    let mut inputs = vec![Input::Edition { id: source.edition.id, series: source.name.clone() }];
-    inputs.extend(instrument.inputs(&Instrument::SESSION));
-    inputs.extend(instrument.inputs(&["spread"]));
-    let origin = Origin {
-        provenance: Provenance::of(Made::Compose(made.clone())).reading(inputs),
-        clock: source.edition.clock.clone(),
-        fields,
-        scale: source.edition.scale,
-    };
-    let rows = shelf.scan(&source.edition, Span::ALL, None)?;
-    job.begin(format!("compose {name}"), source.edition.rows);
-    let session = instrument.sheet.session.clone();
-    let mut draft = shelf.draft(&name, origin)?;
-    let mut outside = 0;
-    for piece in rows {
-        let piece = piece?;
-        job.advance(piece.len() as u64)?;
-        let (kept, dropped) = derive(piece, &changes, &session);
-        outside += dropped;
-        draft.push(kept)?;
+
+    fn doubts(&self, source: &SeriesInfo, left: &LeftAway) -> Vec<String> {
+        let mut doubts = Vec::new();
+        let mut doubt = |count: u64, what: &str| {
+            if count > 0 {
+                doubts.push(format!("{count} rows {what}"));
+            }
+        };
+        doubt(
+            left.unpriced,
+            "left away: they have no price of that side, or none that can be turned over or held",
+        );
+        doubt(left.no_spread, "have no spread that is known, and get none");
+        doubt(left.below_zero, "would have a spread below 0 and have 0");
+        let has_spread =
+            source.edition.fields.iter().any(|f| matches!(f, Field::Spread | Field::Ask | Field::Last));
+        if self.variant.variation.inverse && !has_spread {
+            doubts.push(format!(
+                "{} does not know its spread: what is turned over is its bid, which makes the ask of the pair turned over",
+                source.name
+            ));
+        }
+        doubts
     }
-    made.outside = outside;
-    draft.set_made(Made::Compose(made));
-    let made = draft.commit()?;
-    let mut notes = vec![format!("{} rows kept, {outside} outside the hours", made.edition.rows)];
-    if let Some(points) = changes.spread {
-        notes.push(format!("spread fixed at {points} points"));
+}
+
+/// A price as the source has them, to tell how many digits matter.
+fn typical(shelf: &Shelf, source: &SeriesInfo) -> Result<i64> {
+    let first = source.edition.first;
+    let rows = shelf.read(&source.edition, Span::new(first, first + crate::model::time::DAY))?;
+    let price = |field: Field| rows.column(field).iter().copied().find_map(present);
+    Ok([Field::Close, Field::Bid, Field::Ask, Field::Last, Field::Open]
+        .into_iter()
+        .find_map(price)
+        .unwrap_or(0))
+}
+
+/// What becomes of the spreads; what is read for it is added to the inputs.
+fn spread_of(
+    shelf: &Shelf,
+    instrument: &Instrument,
+    variation: &Variation,
+    scale: Scale,
+    inputs: &mut Vec<Input>,
+) -> Result<NewSpread> {
+    let sheet = instrument.sheet.spread_at(scale.price);
+    Ok(match (&variation.spread, sheet) {
+        (None, None) => NewSpread::Kept,
+        (None, Some(points)) => NewSpread::Fixed(points),
+        (Some(_), Some(points)) => {
+            return Err(Error::arguments(format!(
+                "{} has a fixed spread of {points} points on its sheet, so none can be changed; take it away with --reset spread or --set spread=data.",
+                instrument.name
+            )));
+        }
+        (Some(SpreadChange::Added(points)), None) => NewSpread::Added(*points),
+        (Some(SpreadChange::Times(factor)), None) => NewSpread::Times(factor.0),
+        (Some(SpreadChange::Hours { of, share }), None) => {
+            let other = shelf.find(of)?;
+            inputs.push(Input::Edition { id: other.edition.id, series: other.name.clone() });
+            let wall = &instrument.sheet.session.clock;
+            let mut counter = SpreadCounter::new(wall);
+            let edition = &other.edition;
+            let has = |f: &Field| edition.fields.contains(f);
+            let fields: Vec<Field> = SpreadCounter::FIELDS.into_iter().filter(has).collect();
+            for rows in shelf.scan(edition, Span::ALL, Some(&fields))? {
+                counter.add(&rows?);
+            }
+            let mut hours = counter.finish_at(share.share());
+            if hours.is_empty() || other.is_afloat() {
+                return Err(Error::input(format!(
+                    "{of} says no spread by the hour of the week: {}.",
+                    if other.is_afloat() { "it is afloat" } else { "its rows do not know theirs" }
+                )));
+            }
+            rescale(&mut hours.0, edition.scale.price, scale.price);
+            NewSpread::OfHour(hours, wall.clone())
+        }
+    })
+}
+
+/// Points of one number of decimals as points of another; what a coarser one cannot hold is rounded up.
+fn rescale(spreads: &mut [Option<i64>], from: u8, to: u8) {
+    use crate::model::price::unit;
+    for spread in spreads.iter_mut().flatten() {
+        *spread = match to.checked_sub(from) {
+            Some(more) => spread.saturating_mul(unit(more)),
+            None => spread.div_euclid(unit(from - to)) + i64::from(spread.rem_euclid(unit(from - to)) > 0),
+        };
     }
-    Ok(Composed { instrument, series: Some(made), notes })
+}
+
+/// What a person changed in a file of a series.
+///
+/// # Errors
+/// As [`Edits::find`].
+pub fn find_edits(shelf: &mut Shelf, base: &SeriesName, edited: &SeriesName, span: Span) -> Result<Edits> {
+    Edits::find(shelf, base, edited, span)
 }

@@ -20,6 +20,7 @@ pub mod standing;
 pub mod time;
 pub mod time_marks;
 pub mod unfold;
+pub mod variation;
 
 pub use bars::{Bar, BarView, QuoteView};
 pub use cell::{ABSENT, Cells, present};
@@ -56,4 +57,4 @@ macro_rules! as_text {
 }
 pub(crate) use as_text;
 
-as_text!(Clock, Frame, SeriesName, SeriesPattern, Side);
+as_text!(Clock, Frame, SeriesName, SeriesPattern, Side, session::Weekdays, variation::Factor);

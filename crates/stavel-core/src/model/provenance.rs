@@ -9,6 +9,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::variation::Variation;
 use super::{Decision, Frame, Micros, SeriesName, Side};
 
 /// What made an edition, and what that act read.
@@ -62,7 +63,7 @@ pub enum Made {
     /// Ticks were rebuilt from bars.
     Rebuild(Box<Rebuilding>),
     /// The rows of another instrument were taken over.
-    Compose(Composing),
+    Compose(Box<Composing>),
     /// The files say nothing about how they were made.
     Unknown,
 }
@@ -268,10 +269,17 @@ pub enum EmptyBars {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Composing {
-    /// Added to every time.
-    pub shift: Micros,
-    /// Rows left away because they lie outside the hours.
+    /// How its rows differ from those of its base.
+    #[serde(flatten)]
+    pub variation: Variation,
+    /// Rows left away because they lie outside the hours, the days or the span.
     pub outside: u64,
+    /// Rows left away because they have no price of the side, or none that can be turned over.
+    pub unpriced: u64,
+    /// Rows whose spread is not known.
+    pub no_spread: u64,
+    /// Rows whose spread would be below 0.
+    pub below_zero: u64,
 }
 
 impl Provenance {
@@ -367,7 +375,10 @@ impl Made {
             Made::Frames(f) if f.empty == EmptyBars::Fill => json!([f.frame, f.side, f.clock, f.empty]),
             Made::Frames(f) => json!([f.frame, f.side, f.clock]),
             Made::Rebuild(r) => json!([r.seed]),
-            Made::Compose(c) => json!([c.shift]),
+            Made::Compose(c) if c.variation == Variation::moved(c.variation.shift) => {
+                json!([c.variation.shift])
+            }
+            Made::Compose(c) => json!(c.variation),
             Made::Unknown => json!(null),
         }
     }
@@ -420,7 +431,11 @@ mod tests {
             Made::Check(Mending { mends: vec!["spike".into()], ..Mending::default() }),
             Made::Align(Anchoring { confidence: Some(0.5), ..Anchoring::default() }),
             Made::Splice(Joining { gaps: Some(vec![None, Some((3, 1.5))]), ..Joining::default() }),
-            Made::Compose(Composing { shift: -5, outside: 2 }),
+            Made::Compose(Box::new(Composing {
+                variation: Variation { days: Some("mon,fri".parse().unwrap()), ..Variation::moved(-5) },
+                outside: 2,
+                ..Composing::default()
+            })),
             Made::Unknown,
         ];
         for made in made.into_iter().map(Provenance::of).chain([framed("x", 1)]) {

@@ -254,6 +254,42 @@ impl FromStr for Settlement {
     }
 }
 
+/// Some days of the week, written `mon-thu` or `mon,wed,fri`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Weekdays([bool; 7]);
+
+impl Weekdays {
+    /// True for a day (counted from 1970-01-01) of one of its weekdays.
+    pub fn has(&self, day: i64) -> bool {
+        self.0[time::weekday(day) as usize]
+    }
+}
+
+impl fmt::Display for Weekdays {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let named: Vec<&str> =
+            DAYS.iter().zip(self.0).filter(|(_, is_in)| *is_in).map(|(day, _)| *day).collect();
+        f.write_str(&named.join(","))
+    }
+}
+
+impl FromStr for Weekdays {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Weekdays> {
+        let mut days = [false; 7];
+        for part in text.split(',') {
+            let part = day_range(part.trim()).ok_or_else(|| {
+                Error::arguments(format!(
+                    "'{text}' does not name days of the week; write mon-thu or mon,wed,fri."
+                ))
+            })?;
+            part.into_iter().for_each(|day| days[day as usize] = true);
+        }
+        Ok(Weekdays(days))
+    }
+}
+
 /// What becomes of a Sunday on which a market opens while its clock still shows Sunday, as on `Europe/Oslo`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, strum::EnumString, strum::Display)]
 #[strum(serialize_all = "lowercase", parse_err_ty = Error, parse_err_fn = not_a_sunday)]

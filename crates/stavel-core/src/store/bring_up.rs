@@ -176,7 +176,7 @@ fn provenance_of(db: &Connection, id: i64, act: &str, detail: &Value) -> Result<
                  WHERE s.instrument || '@' || s.source || ':' || s.frame = ?1 AND e.number = ?2";
             let source = super::sql::maybe::<i64>(db, of, params![name, number])?;
             let input = source.and_then(|id| Some(Input::Edition { id, series: name.parse().ok()? }));
-            (Made::Compose(Composing::default()), input.into_iter().collect())
+            (Made::Compose(Box::new(Composing::default())), input.into_iter().collect())
         }
         _ => (Made::Unknown, Vec::new()),
     };

@@ -10,6 +10,7 @@ use stavel_core::hour_spreads::HourSpreads;
 use stavel_core::job::Job;
 use stavel_core::model::Stamp;
 use stavel_core::model::time::{DAY, HOUR, parse, wall};
+use stavel_core::model::variation::Variation;
 use stavel_core::model::{Clock, Columns, Doubtful, Field, Frame, Scale, Side, Span};
 use stavel_core::rehearse::{Direction, Played, ScriptOrder, SpreadRule, read_orders, run_orders};
 use stavel_core::store::{Shelf, StaleBecause};
@@ -181,7 +182,7 @@ fn an_instrument_of_ones_own_has_its_hours_its_costs_and_its_rows() {
         name: "LATE".into(),
         like: Some("NOKSEK".into()),
         from: Some(name("NOKSEK@quill:1m")),
-        shift: -30 * DAY,
+        variation: Variation::moved(-30 * DAY),
         ..ComposeRequest::default()
     };
     let late = compose(&mut shelf, &moved, &Job::unwatched()).unwrap();

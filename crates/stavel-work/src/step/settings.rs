@@ -15,7 +15,9 @@ use stavel_core::Result;
 use stavel_core::check::{Against, Mend};
 use stavel_core::deliver::FileFormat;
 use stavel_core::model::provenance::EmptyBars;
-use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, SeriesPattern, Stamp};
+use stavel_core::model::session::Weekdays;
+use stavel_core::model::variation::{Factor, SpreadShare};
+use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, SeriesPattern, Side, Stamp};
 use stavel_core::splice::{Level, SpliceRule};
 
 use super::wanted::{FramesWanted, SidesWanted};
@@ -386,6 +388,58 @@ pub struct ComposeStep {
     #[arg(long, allow_hyphen_values = true)]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub shift: Option<String>,
+    /// Only rows of session days of these weekdays, as mon-thu or mon,wed.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub days: Option<Weekdays>,
+    /// Only rows from this moment on.
+    #[arg(long, value_name = "TIME")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<String>,
+    /// Only rows before this moment.
+    #[arg(long, value_name = "TIME")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<String>,
+    /// One divided by each price: the pair the other way round.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub inverse: bool,
+    /// Multiply each price, as 0.01; turned over first where --inverse says so.
+    #[arg(long, value_name = "FACTOR")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub scale: Option<Factor>,
+    /// So many points more of spread, or less, as -3.
+    #[arg(long, value_name = "POINTS", allow_hyphen_values = true)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub add_spread: Option<i64>,
+    /// Multiply each spread, as 1.5.
+    #[arg(long, value_name = "FACTOR")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub times_spread: Option<Factor>,
+    /// Spreads by the hour of the week as this series has them.
+    #[arg(long, value_name = "SERIES")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub spread_of: Option<SeriesName>,
+    /// Which spread of an hour --spread-of takes.
+    #[arg(long, value_parser = one_of::<SpreadShare>())]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub spread_share: Option<SpreadShare>,
+    /// One price alone: bid, ask or mid.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub side: Option<Side>,
+    /// A file of the rows that was delivered and edited; what differs stands in for the rows it was made of.
+    #[arg(long, value_name = "FILE")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub edited: Option<PathBuf>,
+    /// The clock of the edited file, where its times name no zone.
+    #[arg(long, value_name = "CLOCK", requires = "edited")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub edited_clock: Option<Clock>,
+    /// Make its rows again as they were made before, of what its base is now.
+    #[arg(long, conflicts_with = "from")]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub again: bool,
 }
 
 /// Values of a spec sheet by key, as written. Typed as `--set KEY=VALUE`; two keys have options of their own.

@@ -13,6 +13,7 @@ mod edges;
 mod files;
 mod money;
 mod numbers;
+mod variants;
 
 use support::Program;
 
