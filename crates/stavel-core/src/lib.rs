@@ -11,6 +11,7 @@ pub mod align;
 pub mod check;
 pub mod compose;
 mod counts;
+pub mod crosses;
 pub mod deliver;
 pub mod error;
 pub mod fingerprint;

@@ -1,15 +1,18 @@
 //! Making instruments and changing their spec sheets.
 
+use std::collections::BTreeMap;
+
 use serde_json::{Value, json};
 use stavel_core::compose::{self, ComposeRequest, Edits};
 use stavel_core::intake::{self, ClockHint, Hints};
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, rfc3339};
 use stavel_core::model::variation::{SpreadChange, Variation};
-use stavel_core::model::{Made, SeriesName, Span};
+use stavel_core::model::{Clock, Made, SeriesName, SessionWeek, Span};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
+use crate::holidays::holidays_in;
 use crate::report::StepReport;
 use crate::step::ComposeStep;
 
@@ -45,15 +48,17 @@ pub fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<S
         }
         _ => None,
     };
+    let (own, zone_note) = own_values(shelf, step)?;
     let request = ComposeRequest {
         name: step.name.clone(),
         like: step.like.clone(),
-        own: step.set.0.clone(),
+        own,
         reset: step.reset.clone(),
         from,
         variation,
     };
-    let made = compose::compose(shelf, &request, job)?;
+    let mut made = compose::compose(shelf, &request, job)?;
+    made.notes.extend(zone_note);
     Ok(report(made, edits))
 }
 
@@ -85,6 +90,34 @@ fn report(made: compose::Composed, edits: Option<Edits>) -> StepReport {
         changed: made.series.into_iter().map(|s| s.name).collect(),
         ..StepReport::new(json, lines)
     }
+}
+
+/// The values of a step: hours without a zone are those of the instrument's, holidays of a file are written out. Gives a note
+/// where a zone was taken over.
+fn own_values(shelf: &Shelf, step: &ComposeStep) -> Result<(BTreeMap<String, String>, Option<String>)> {
+    let mut own = step.set.0.clone();
+    let mut note = None;
+    // Of the instrument itself, or of the one it is to be like.
+    let shown = [Some(&step.name), step.like.as_ref()];
+    let mut zone = None;
+    for name in shown.into_iter().flatten() {
+        if zone.is_none() && shelf.has_instrument(name)? {
+            zone = Some(shelf.instrument(name)?.sheet.session.week.zone);
+        }
+    }
+    if let (Some(hours), Some(zone)) = (own.get_mut("hours"), &zone)
+        && hours.split_whitespace().next_back().is_some_and(|last| last.contains(':'))
+    {
+        *hours = format!("{hours} {zone}");
+        note = Some(format!("hours told in {zone}, as before"));
+    }
+    if let Some(path) = &step.holidays {
+        let said =
+            own.get("hours").map(|hours| hours.parse::<SessionWeek>()).transpose()?.map(|week| week.zone);
+        let zone = said.or(zone).unwrap_or_else(Clock::utc);
+        own.insert("holidays".into(), holidays_in(path, &zone)?);
+    }
+    Ok((own, note))
 }
 
 /// What the rows of an instrument were composed of, and how they differ from it.

@@ -3,6 +3,7 @@
 //! A [`Step`] is one act with all its settings. The command line, the bench and recipe files all make steps;
 //! [`apply`] does them, and gives a [`StepReport`] for people and programs. A [`Recipe`] is a list of steps in a file.
 
+mod account_money;
 mod advice;
 mod align;
 mod apply;
@@ -14,6 +15,7 @@ mod compose;
 mod deliver;
 mod findings;
 mod frames;
+mod holidays;
 mod intake;
 mod page;
 mod recipe;
@@ -28,6 +30,7 @@ pub mod trials;
 mod undo;
 mod upkeep;
 
+pub use account_money::AccountWish;
 pub use advice::{advice_in_words, error_in_words, with_advice};
 pub use align::{doubt_in_words, guess_in_words, minute_of_week, stretches_in_words};
 pub use apply::{apply, as_act};

@@ -1,12 +1,13 @@
 //! The spec sheet of an instrument: each value, how it is known, from where and since when.
 
 use serde_json::{Value, json};
-use stavel_core::model::instrument::KEYS;
+use stavel_core::model::instrument::{KEYS, applies};
 use stavel_core::model::time::{Micros, rfc3339, wall};
 use stavel_core::model::{Instrument, Standing};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
+use crate::account_money::{AccountWish, in_account};
 use crate::report::StepReport;
 
 /// A value of a spec sheet.
@@ -22,6 +23,8 @@ pub struct SheetValue {
     pub from: Option<String>,
     /// When it was said or found, UTC; none where the shelf does not know.
     pub since: Option<Micros>,
+    /// False for what instruments of its kind do not have.
+    pub applies: bool,
 }
 
 /// The values of an instrument in the order of the keys.
@@ -44,6 +47,7 @@ pub fn sheet_values(shelf: &Shelf, name: &str) -> Result<Vec<SheetValue>> {
                 standing: instrument.standing(key.name),
                 from: owner.map(|i| i.name.clone()),
                 since,
+                applies: applies(key.name, instrument.sheet.kind),
             })
         })
         .collect()
@@ -66,12 +70,13 @@ fn line_of(shelf: &Shelf, instrument: &Instrument) -> Result<Vec<Instrument>> {
 ///
 /// # Errors
 /// As [`sheet_values`].
-pub fn sheet_report(shelf: &Shelf, name: &str) -> Result<StepReport> {
+pub fn sheet_report(shelf: &Shelf, name: &str, account: Option<&AccountWish>) -> Result<StepReport> {
     let values = sheet_values(shelf, name)?;
     let instrument = shelf.instrument(name)?;
     let like = instrument.own.like.as_deref().map(|l| format!(", like {l}")).unwrap_or_default();
     let mut lines = vec![format!("{name}: {}{like}", instrument.values["kind"])];
-    lines.extend(values.iter().map(|v| {
+    let is_shown = |v: &&SheetValue| v.applies || v.from.as_deref() == Some(name);
+    lines.extend(values.iter().filter(is_shown).map(|v| {
         let from = v.from.as_deref().filter(|from| *from != name).map(|from| format!(" from {from}"));
         let since = v.since.map(|t| format!(" since {}", &wall(t)[..10]));
         let told = format!("{} {}{}", v.standing, from.unwrap_or_default(), since.unwrap_or_default());
@@ -79,22 +84,30 @@ pub fn sheet_report(shelf: &Shelf, name: &str) -> Result<StepReport> {
             "  {} {:<14} {:<42} {}",
             v.standing.mark(),
             v.key,
-            v.value,
+            if v.value.is_empty() { "–" } else { &v.value },
             told.replace("  ", " ").trim_end()
         )
     }));
-    let doubts = instrument.doubts();
+    let mut doubts = instrument.doubts();
+    let money = account.map(|wish| in_account(shelf, &instrument, wish)).transpose()?;
+    if let Some(money) = &money {
+        lines.extend(money.lines.iter().cloned());
+        doubts.extend(money.doubts.iter().cloned());
+    }
     lines.extend(doubts.iter().map(|doubt| format!("  ▲ {doubt}")));
-    let json = json!({
+    let mut json = json!({
         "instrument": name, "like": instrument.own.like, "doubts": doubts,
         "values": values.iter().map(value_json).collect::<Vec<_>>(),
     });
+    if let Some(money) = money {
+        json["account"] = money.json;
+    }
     Ok(StepReport { wants_person: !doubts.is_empty(), ..StepReport::new(json, lines) })
 }
 
 fn value_json(v: &SheetValue) -> Value {
     json!({
-        "key": v.key, "value": v.value, "standing": v.standing.to_string(), "from": v.from,
+        "key": v.key, "value": Some(&v.value).filter(|v| !v.is_empty()), "applies": v.applies, "standing": v.standing.to_string(), "from": v.from,
         "since": v.since.map(rfc3339),
     })
 }

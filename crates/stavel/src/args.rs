@@ -104,10 +104,18 @@ pub enum Command {
     )]
     Compose(ComposeStep),
     /// The spec sheet of an instrument: each value, how it is known, from where and since when.
-    #[command(after_help = "Examples:\n  stavel sheet NOKSEK\n  stavel sheet NOKSEK --csv")]
+    #[command(
+        after_help = "Examples:\n  stavel sheet NOKSEK\n  stavel sheet NOKSEK --csv\n  stavel sheet NOKSEK --account NOK --at 2024-03-05"
+    )]
     Sheet {
         /// The instrument.
         name: String,
+        /// Also its money in the currency of an account, through the pairs on the shelf.
+        #[arg(long, value_name = "CURRENCY")]
+        account: Option<String>,
+        /// As of this moment; else of the last prices there are.
+        #[arg(long, value_name = "TIME", requires = "account")]
+        at: Option<String>,
         /// As CSV: key, value, standing, from, since.
         #[arg(long, conflicts_with = "json")]
         csv: bool,

@@ -7,9 +7,12 @@ use anyhow::{Context, Result, bail};
 use serde_json::json;
 use stavel_core::Error;
 use stavel_core::job::Job;
+use stavel_core::model::time::parse;
 use stavel_core::splice::{SpliceWishes, ask_of};
 use stavel_core::store::Shelf;
-use stavel_work::{DeliverStep, Done, IntakeStep, Recipe, RehearseStep, SpliceStep, Step, StepReport};
+use stavel_work::{
+    AccountWish, DeliverStep, Done, IntakeStep, Recipe, RehearseStep, SpliceStep, Step, StepReport,
+};
 
 use crate::args::*;
 use crate::bench::options_of;
@@ -67,7 +70,11 @@ pub fn run(args: &Args) -> Result<Ending> {
         }
         Some(Command::Demo(a)) => return demo::run(a, args),
         Some(Command::Shelf(a)) if !a.changes() => return shelf::show(&folder, a, args.json),
-        Some(Command::Sheet { name, csv }) => return shelf::show_sheet(&folder, name, *csv, args.json),
+        Some(Command::Sheet { name, account, at, csv }) => {
+            let at = at.as_deref().map(parse).transpose()?;
+            let account = account.clone().map(|currency| AccountWish { currency, at });
+            return shelf::show_sheet(&folder, name, account.as_ref(), *csv, args.json);
+        }
         Some(Command::Completions { shell }) => return extras::completions(*shell),
         Some(Command::Man { out }) => return extras::man(out.as_deref()),
         Some(Command::Layout { act }) => return layouts::run(&folder, act, args.json),

@@ -10,7 +10,7 @@ use stavel_core::job::Job;
 use stavel_core::model::time::{SECOND, rfc3339, wall};
 use stavel_core::model::{Clock, Made, SeriesName};
 use stavel_core::store::{EditionInfo, SeriesInfo, Shelf, StaleBecause};
-use stavel_work::bytes_in_words;
+use stavel_work::{AccountWish, bytes_in_words};
 
 use crate::args::ShelfArgs;
 use crate::output::{Ending, print_json, print_lines, quietly, tell};
@@ -37,14 +37,20 @@ pub fn show(folder: &Path, args: &ShelfArgs, as_json: bool) -> Result<Ending> {
 }
 
 /// Shows the spec sheet of an instrument.
-pub fn show_sheet(folder: &Path, name: &str, as_csv: bool, as_json: bool) -> Result<Ending> {
+pub fn show_sheet(
+    folder: &Path,
+    name: &str,
+    account: Option<&AccountWish>,
+    as_csv: bool,
+    as_json: bool,
+) -> Result<Ending> {
     let shelf = Shelf::open(folder)?;
     if as_csv {
         let text = stavel_work::sheet_csv(&shelf, name)?;
         quietly(std::io::stdout().lock().write_all(text.as_bytes()))?;
         return Ok(Ending::Done);
     }
-    let report = stavel_work::sheet_report(&shelf, name)?;
+    let report = stavel_work::sheet_report(&shelf, name, account)?;
     tell(&report, as_json)?;
     Ok(if report.wants_person { Ending::WantsPerson } else { Ending::Done })
 }

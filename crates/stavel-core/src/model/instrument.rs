@@ -10,6 +10,7 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
 use super::clock::Clock;
+use super::costs::{Commission, Margin, SwapKind};
 use super::price::{MAX_DECIMALS, unit};
 use super::provenance::Input;
 use super::session::{Holiday, Session, SessionWeek, Settlement, SundayPart};
@@ -26,10 +27,10 @@ pub struct Key {
 }
 
 /// Every key of a spec sheet, in the order they are shown.
-pub const KEYS: [Key; 18] = [
+pub const KEYS: [Key; 23] = [
     Key {
         name: "kind",
-        about: "forex, metal, futures, index, share, crypto or other",
+        about: "forex, metal, futures, index, cfd, share, crypto or other",
         check: |v| v.parse::<InstrumentKind>().map(drop),
     },
     Key { name: "base", about: "what is bought: a currency or a good", check: short_word },
@@ -38,15 +39,31 @@ pub const KEYS: [Key; 18] = [
     Key { name: "tick_size", about: "smallest price step", check: positive },
     Key { name: "tick_value", about: "money one step of one lot is worth, in quote", check: positive },
     Key { name: "contract_size", about: "units in one lot", check: positive },
-    Key { name: "commission", about: "money a lot and side, in quote", check: number },
-    Key { name: "swap_long", about: "money a lot and night held long, in quote", check: number },
-    Key { name: "swap_short", about: "money a lot and night held short, in quote", check: number },
+    Key { name: "lot_min", about: "least lots of an order", check: positive_or_none },
+    Key { name: "lot_step", about: "step of the lots of an order", check: positive_or_none },
+    Key { name: "lot_max", about: "most lots of an order", check: positive_or_none },
+    Key {
+        name: "commission",
+        about: "money a lot and side in quote (3.50), both sides (7.00 round) or a share (0.01% min 2.50)",
+        check: |v| v.parse::<Commission>().map(drop),
+    },
+    Key { name: "swap_long", about: "a lot and night held long, told as swap_kind says", check: number },
+    Key { name: "swap_short", about: "a lot and night held short, told as swap_kind says", check: number },
+    Key {
+        name: "swap_kind",
+        about: "how swaps are told: money in quote, points, or rate (per cent a year)",
+        check: |v| v.parse::<SwapKind>().map(drop),
+    },
     Key {
         name: "swap_triple",
         about: "day that pays three nights' swap, for the weekend: mon … sun, or none",
         check: |v| triple(v).map(drop),
     },
-    Key { name: "margin", about: "money a lot binds, in quote", check: number },
+    Key {
+        name: "margin",
+        about: "what a lot binds: money in quote (500), a share (3.33%) or steps by lots (2% to 10, 5%)",
+        check: |v| v.parse::<Margin>().map(drop),
+    },
     Key {
         name: "spread",
         about: "fixed spread in points; 'data' takes what the data say",
@@ -69,6 +86,7 @@ pub const KEYS: [Key; 18] = [
         about: "time of the daily close (14:30 Europe/Oslo); none takes the last price",
         check: |v| settlement(v).map(drop),
     },
+    Key { name: "description", about: "what it is, in your own words", check: description },
 ];
 
 /// The broad sort of an instrument; it decides defaults.
@@ -83,6 +101,8 @@ pub enum InstrumentKind {
     Futures,
     /// An index, or a contract on one.
     Index,
+    /// A contract for the difference of a price, on anything.
+    Cfd,
     /// A share of a company.
     Share,
     /// A coin.
@@ -148,18 +168,35 @@ pub struct SpecSheet {
     pub tick_size: Decimal,
     /// What one step of one lot is worth, in the quote currency.
     pub tick_value: Decimal,
-    /// A lot and side, in the quote currency.
-    pub commission: Decimal,
-    /// A lot and night held long, in the quote currency.
+    /// What a side costs.
+    pub commission: Commission,
+    /// A lot and night held long, told as `swap_kind` says.
     pub swap_long: Decimal,
-    /// A lot and night held short, in the quote currency.
+    /// A lot and night held short, told as `swap_kind` says.
     pub swap_short: Decimal,
+    /// How the swaps are told.
+    pub swap_kind: SwapKind,
+    /// What a position binds.
+    pub margin: Margin,
+    /// Least, step and most lots of an order; none where nobody has said it.
+    pub lots: [Option<Decimal>; 3],
     /// The weekday (0 is Monday) whose session day pays three nights of swap; none pays one each.
     pub swap_triple: Option<i64>,
     /// Fixed spread in points, where the sheet has one.
     pub spread: Option<i64>,
     /// When it trades.
     pub session: Session,
+}
+
+/// True where instruments of a kind have a value of that key: a share pays no swap, a currency is not settled at a time of
+/// its own.
+pub fn applies(key: &str, kind: InstrumentKind) -> bool {
+    use InstrumentKind::*;
+    match key {
+        "swap_long" | "swap_short" | "swap_kind" | "swap_triple" => !matches!(kind, Futures | Share),
+        "settlement" => !matches!(kind, Forex | Metal | Crypto),
+        _ => true,
+    }
 }
 
 impl Instrument {
@@ -234,6 +271,7 @@ impl SpecSheet {
     fn read(values: &BTreeMap<String, String>) -> Result<SpecSheet> {
         let text = |key: &str| values.get(key).map(String::as_str).unwrap_or_default();
         let decimals = decimals(text("decimals"))?;
+        let lots = |key: &str| Some(text(key)).filter(|v| !v.is_empty()).map(decimal).transpose();
         Ok(SpecSheet {
             kind: text("kind").parse()?,
             base: text("base").into(),
@@ -241,9 +279,12 @@ impl SpecSheet {
             decimals,
             tick_size: decimal(text("tick_size"))?,
             tick_value: decimal(text("tick_value"))?,
-            commission: decimal(text("commission"))?,
+            commission: text("commission").parse()?,
             swap_long: decimal(text("swap_long"))?,
             swap_short: decimal(text("swap_short"))?,
+            swap_kind: text("swap_kind").parse()?,
+            margin: text("margin").parse()?,
+            lots: [lots("lot_min")?, lots("lot_step")?, lots("lot_max")?],
             swap_triple: triple(text("swap_triple"))?,
             spread: spread(text("spread"))?,
             session: Session {
@@ -352,17 +393,22 @@ fn defaults(name: &str, values: &BTreeMap<String, String>) -> Vec<(&'static str,
         ("tick_value", (tick_size * size).normalize().to_string()),
         ("contract_size", size.to_string()),
         ("commission", "0".into()),
+        ("lot_min", String::new()),
+        ("lot_step", String::new()),
+        ("lot_max", String::new()),
         ("swap_long", "0".into()),
         ("swap_short", "0".into()),
         // Two nights of settlement for the weekend are paid on Wednesday for most pairs.
         ("swap_triple", if forex || kind == "metal" { "wed" } else { "none" }.into()),
-        ("margin", "0".into()),
+        ("swap_kind", "money".into()),
+        ("margin", String::new()),
         ("spread", "data".into()),
         ("clock", if forex { "America/New_York+7h" } else { "UTC" }.into()),
         ("hours", hours.into()),
         ("holidays", String::new()),
         ("sunday", "own".into()),
         ("settlement", "none".into()),
+        ("description", String::new()),
     ]
 }
 
@@ -410,6 +456,18 @@ fn positive(value: &str) -> Result<()> {
     }
 }
 
+fn positive_or_none(value: &str) -> Result<()> {
+    if value.is_empty() { Ok(()) } else { positive(value) }
+}
+
+fn description(value: &str) -> Result<()> {
+    if value.chars().count() <= 200 && !value.chars().any(char::is_control) {
+        Ok(())
+    } else {
+        Err(Error::arguments("A description is one line of up to 200 letters."))
+    }
+}
+
 fn spread(value: &str) -> Result<Option<i64>> {
     if value == "data" || value.is_empty() {
         return Ok(None);
@@ -443,7 +501,7 @@ mod tests {
         assert_eq!((parent.sheet.base.as_str(), parent.sheet.quote.as_str()), ("NOK", "SEK"));
         assert_eq!(parent.sheet.money(10, 5), Decimal::new(10, 0));
         let child = Instrument::resolve("NOKSEK.day", Some(&parent), said(&[("spread", "18")])).unwrap();
-        assert_eq!(child.sheet.commission, Decimal::new(350, 2));
+        assert_eq!(child.sheet.commission.to_string(), "3.50");
         assert_eq!(child.sheet.spread, Some(18));
         assert_eq!(child.sheet.quote, "SEK");
         let origins = ["spread", "commission", "contract_size"].map(|k| child.origin(k));

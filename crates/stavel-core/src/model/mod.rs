@@ -4,6 +4,7 @@ pub mod bars;
 pub mod cell;
 pub mod clock;
 pub mod columns;
+pub mod costs;
 pub mod frame;
 pub mod instrument;
 pub mod layout;

@@ -2,6 +2,7 @@
 
 use rust_decimal::Decimal;
 
+use super::instrument::{KEYS, applies};
 use super::{Instrument, Standing};
 
 /// How far, as a share, a tick value may be from what size and contract give: what rounding to cents makes.
@@ -29,6 +30,17 @@ impl Instrument {
         if let Some(at) = sheet.session.week.said_twice() {
             out.push(format!("the hours say {at} twice: two of their parts overlap"));
         }
+        for key in KEYS.iter().map(|k| k.name) {
+            let is_said = self.own.said.contains_key(key);
+            if is_said && !applies(key, sheet.kind) && !is_empty_of(key, &self.values[key]) {
+                out.push(format!("{key} is said, but a thing of kind {} has none", self.values["kind"]));
+            }
+        }
+        if let [Some(least), _, Some(most)] = sheet.lots
+            && least > most
+        {
+            out.push(format!("lot_min {least} is more than lot_max {most}"));
+        }
         let places = sheet.tick_size.normalize().scale();
         if is_known("tick_size") && is_known("decimals") && places > u32::from(sheet.decimals) {
             out.push(format!(
@@ -42,6 +54,14 @@ impl Instrument {
             out.push("swap_triple is a day on which there is no session".into());
         }
         out
+    }
+}
+
+/// True where a value says that there is nothing.
+fn is_empty_of(key: &str, value: &str) -> bool {
+    match key {
+        "swap_long" | "swap_short" => value.parse::<Decimal>().is_ok_and(|v| v.is_zero()),
+        _ => value.is_empty() || value == "none",
     }
 }
 
@@ -62,6 +82,8 @@ mod tests {
         };
         told(&[("tick_size", "0.25"), ("contract_size", "50"), ("tick_value", "10")], "is worth 12.5");
         told(&[("tick_size", "0.0025"), ("decimals", "2")], "finer than the 2 decimals");
+        told(&[("kind", "futures"), ("swap_long", "-3")], "swap_long is said, but a thing of kind futures");
+        told(&[("lot_min", "1"), ("lot_max", "0.5")], "lot_min 1 is more than lot_max 0.5");
         told(&[("swap_triple", "sun"), ("hours", "mon-fri 08:00-17:00 UTC")], "no session");
         for values in [
             &[("tick_size", "0.25"), ("contract_size", "50"), ("tick_value", "12.50")][..],

@@ -18,7 +18,8 @@ pub fn money_sheet(instrument: &Instrument, decimals: u8) -> (SpecSheet, bool) {
         return (sheet, false);
     }
     (sheet.tick_size, sheet.tick_value) = (Decimal::new(1, decimals as u32), Decimal::ONE);
-    (sheet.commission, sheet.swap_long, sheet.swap_short) = Default::default();
+    sheet.commission = Default::default();
+    (sheet.swap_long, sheet.swap_short) = Default::default();
     sheet.quote = "points".into();
     (sheet, true)
 }
@@ -164,7 +165,11 @@ impl Account {
             true => 1,
         };
         let nights: i64 = (before..day).map(nights_of).sum();
-        let swap = rate * Decimal::new(self.position.abs(), 2) * Decimal::from(nights);
+        // A lot counts with what it was worth when it was opened.
+        let value = self.money(self.cost * 100 / i128::from(self.position));
+        let a_point = self.sheet.money(1, self.sheet.decimals);
+        let a_lot = self.sheet.swap_kind.money(rate, a_point, value);
+        let swap = a_lot * Decimal::new(self.position.abs(), 2) * Decimal::from(nights);
         if !swap.is_zero() {
             self.costs -= swap;
             self.journal.push(AccountEntry::Swap { time, amount: swap, nights });
@@ -194,7 +199,8 @@ impl Account {
         let opening = signed.abs() - closing;
         self.cost += price as i128 * opening as i128 * signed.signum() as i128;
         self.position += signed;
-        let commission = self.sheet.commission * Decimal::new(hundredths, 2);
+        let value = self.money(i128::from(price) * i128::from(hundredths));
+        let commission = self.sheet.commission.of_side(Decimal::new(hundredths, 2), value);
         self.costs += commission;
         let deal = Deal { time: quote.time, direction, lots: hundredths, price, commission, profit };
         self.journal.push(AccountEntry::Deal(deal.clone()));

@@ -384,6 +384,10 @@ pub struct ComposeStep {
     #[arg(long, value_name = "KEY", value_delimiter = ',')]
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub reset: Vec<String>,
+    /// A file of holidays: an iCalendar, or lines as 2024-12-25 and 2024-12-24 -13:00.
+    #[arg(long, value_name = "FILE")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub holidays: Option<PathBuf>,
     /// Added to every time of the rows, as 1h or -30m.
     #[arg(long, allow_hyphen_values = true)]
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -125,3 +125,107 @@ fn values_of_a_sheet_that_do_not_fit_together_are_told() {
     let told = desk.run(&set);
     assert!(told.code == 3 && told.out.contains("is worth 12.5, but tick_value is 10"), "{}", told.out);
 }
+
+#[test]
+fn the_sheet_tells_its_money_in_the_currency_of_an_account_as_of_a_day() {
+    let desk = Desk::new();
+    let pair = |name: &str, closes: [&str; 2]| {
+        let rows = format!(
+            "Time (UTC),Open,High,Low,Close\n2024-03-04 10:00,{0},{0},{0},{0}\n2024-03-05 10:00,{1},{1},{1},{1}\n",
+            closes[0], closes[1]
+        );
+        let told = desk.intake(&[("p.csv", rows)], &["--instrument", name, "--frame", "1m"]);
+        assert_eq!(told.code, 0, "{}", told.err);
+    };
+    pair("NOKSEK", ["1.00000", "1.25000"]);
+    pair("NZDSEK", ["6.00000", "6.40000"]);
+    desk.0.json(&[
+        "compose",
+        "NOKSEK",
+        "--set",
+        "commission=7.00 round",
+        "--set",
+        "swap_kind=points",
+        "--set",
+        "swap_long=-3",
+    ]);
+    let account =
+        |args: &[&str]| desk.0.json(&[&["sheet", "NOKSEK", "--account"], args].concat())["account"].clone();
+    // A tick of 0.00001 in 100,000 is one SEK.
+    let nok = account(&["NOK", "--at", "2024-03-05 12:00"]);
+    assert_eq!(
+        (&nok["rate"], &nok["tick_value"], &nok["commission"], &nok["swap_long"]),
+        (&"0.8".into(), &"0.8".into(), &"2.8".into(), &"-2.4".into())
+    );
+    assert_eq!(nok["swap_short"], serde_json::Value::Null, "nobody has said it");
+    assert_eq!(account(&["NOK", "--at", "2024-03-04 12:00"])["tick_value"], "1");
+    let nzd = account(&["NZD"]);
+    assert_eq!((&nzd["tick_value"], &nzd["legs"][0]["turned"]), (&"0.15625".into(), &true.into()));
+    let told = desk.run(&["sheet", "NOKSEK", "--account", "EUR"]);
+    assert!(
+        told.code == 3 && told.out.contains("no pair on the shelf leads from SEK to EUR"),
+        "{}",
+        told.out
+    );
+    let told = desk.run(&["sheet", "NOKSEK", "--account", "NOK", "--at", "2024-03-20"]);
+    assert!(told.code == 3 && told.out.contains("which is long before"), "{}", told.out);
+}
+
+#[test]
+fn a_kind_has_the_values_that_apply_to_it_and_the_others_are_told() {
+    let desk = Desk::new();
+    let rows = "Time (UTC),Open,High,Low,Close\n2024-03-04 10:00,7,7,7,7\n2024-03-05 10:00,7,7,7,7\n";
+    desk.intake(&[("p.csv", rows.to_owned())], &["--instrument", "BLY", "--frame", "1m"]);
+    desk.0.json(&[
+        "compose",
+        "BLY",
+        "--set",
+        "kind=futures",
+        "--set",
+        "lot_min=1",
+        "--set",
+        "margin=2% to 10, 5%",
+    ]);
+    let sheet = desk.run(&["sheet", "BLY"]).out;
+    assert!(
+        !sheet.contains("swap_long") && sheet.contains("settlement") && sheet.contains("2% to 10, 5%"),
+        "{sheet}"
+    );
+    assert!(sheet.lines().any(|l| l.contains("lot_max") && l.contains('–')), "not known, not 0: {sheet}");
+    let told = desk.run(&["compose", "BLY", "--set", "swap_long=-3"]);
+    assert!(told.code == 3 && told.out.contains("a thing of kind futures has none"), "{}", told.out);
+    for (value, says) in
+        [("commission=free", "not a commission"), ("margin=5%, 2%", "not a margin"), ("kind=bond", "cfd")]
+    {
+        let told = desk.run(&["compose", "BLY", "--set", value]);
+        assert!(told.code != 0 && told.err.contains(says), "{value}: {}", told.err);
+    }
+}
+
+#[test]
+fn holidays_come_from_a_calendar_and_hours_without_a_zone_keep_theirs() {
+    let desk = Desk::new();
+    let rows = "Time (UTC),Open,High,Low,Close\n2024-03-04 10:00,7,7,7,7\n2024-03-05 10:00,7,7,7,7\n";
+    desk.intake(&[("p.csv", rows.to_owned())], &["--instrument", "BLY", "--frame", "1m"]);
+    desk.0.json(&["compose", "BLY", "--hours", "mon-fri 08:00-16:00 Europe/Oslo"]);
+    let told = desk.run(&["compose", "BLY", "--hours", "mon-fri 09:00-15:30"]);
+    assert!(
+        told.code == 0 && told.out.contains("hours told in Europe/Oslo, as before"),
+        "{}{}",
+        told.out,
+        told.err
+    );
+    let ics = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART:20241224T120000Z\r\nDTEND:20241224T230000Z\r\nSUMMARY:early\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+    let path = desk.0.file("days.ics", ics);
+    assert_eq!(desk.run(&["compose", "BLY", "--holidays", &path]).code, 0);
+    let doc = desk.0.json(&["sheet", "BLY"]);
+    let value = |key: &str| {
+        doc["values"].as_array().unwrap().iter().find(|v| v["key"] == key).unwrap()["value"].clone()
+    };
+    assert_eq!(
+        (value("holidays"), value("hours")),
+        ("2024-12-24 -13:00".into(), "mon-fri 09:00-15:30 Europe/Oslo".into())
+    );
+    let told = desk.run(&["compose", "BLY", "--holidays", "nowhere.ics"]);
+    assert!(told.code == 1 && told.err.contains("nowhere.ics"), "{}", told.err);
+}

@@ -186,11 +186,7 @@ fn wishes_that_cannot_be_are_refused_in_one_sentence() {
         (&["--spread-of", "NOKSEK@nobody:1m"], "NOKSEK@nobody:1m"),
     ] {
         let told = desk.run(&[&base[..], more].concat());
-        assert!(
-            told.code != 0 && told.err.contains(says),
-            "{more:?} {}",
-            told.err
-        );
+        assert!(told.code != 0 && told.err.contains(says), "{more:?} {}", told.err);
     }
     let told = desk.run(&["compose", "Y", "--inverse"]);
     assert!(told.code != 0 && told.err.contains("--from SERIES"), "{}", told.err);
