@@ -4,6 +4,7 @@
 //! by [`Grid`], from the session day and its clock.
 
 mod builder;
+mod compare;
 mod cut;
 mod fill;
 mod grid;
@@ -16,6 +17,7 @@ mod settle;
 mod tail;
 
 pub use builder::{Builder, Built};
+pub use compare::{Difference, DifferenceKind, FrameComparison, compare_frame, own_long_frames};
 pub use grid::{Grid, GridBar, can_build};
 pub use on_shelf::{BuiltSeries, FrameSettings, build_bars, build_rows, build_series};
 

@@ -61,11 +61,11 @@ impl Step {
         match self {
             Step::Check(s) => s.mends_something(),
             Step::Align(s) => s.anchor,
+            Step::Frames(s) => !s.compare,
             Step::Deliver(_) | Step::Chart(_) | Step::Rehearse(_) => false,
             Step::Auto(_)
             | Step::Intake(_)
             | Step::Splice(_)
-            | Step::Frames(_)
             | Step::Compose(_)
             | Step::Undo(_)
             | Step::Redo(_)

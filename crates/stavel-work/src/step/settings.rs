@@ -255,7 +255,8 @@ pub struct FramesStep {
     pub series: SeriesPattern,
     /// As 5m, 4h, 1d, 1w, 1mo; 500t, 1000v or 25r of ticks; all for the usual ones; the name of a frame set; ticks to
     /// rebuild ticks from bars.
-    #[arg(required = true)]
+    #[arg(required_unless_present = "compare")]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub frames: Vec<FramesWanted>,
     /// Clock of the session days; else the instrument's.
     #[arg(long)]
@@ -273,6 +274,10 @@ pub struct FramesStep {
     #[arg(long, conflicts_with_all = ["clock", "side", "empty"])]
     #[serde(default, skip_serializing_if = "is_default")]
     pub again: bool,
+    /// Build nothing: hold the longer bars that the source itself has against those built from the series.
+    #[arg(long, conflicts_with_all = ["frames", "clock", "side", "empty", "again"])]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub compare: bool,
     /// Of ticks that are rebuilt: where their chances begin; the same number gives the same ticks.
     #[arg(long, value_name = "N")]
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -293,6 +298,7 @@ impl FramesStep {
             side: None,
             empty: None,
             again: false,
+            compare: false,
             seed: None,
             like: None,
         }

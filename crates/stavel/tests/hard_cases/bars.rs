@@ -231,3 +231,42 @@ fn rebuilt_ticks_without_real_ones_say_that_nothing_is_known_of_their_error() {
         assert!(told.code != 0 && told.code != 3 && told.err.contains(says), "{args:?} {}", told.err);
     }
 }
+
+#[test]
+fn long_bars_of_a_source_are_held_against_those_built_from_its_short_ones() {
+    let desk = Desk::new();
+    let minutes: String = (0..2 * 1440)
+        .map(|m| format!("2024-03-{:02} {:02}:{:02},{m},{m},{m},{m}\n", 5 + m / 1440, m % 1440 / 60, m % 60))
+        .collect();
+    let head = "Time (UTC),Open,High,Low,Close\n";
+    desk.intake(&[("m.csv", format!("{head}{minutes}"))], &["--instrument", "BLY"]);
+    let hours: String = (0..48)
+        .map(|h| {
+            let close = h * 60 + 59 + if h == 20 { 3 } else { 0 };
+            format!(
+                "2024-03-{:02} {:02}:00,{},{},{},{close}\n",
+                5 + h / 24,
+                h % 24,
+                h * 60,
+                h * 60 + 62,
+                h * 60
+            )
+        })
+        .collect();
+    desk.intake(&[("h.csv", format!("{head}{hours}"))], &["--instrument", "BLY"]);
+    let told = desk.run(&["frames", "BLY@quill:1m", "--compare"]);
+    assert_eq!(told.code, 3, "{}{}", told.out, told.err);
+    assert!(
+        told.out.contains("BLY@quill:1h against bars built from BLY@quill:1m: 0 of 48 equal"),
+        "{}",
+        told.out
+    );
+    assert!(told.out.contains("have other prices"), "{}", told.out);
+    let (code, out, _) = desk.0.told(&["frames", "BLY@quill:1m", "--compare", "--json"]);
+    let doc: serde_json::Value = serde_json::from_str(&out).unwrap();
+    assert_eq!((code, &doc["compared"][0]["bars"]), (3, &48.into()));
+    let alone = desk.run(&["frames", "BLY@quill:1h", "--compare"]);
+    assert!(alone.code == 0 && alone.out.contains("no longer bars of its own"), "{}", alone.out);
+    let none = desk.run(&["frames", "BLY@quill:1m"]);
+    assert_eq!(none.code, 2, "frames to build are to be named");
+}
