@@ -19,6 +19,7 @@ pub mod frames;
 pub mod hour_spreads;
 pub mod intake;
 pub mod job;
+pub mod measures;
 pub mod model;
 pub mod rehearse;
 pub mod splice;

@@ -1,8 +1,7 @@
 //! Charts as data.
 
-use std::collections::VecDeque;
-
 use stavel_core::error::printable;
+use stavel_core::measures::simple_average;
 use stavel_core::model::price::as_float;
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE};
 use stavel_core::model::{BarView, Clock, Columns, Field, Micros};
@@ -137,7 +136,7 @@ pub fn scene(request: &SceneRequest<'_>) -> Scene {
     let mut layers = vec![Layer::Candles(slots.values(candle))];
     if let Some(n) = request.average.filter(|n| *n > 1) {
         let closes: Vec<Option<f64>> = (0..bars.len()).map(|i| candle(i).map(|c| c.close)).collect();
-        let means = moving_average(&closes, n);
+        let means = simple_average(&closes, n);
         layers.push(Layer::Line { name: format!("mean of {n}"), values: slots.values(|i| means[i]) });
     }
     if let Some((name, other)) = &request.with {
@@ -225,22 +224,6 @@ fn columns_pane(name: &str, bars: &Columns, field: Field, slots: &Slots) -> Opti
     let mut pane = pane(name, 0.13, 0, vec![Layer::Columns(values)]);
     pane.low = 0.0;
     Some(pane)
-}
-
-/// Mean of the last `n` values that are known; none for the first `n - 1` of them, and where there is no value.
-pub fn moving_average(values: &[Option<f64>], n: usize) -> Vec<Option<f64>> {
-    let mut sum = 0.0;
-    let mut last: VecDeque<f64> = VecDeque::with_capacity(n + 1);
-    let next = |value: &Option<f64>| {
-        let v = (*value)?;
-        sum += v;
-        last.push_back(v);
-        if last.len() > n {
-            sum -= last.pop_front().unwrap_or_default();
-        }
-        (last.len() == n).then(|| sum / n as f64)
-    };
-    values.iter().map(next).collect()
 }
 
 /// The close of another series at each time, where it has a bar then.

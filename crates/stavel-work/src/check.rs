@@ -186,6 +186,10 @@ pub fn check_json(series: &SeriesName, found: &check::CheckReport, decimals: u8)
             "minutes_missing": found.minutes_missing(),
             "rows_a_minute": found.rows_a_minute(),
             "spread": found.spread,
+            "session_range": found.session_range.map(|r| json!({
+                "days": r.days, "median": as_float(r.median, decimals), "p90": as_float(r.p90, decimals),
+                "max": as_float(r.max, decimals),
+            })),
             "hours": found.hours.iter().enumerate().map(|(hour, h)| json!({
                 "hour_of_week": hour, "rows": h.activity(), "moved": h.movement(), "spread": h.spread,
             })).collect::<Vec<_>>(),

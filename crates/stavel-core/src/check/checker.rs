@@ -10,8 +10,9 @@ use super::spikes::Spikes;
 use super::subject::CheckSubject;
 use super::values::ValueWatch;
 use super::{CheckReport, Finding, FindingDetail, FindingKind, grade, rhythm, stubs};
+use crate::measures::SessionRanges;
 use crate::model::time::{DAY, HOUR, MINUTE};
-use crate::model::{Clock, Columns, Frame, Micros, Shape, Span};
+use crate::model::{ABSENT, Clock, Columns, Frame, Micros, Shape, Span};
 
 /// Reads rows in order of time and gathers what is wrong with them.
 pub struct Checker {
@@ -37,6 +38,8 @@ struct Detectors {
     frozen: Frozen,
     hours: HourWatch,
     blocks: RepeatWatch,
+    /// How far prices go in a session day.
+    ranges: SessionRanges,
     /// Bars of a day or more are few enough to keep.
     daily: Option<Vec<stubs::DailyBar>>,
 }
@@ -59,6 +62,7 @@ impl Checker {
                 frozen: Frozen::new(subject.frame.length()),
                 hours: HourWatch::default(),
                 blocks: RepeatWatch::new(!subject.frame.is_bars()),
+                ranges: SessionRanges::new(subject.session),
                 daily: (subject.frame.length() >= DAY).then(Vec::new),
             },
             disorder: subject.disorder,
@@ -147,6 +151,7 @@ impl Checker {
             max_body: found.values.max_body,
             max_gap: found.values.max_jump,
             spread: spread.map(|s| s.0),
+            session_range: found.ranges.finish(),
             hours,
             filler_closed,
             filler_open,
@@ -173,7 +178,7 @@ impl Detectors {
         }
         self.spikes.set_least(self.tick);
         let (values, spikes, frozen) = (&mut self.values, &mut self.spikes, &mut self.frozen);
-        let (week, blocks) = (&mut self.hours, &mut self.blocks);
+        let (week, blocks, ranges) = (&mut self.hours, &mut self.blocks, &mut self.ranges);
         rayon::join(
             || {
                 values.piece(piece, join);
@@ -183,6 +188,10 @@ impl Detectors {
                 frozen.piece(piece);
                 week.piece(piece, &ready.hours);
                 blocks.piece(piece);
+                let [_, high, low, _] = piece.prices;
+                let has_price = |i: &usize| piece.counts(*i) && high[*i] != ABSENT && low[*i] != ABSENT;
+                let rows = (0..piece.time.len()).filter(has_price);
+                rows.for_each(|i| ranges.add(piece.time[i], high[i], low[i]));
             },
         );
         if let Some(daily) = &mut self.daily {

@@ -50,6 +50,7 @@ pub use subject::CheckSubject;
 
 use serde::Serialize;
 
+use crate::measures::RangeStats;
 use crate::model::time::{MINUTE, civil_from_days};
 use crate::model::{Micros, Span};
 use crate::store::CheckMark;
@@ -134,6 +135,8 @@ pub struct CheckReport {
     pub max_body: Extreme,
     /// The longest step from a close to the next open.
     pub max_gap: Extreme,
+    /// How far prices go in a session day; none without a row.
+    pub session_range: Option<RangeStats>,
     /// Spreads, where the rows know them.
     pub spread: Option<SpreadStats>,
     /// Each hour of the week on the wall of the session's clock, from Monday 00:00 on.

@@ -1,6 +1,7 @@
 //! What the chart knows of the bar under the cursor.
 
 use stavel_core::check::FindingKind;
+use stavel_core::measures::{average_true_range, true_ranges};
 use stavel_core::model::columns::{CARRIED_SPREAD, FILLED, SHEET_SPREAD, is_filled};
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
@@ -62,6 +63,9 @@ fn bar_facts(bars: &Columns, at: usize, joined: &[String]) -> Vec<FactLine> {
     out
 }
 
+/// Bars in the average of true ranges.
+const RANGES: usize = 14;
+
 /// What is known of the bar under the cursor, of what is there, and of the window.
 pub fn facts(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
     let clock = view.clock();
@@ -82,9 +86,13 @@ pub fn facts(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
     let bars = || (0..prices.len()).filter_map(|i| prices.bar(i));
     let highest = bars().map(|b| b.high).max().map(|v| scaled(v, decimals));
     let lowest = bars().map(|b| b.low).min().map(|v| scaled(v, decimals));
+    let ranges = true_ranges(&drawn.bars);
+    let average = average_true_range(&ranges, RANGES);
     out.push(FactLine::Pair("bars", thousands(drawn.bars.len() as u64)));
     out.extend(highest.map(|v| FactLine::Pair("highest", v)));
     out.extend(lowest.map(|v| FactLine::Pair("lowest", v)));
+    out.extend(ranges[at].map(|r| FactLine::Pair("true range", scaled(r, decimals))));
+    out.extend(average[at].map(|r| FactLine::Pair("of 14 bars", scaled(r.round() as i64, decimals))));
     if !afloat {
         out.push(FactLine::Gap);
         out.push(FactLine::words(format!("times shown in {clock}: {}", clock.in_words())));

@@ -556,6 +556,13 @@ fn facts_of(report: &CheckReport, view: &View<'_>) -> Vec<FactLine> {
         FactLine::Pair("jump", price(report.max_gap)),
         FactLine::words(format!("  {}", wall(report.max_gap.at))),
     ]);
+    if let Some(r) = report.session_range {
+        out.push(FactLine::Gap);
+        out.push(FactLine::heading("range of a session day"));
+        for (label, value) in [("median", r.median), ("p90", r.p90), ("max", r.max)] {
+            out.push(FactLine::Pair(label, scaled(value, decimals)));
+        }
+    }
     if let Some(gap) = report.largest_gap() {
         out.push(FactLine::Pair("hole", time::length_in_words(gap.open)));
         out.push(FactLine::words(format!("  {}", wall(gap.span.from))));

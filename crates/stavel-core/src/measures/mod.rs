@@ -1,0 +1,9 @@
+//! What is measured on rows, for charts, checks and costs alike: averages, ranges, and the shape of the week.
+
+mod averages;
+mod ranges;
+mod week;
+
+pub use averages::{exponential_average, simple_average};
+pub use ranges::{RangeStats, SessionRanges, average_true_range, true_ranges};
+pub use week::{HourProfile, WeekProfiler};
