@@ -2,7 +2,8 @@
 
 use std::time::Duration;
 
-use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use ratatui::layout::Rect;
 use stavel_core::model::SeriesName;
 use stavel_core::store::Shelf;
 use tempfile::TempDir;
@@ -413,6 +414,92 @@ fn hours_are_painted_kept_and_left_as_they_were_by_esc() {
 }
 
 #[test]
+fn the_mouse_paints_hours_whose_rows_are_counted_and_single_days_are_said() {
+    let (dir, mut app) = on_anchored_demo();
+    at(&mut app, '7', "NOKSEK@quill:1m");
+    wait(&mut app, "rows inside, ");
+    let lens = crate::screen::places(&app, Rect { x: 0, y: 0, width: 160, height: 47 }).lens;
+    let mouse = |app: &mut App, kind, column: u16, row: u16| {
+        let (column, row) = (lens.x + column, lens.y + row);
+        crate::terminal::handle_mouse(app, MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE });
+        settle(app);
+    };
+    let count = |app: &App| {
+        let screen = shown(app);
+        let line = screen.lines().find(|l| l.contains("rows inside")).unwrap().to_owned();
+        let inside = line.split(" of ").next().unwrap().rsplit("  ").next().unwrap();
+        inside.chars().filter(char::is_ascii_digit).collect::<String>().parse::<u64>().unwrap()
+    };
+    let before = count(&app);
+    // The grid stands at column 70 of the lens; its first hour is at 6, Tuesday in its second line.
+    mouse(&mut app, MouseEventKind::Down(MouseButton::Left), 70 + 6 + 18, 1 + 2 + 1);
+    mouse(&mut app, MouseEventKind::Drag(MouseButton::Left), 70 + 6 + 19, 1 + 2 + 1);
+    wait(&mut app, "painting hours in America/New_York");
+    assert!(count(&app) < before, "an hour less is open");
+    press(&mut app, "w");
+    answer(&mut app, "Europe/Oslo");
+    wait(&mut app, "painting hours in Europe/Oslo");
+    press(&mut app, "p");
+    settle(&mut app);
+    let hours = value(&dir, "NOKSEK", "hours");
+    // In the weeks of March in which only America has summer time.
+    assert_eq!(hours, "tue 15:00 - fri 22:00, sun 22:00 - tue 14:00 Europe/Oslo");
+    press(&mut app, "e");
+    answer(&mut app, "2024-12-24 -13:00");
+    press(&mut app, "e");
+    answer(&mut app, "2024-12-25 closed");
+    let days = || value(&dir, "NOKSEK", "holidays");
+    assert!(days().ends_with("2024-01-01, 2024-12-24 -13:00, 2024-12-25"), "{}", days());
+    press(&mut app, "e");
+    answer(&mut app, "2024-12-24 open");
+    assert!(days().ends_with("2024-01-01, 2024-12-25"), "{}", days());
+    press(&mut app, "e");
+    answer(&mut app, "soon");
+    assert!(app.message.text.contains("soon"), "{}", app.message.text);
+}
+
+#[test]
+fn a_variant_is_made_named_and_made_again_on_the_bench() {
+    let (dir, mut app) = on_anchored_demo();
+    at(&mut app, '7', "NOKSEK@quill:1m");
+    press(&mut app, "n");
+    answer(&mut app, "NOKSEK.early");
+    press(&mut app, "v");
+    answer(&mut app, "days=mon-thu shift=1h add-spread=3");
+    let made = || edition(&dir, "NOKSEK.early@quill:1m");
+    assert_eq!(made(), Some(1), "{}", app.message.text);
+    wait(&mut app, "made of NOKSEK@quill:1m");
+    wait(&mut app, "moved by 1 h");
+    press(&mut app, "a");
+    settle(&mut app);
+    assert_eq!(made(), Some(2), "{}", app.message.text);
+    press(&mut app, "v");
+    answer(&mut app, "sideways=3");
+    assert!(app.message.text.contains("--sideways"), "{}", app.message.text);
+}
+
+#[test]
+fn frames_of_both_sides_of_counts_and_sets_are_built_and_long_bars_compared() {
+    let (dir, mut app) = on_anchored_demo();
+    Shelf::open_to_write(dir.path()).unwrap().save_frame_set("swing", &["4h".parse().unwrap()]).unwrap();
+    at(&mut app, '6', "NOKSEK@tarn:1m");
+    press(&mut app, "s");
+    assert!(app.message.text.contains("bars have one side"), "{}", app.message.text);
+    press(&mut app, "o");
+    answer(&mut app, "swing");
+    assert_eq!(edition(&dir, "NOKSEK@tarn:4h"), Some(1), "{}", app.message.text);
+    press(&mut app, "o");
+    answer(&mut app, "ticks");
+    assert_eq!(edition(&dir, "NOKSEK@tarn:ticks"), Some(1), "{}", app.message.text);
+    press(&mut app, "c");
+    settle(&mut app);
+    assert!(shown(&app).contains("no longer bars of its own"), "{}", shown(&app));
+    press(&mut app, "\x1bo");
+    answer(&mut app, "500t");
+    assert!(app.message.text.contains("bars of 500t cannot be made of"), "{}", app.message.text);
+}
+
+#[test]
 fn the_chosen_frame_is_seen_before_it_is_built() {
     let (_dir, mut app) = on_anchored_demo();
     app.select(name("NOKSEK@quill:1m"));
@@ -460,8 +547,8 @@ fn a_frame_of_another_length_is_built_and_listed_and_partial_ends_are_marked() {
     press(&mut app, "45m 1x\n");
     assert!(app.message.text.contains("'1x' is not a frame"), "{}", app.message.text);
     assert!(shown(&app).contains("45m 1x"), "what was typed stands again");
-    press(&mut app, "\x1bo30m ticks\n");
-    assert!(app.message.text.contains("bars of ticks cannot be made of 1m"), "{}", app.message.text);
+    press(&mut app, "\x1bo30m 500t\n");
+    assert!(app.message.text.contains("bars of 500t cannot be made of 1m"), "{}", app.message.text);
     press(&mut app, "\x1bo45m, 2w\n");
     settle(&mut app);
     let screen = shown(&app);

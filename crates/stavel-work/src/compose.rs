@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use clap::{Args, Command, FromArgMatches};
 use serde_json::{Value, json};
 use stavel_core::compose::{self, ComposeRequest, Edits};
 use stavel_core::intake::{self, ClockHint, Hints};
@@ -186,7 +187,50 @@ fn take_edits(
     Ok((info.name, edits))
 }
 
+/// How the rows of a variant differ from those of its base, in a few words each.
+pub fn variation_in_words(v: &Variation) -> Vec<String> {
+    let mut out = Vec::new();
+    if v.shift != 0 {
+        out.push(format!("moved by {}", time::length_in_words(v.shift)));
+    }
+    out.extend(v.since.map(|t| format!("from {}", time::wall(t))));
+    out.extend(v.until.map(|t| format!("until {}", time::wall(t))));
+    out.extend(v.days.map(|days| format!("days {days}")));
+    if v.inverse {
+        out.push("turned over".into());
+    }
+    out.extend(v.scale.map(|scale| format!("prices times {scale}")));
+    out.extend(v.spread.as_ref().map(|spread| match spread {
+        SpreadChange::Added(points) => format!("spread {points:+} points"),
+        SpreadChange::Times(factor) => format!("spread times {factor}"),
+        SpreadChange::Hours { of, share } => format!("spread by the hour as {of}, {share}"),
+    }));
+    out.extend(v.side.map(|side| format!("the {side} alone")));
+    out.extend(v.edits.as_ref().map(|edits| format!("edited by hand: {edits}")));
+    out
+}
+
 impl ComposeStep {
+    /// A step out of options that were typed without their dashes: `days=mon-thu shift=1h inverse`.
+    ///
+    /// # Errors
+    /// One sentence for an option that there is not, or that cannot be read.
+    pub fn typed(name: &str, from: Option<SeriesName>, text: &str) -> Result<ComposeStep> {
+        let mut words = vec!["compose".to_owned(), name.to_owned()];
+        for word in text.split_whitespace() {
+            words.push(format!("--{}", word.trim_start_matches('-')));
+        }
+        let command = ComposeStep::augment_args(Command::new("compose"));
+        let matches = command.try_get_matches_from(words).map_err(|e| {
+            let text = e.to_string();
+            let first = text.lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned();
+            Error::arguments(format!("{first}."))
+        })?;
+        let step = ComposeStep::from_arg_matches(&matches)
+            .map_err(|e| Error::arguments(e.to_string().lines().next().unwrap_or_default().to_owned()))?;
+        Ok(ComposeStep { from: step.from.clone().or(from), ..step })
+    }
+
     /// How the rows differ from those they come from.
     ///
     /// # Errors

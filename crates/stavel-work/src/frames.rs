@@ -40,7 +40,8 @@ pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<S
         if !base.frame.is_ticks() && frames.contains(&Frame::Ticks) {
             frames.retain(|f| !f.is_ticks());
             let seed = step.seed.unwrap_or(1);
-            told.rebuilt(&base, seed, rebuild_series(shelf, &base, step.like.as_ref(), seed, job)?);
+            let made = rebuild_series(shelf, &base, step.like.as_ref(), seed, job)?;
+            told.rebuilt(&base, seed, &made);
         } else if step.seed.is_some() || step.like.is_some() {
             return Err(Error::arguments(
                 "A seed and ticks to learn from are for ticks that are rebuilt: name the frame ticks, of a series of bars.",
@@ -206,7 +207,7 @@ impl Told {
         self.changed.push(name.clone());
     }
 
-    fn rebuilt(&mut self, base: &SeriesName, seed: u64, made: RebuiltSeries) {
+    fn rebuilt(&mut self, base: &SeriesName, seed: u64, made: &RebuiltSeries) {
         let (name, e) = (&made.info.name, &made.info.edition);
         let measured = made.measured.as_ref();
         let error = measured.and_then(|m| m.error);

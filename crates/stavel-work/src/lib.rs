@@ -37,6 +37,7 @@ pub use apply::{apply, as_act};
 pub use assumptions::of_rows as assumed_of_rows;
 pub use chart::{ChartBars, ChartRoom, ChartSource, KeptBars, bars_for_chart};
 pub use check::check_json;
+pub use compose::variation_in_words;
 pub use findings::{cause_in_words, finding_in_words, kind_mend_in_words, loss_in_words, mend_in_words};
 pub use intake::{hints_of, layout_named, plan_of};
 pub use recipe::{Done, Recipe, run, what_was_done};

@@ -194,7 +194,15 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
     )
         .prop_map(|(name, like, from, set, shift, reset): (_, _, _, BTreeMap<String, String>, _, _)| {
             let set = SheetValues(set);
-            Step::Compose(ComposeStep { name, like, from, set, reset, shift, ..ComposeStep::default() })
+            Step::Compose(Box::new(ComposeStep {
+                name,
+                like,
+                from,
+                set,
+                reset,
+                shift,
+                ..ComposeStep::default()
+            }))
         });
     let deliver = (
         (proptest::collection::vec(series(), 1..3), value(), parsed(&["csv", "json", "ndjson", "parquet"])),

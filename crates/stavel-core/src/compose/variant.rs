@@ -127,7 +127,7 @@ impl Variant {
             _ => {}
         }
         if let Some(side) = self.variation.side {
-            rows = self.of_side(rows, side, &mut left);
+            rows = of_side(rows, side, &mut left);
         }
         rows.scale = self.scale;
         (rows.with_fields(&fields), left)
@@ -277,28 +277,28 @@ impl Variant {
         }
         rows.time = times;
     }
+}
 
-    /// One price: of quotes the last price of that side, of bars those of the bid moved by their spread.
-    fn of_side(&self, mut rows: Columns, side: Side, left: &mut LeftAway) -> Columns {
-        let before = rows.len();
-        match rows.shape() {
-            Shape::Quotes => rows = last_of(rows, side),
-            Shape::Bars if side != Side::Bid => {
-                let spreads = rows.cells(Field::Spread);
-                let known: Vec<Option<i64>> = (0..rows.len()).map(|i| spreads.get(i)).collect();
-                let above = |spread: i64| if side == Side::Mid { spread.div_euclid(2) } else { spread };
-                for field in [Field::Open, Field::High, Field::Low, Field::Close] {
-                    for (value, spread) in rows.column_mut(field).into_iter().flatten().zip(&known) {
-                        *value = present(*value).zip(*spread).map_or(ABSENT, |(p, s)| p + above(s));
-                    }
+/// One price: of quotes the last price of that side, of bars those of the bid moved by their spread.
+fn of_side(mut rows: Columns, side: Side, left: &mut LeftAway) -> Columns {
+    let before = rows.len();
+    match rows.shape() {
+        Shape::Quotes => rows = last_of(rows, side),
+        Shape::Bars if side != Side::Bid => {
+            let spreads = rows.cells(Field::Spread);
+            let known: Vec<Option<i64>> = (0..rows.len()).map(|i| spreads.get(i)).collect();
+            let above = |spread: i64| if side == Side::Mid { spread.div_euclid(2) } else { spread };
+            for field in [Field::Open, Field::High, Field::Low, Field::Close] {
+                for (value, spread) in rows.column_mut(field).into_iter().flatten().zip(&known) {
+                    *value = present(*value).zip(*spread).map_or(ABSENT, |(p, s)| p + above(s));
                 }
-                rows.retain(|i| known[i].is_some());
             }
-            _ => {}
+            rows.retain(|i| known[i].is_some());
         }
-        left.unpriced += (before - rows.len()) as u64;
-        rows
+        _ => {}
     }
+    left.unpriced += (before - rows.len()) as u64;
+    rows
 }
 
 /// Quotes as the last prices of one side; those without it are left away.

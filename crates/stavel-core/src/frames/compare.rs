@@ -163,7 +163,7 @@ pub(super) fn compare(
             DifferenceKind::Boundary
         } else if side.is_some_and(|step| off.iter().all(|d| (d - step).abs() <= step.abs())) {
             DifferenceKind::Side
-        } else if (i == 0 || i == last) && (reaches_over || i == last) {
+        } else if i == last || i == 0 && reaches_over {
             DifferenceKind::Partial
         } else if reaches_over && short.lack_some(here.time[*b], end) {
             DifferenceKind::MissingRows

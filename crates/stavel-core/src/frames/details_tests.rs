@@ -203,8 +203,8 @@ fn bars_of_ticks_volume_and_range_are_counted_anew_each_session_day() {
         let prices = || bar.iter().chain([&next]).map(|i| bid[*i]);
         prices().max().unwrap() - prices().min().unwrap() > 25
     };
-    let ways: [(&str, &dyn Fn(&[usize], usize) -> bool); 3] =
-        [("70t", &of_ticks), ("90v", &of_volume), ("25r", &of_range)];
+    type IsFull<'a> = &'a dyn Fn(&[usize], usize) -> bool;
+    let ways: [(&str, IsFull<'_>); 3] = [("70t", &of_ticks), ("90v", &of_volume), ("25r", &of_range)];
     for (frame, is_full) in ways {
         let built = build(&rows, Frame::Ticks, frame, Side::Bid, &session);
         let expected = plain_counted(&rows, &session, is_full);

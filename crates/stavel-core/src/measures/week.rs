@@ -120,6 +120,17 @@ impl WeekProfiler {
     }
 }
 
+/// Counts rows by the quarter of an hour of the week on a wall, from Monday 00:00 on: 672 of them.
+pub fn count_quarters(times: &[Micros], wall: &Clock, counts: &mut Vec<u64>) {
+    const QUARTER: Micros = HOUR / 4;
+    counts.resize(WEEK_HOURS * 4, 0);
+    for time in times {
+        let shown = wall.to_wall(*time);
+        let quarter = (shown - monday_of(day_of(shown)) * DAY) / QUARTER;
+        counts[quarter as usize % (WEEK_HOURS * 4)] += 1;
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -150,6 +161,18 @@ mod tests {
         assert_eq!((tuesday.volume, tuesday.range), (Some(150.0), Some(69.0)));
         assert_eq!(tuesday.spread, Some([20, 20, 20]), "the upper one of two in the middle");
         assert_eq!(week[24 + 10], HourProfile::default(), "an hour without rows knows nothing");
+    }
+
+    #[test]
+    fn rows_are_counted_by_the_quarter_of_the_week_on_any_wall() {
+        let mut counts = Vec::new();
+        let at = |text: &str| parse(text).unwrap();
+        let times = [at("2024-03-03 23:50"), at("2024-03-04 00:14"), at("2024-03-11 00:16")];
+        count_quarters(&times, &Clock::utc(), &mut counts);
+        assert_eq!((counts.len(), counts[0], counts[1], counts[671]), (672, 1, 1, 1));
+        let mut oslo = Vec::new();
+        count_quarters(&times, &"Europe/Oslo".parse().unwrap(), &mut oslo);
+        assert_eq!((oslo[3], oslo[4], oslo[5]), (1, 1, 1));
     }
 
     #[test]

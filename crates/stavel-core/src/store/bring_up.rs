@@ -14,7 +14,7 @@ use super::editions;
 use super::home::path_of_today;
 use super::sql::journal_line;
 use super::tables::{TABLES, VERSION};
-use crate::model::provenance::{Anchoring, Composing, EmptyBars, Framing, Joining, Mending, TakenIn};
+use crate::model::provenance::{Anchoring, EmptyBars, Framing, Joining, Mending, TakenIn};
 use crate::model::{Input, Made, Provenance, SeriesName, Side};
 use crate::{Error, Result};
 
@@ -176,7 +176,7 @@ fn provenance_of(db: &Connection, id: i64, act: &str, detail: &Value) -> Result<
                  WHERE s.instrument || '@' || s.source || ':' || s.frame = ?1 AND e.number = ?2";
             let source = super::sql::maybe::<i64>(db, of, params![name, number])?;
             let input = source.and_then(|id| Some(Input::Edition { id, series: name.parse().ok()? }));
-            (Made::Compose(Box::new(Composing::default())), input.into_iter().collect())
+            (Made::Compose(Box::default()), input.into_iter().collect())
         }
         _ => (Made::Unknown, Vec::new()),
     };

@@ -179,7 +179,7 @@ impl Lens for CheckLens {
             }
             Some(CheckQuestion::Week(name)) => {
                 let set = SheetValues::one("hours", text);
-                start(Step::Compose(ComposeStep { name, set, ..ComposeStep::default() }))
+                start(Step::Compose(Box::new(ComposeStep { name, set, ..ComposeStep::default() })))
             }
             None => Effects::new(),
         }

@@ -1,14 +1,17 @@
 //! Compose: the spec sheet with inherited and own values told apart, and the session week.
 
-use stavel_core::model::Instrument;
-use stavel_core::model::instrument::KEYS;
+use ratatui::layout::Rect;
+use stavel_core::measures::count_quarters;
+use stavel_core::model::{Instrument, SeriesName, Span};
 use stavel_work::{ComposeStep, SheetValues, Step};
 
-use super::compose_week::{self, WeekPaint};
+use super::compose_rows::{composed_of, keys, rows_for, varied, with_day};
+use super::compose_week::{self, WeekPaint, WeekRows};
 use super::{FactLine, Lens, step};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, cut_to, scroll};
-use crate::effect::{Effects, ask, say, start, warn};
+use crate::effect::{Effect, Effects, Pointer, ask, say, start, warn};
+use crate::jobs::Slot;
 use crate::theme;
 use crate::view::View;
 
@@ -19,7 +22,10 @@ pub enum ComposeAct {
     ResetValue,
     NewInstrument,
     BuildRows,
+    VaryRows,
     PaintWeek,
+    SingleDay,
+    TurnZone,
     StrokeBack,
     StrokeOn,
     HoursBack,
@@ -38,6 +44,8 @@ pub struct ComposeLens {
     asked: Option<ComposeQuestion>,
     /// The hours that are being painted.
     paint: Option<WeekPaint>,
+    /// Rows by the quarter of the week.
+    counts: Slot<Vec<u64>>,
 }
 
 /// A question whose answer is awaited; it is kept, since an answer that comes to nothing is asked for again.
@@ -47,6 +55,12 @@ enum ComposeQuestion {
     Value(String, &'static str),
     /// The name of an instrument like another.
     NameLike(String),
+    /// How the rows of an instrument are to differ from those they come from.
+    Vary(String, Option<SeriesName>),
+    /// A single day with other hours.
+    Day(String),
+    /// The zone in which hours are painted.
+    Zone,
 }
 
 impl Lens for ComposeLens {
@@ -78,12 +92,27 @@ impl Lens for ComposeLens {
         )
         .command("stavel compose NAME --from SERIES"),
         TableRow::new(
+            ComposeAct::VaryRows,
+            "v",
+            "vary rows",
+            "build its rows with other days, times, prices or spreads than those they come from",
+        )
+        .command("stavel compose NAME --from SERIES"),
+        TableRow::new(
             ComposeAct::PaintWeek,
             "p",
             "paint hours",
             "paint the hours of the week, and keep what was painted",
         )
         .command("stavel compose NAME --hours WEEK"),
+        TableRow::new(
+            ComposeAct::SingleDay,
+            "e",
+            "single day",
+            "say the hours of a single day: closed, early, late, or open again",
+        )
+        .command("stavel compose NAME --set KEY=VALUE"),
+        TableRow::new(ComposeAct::TurnZone, "w", "", "paint the hours on the wall of another zone").rare(),
         TableRow::new(ComposeAct::Stroke, "Space", "", "open or close the half hour under the cursor").rare(),
         TableRow::new(ComposeAct::StrokeBack, ",", "", "move half an hour back").rare(),
         TableRow::new(ComposeAct::StrokeOn, ".", "", "move half an hour on").rare(),
@@ -101,47 +130,58 @@ impl Lens for ComposeLens {
             return Effects::new();
         }
         match act {
-            ComposeAct::PaintWeek => match self.paint.take() {
-                None => {
-                    self.paint = Some(WeekPaint::of(instrument));
-                    Effects::new()
-                }
-                Some(paint) => match paint.week() {
-                    Some(week) => {
-                        let set = SheetValues::one("hours", &week.to_string());
-                        start(Step::Compose(ComposeStep { name, set, ..Default::default() }))
-                    }
-                    None => {
-                        self.paint = Some(paint);
-                        warn("a market that is never open has no hours; Space opens some")
-                    }
-                },
-            },
+            ComposeAct::PaintWeek => self.paint_week(instrument),
             ComposeAct::Stroke
             | ComposeAct::StrokeBack
             | ComposeAct::StrokeOn
             | ComposeAct::HoursBack
             | ComposeAct::HoursOn
             | ComposeAct::CopyDay
-            | ComposeAct::ClearDay => say("p begins to paint the hours of the week"),
+            | ComposeAct::ClearDay
+            | ComposeAct::TurnZone
+                if self.paint.is_none() =>
+            {
+                say("p begins to paint the hours of the week")
+            }
+            ComposeAct::TurnZone => self.ask_zone(),
+            ComposeAct::Stroke
+            | ComposeAct::StrokeBack
+            | ComposeAct::StrokeOn
+            | ComposeAct::HoursBack
+            | ComposeAct::HoursOn
+            | ComposeAct::CopyDay
+            | ComposeAct::ClearDay => Effects::new(),
+            ComposeAct::SingleDay => {
+                self.asked = Some(ComposeQuestion::Day(name));
+                ask("a day and its hours, as 2024-12-24 -13:00, 2024-12-25 closed, or 2024-12-27 open", "")
+            }
+            ComposeAct::VaryRows => self.vary(instrument, view),
             ComposeAct::ChangeValue => {
-                let key = &KEYS[self.at];
+                let Some(key) = keys(instrument).get(self.at).copied() else { return Effects::new() };
                 let label = format!("{} of {name} ({})", key.name, key.about);
                 let now = instrument.values.get(key.name).cloned().unwrap_or_default();
                 self.asked = Some(ComposeQuestion::Value(name, key.name));
                 ask(label, now)
             }
             ComposeAct::ResetValue => {
-                let reset = vec![KEYS[self.at].name.to_owned()];
-                start(Step::Compose(ComposeStep { name, reset, ..Default::default() }))
+                let reset: Vec<String> =
+                    keys(instrument).get(self.at).map(|k| k.name.to_owned()).into_iter().collect();
+                start(Step::Compose(Box::new(ComposeStep { name, reset, ..Default::default() })))
             }
             ComposeAct::NewInstrument => {
                 self.asked = Some(ComposeQuestion::NameLike(name.clone()));
                 ask(format!("name of the instrument like {name}"), format!("{name}.day"))
             }
+            ComposeAct::BuildRows if composed_of(instrument, view).is_some() => {
+                start(Step::Compose(Box::new(ComposeStep { name, again: true, ..Default::default() })))
+            }
             ComposeAct::BuildRows => match (&instrument.own.like, view.selected.cloned()) {
                 (Some(like), Some(from)) if from.instrument == *like => {
-                    start(Step::Compose(ComposeStep { name, from: Some(from), ..Default::default() }))
+                    start(Step::Compose(Box::new(ComposeStep {
+                        name,
+                        from: Some(from),
+                        ..Default::default()
+                    })))
                 }
                 (Some(like), _) => say(format!("choose a series of {like} first (1): its rows are taken")),
                 (None, _) => {
@@ -159,26 +199,78 @@ impl Lens for ComposeLens {
         self.paint = None;
     }
 
-    fn choose(&mut self, down: bool, _view: &View<'_>) -> Effects {
+    fn pointed(&mut self, pointer: Pointer, size: (u16, u16), view: &View<'_>) -> Option<Effects> {
+        let (x, y, is_press) = match pointer {
+            Pointer::Press(x, y) => (x, y, true),
+            Pointer::Drag(x, y) => (x, y, false),
+            Pointer::WheelUp(..) | Pointer::WheelDown(..) => return None,
+        };
+        let place = week_place(size, self.paint.is_some())?;
+        let (day, half, wide) =
+            compose_week::cell_at(x.checked_sub(place.x)?, y.checked_sub(place.y)?, place.width)?;
+        let instrument = self.shown(view)?;
+        // A press on the picture of the hours begins to paint them.
+        self.paint.get_or_insert_with(|| WeekPaint::of(instrument)).brush(day, half, wide, is_press);
+        Some(Effects::new())
+    }
+
+    /// Has the rows counted by the hours of the week.
+    fn want(&mut self, view: &View<'_>) -> Effects {
+        let Some(instrument) = self.shown(view) else { return Effects::new() };
+        let paint = self.paint.as_ref();
+        let zone = paint.map_or(&instrument.sheet.session.week.zone, WeekPaint::zone).clone();
+        let Some(info) = rows_for(instrument, view).filter(|s| !s.is_afloat()) else { return Effects::new() };
+        let (key, edition) = (format!("{} {zone}", info.edition.id), info.edition.clone());
+        self.counts.want(key, view.threads, move |shelf, job| {
+            let mut counts = Vec::new();
+            for rows in shelf.scan(&edition, Span::ALL, Some(&[]))? {
+                let rows = rows?;
+                job.advance(rows.len() as u64)?;
+                count_quarters(&rows.time, &zone, &mut counts);
+            }
+            Ok(counts)
+        });
+        Effects::new()
+    }
+
+    fn collect(&mut self, _view: &View<'_>) -> Effects {
+        self.counts.collect();
+        Effects::new()
+    }
+
+    fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
         if let Some(paint) = &mut self.paint {
             paint.next_day(down);
             return Effects::new();
         }
-        self.at = step(self.at, KEYS.len(), down);
+        self.at = step(self.at, self.shown(view).map_or(0, |i| keys(i).len()), down);
         Effects::new()
     }
 
-    fn answer(&mut self, text: &str, _view: &View<'_>) -> Effects {
+    fn answer(&mut self, text: &str, view: &View<'_>) -> Effects {
         match self.asked.clone() {
             Some(ComposeQuestion::Value(name, key)) => {
                 let set = SheetValues::one(key, text);
-                start(Step::Compose(ComposeStep { name, set, ..Default::default() }))
+                start(Step::Compose(Box::new(ComposeStep { name, set, ..Default::default() })))
             }
             Some(ComposeQuestion::NameLike(like)) => {
                 self.other = Some(text.to_owned());
                 let step = ComposeStep { name: text.into(), like: Some(like), ..Default::default() };
-                start(Step::Compose(step))
+                start(Step::Compose(Box::new(step)))
             }
+            Some(ComposeQuestion::Vary(name, from)) => varied(&name, from, text),
+            Some(ComposeQuestion::Day(name)) => match view.snapshot.instrument(&name) {
+                Some(instrument) => with_day(instrument, text),
+                None => Effects::new(),
+            },
+            Some(ComposeQuestion::Zone) => match (text.parse(), &mut self.paint) {
+                (Ok(zone), Some(paint)) => {
+                    paint.turn_to(zone, view.window.from + view.window.length() / 2);
+                    Effects::new()
+                }
+                (Err(error), _) => vec![Effect::Complain(error)],
+                (Ok(_), None) => Effects::new(),
+            },
             None => Effects::new(),
         }
     }
@@ -191,21 +283,17 @@ impl Lens for ComposeLens {
         let like = instrument.own.like.as_deref().map(|l| format!(" like {l}")).unwrap_or_default();
         let x = canvas.put(1, 0, &instrument.name, theme::strong());
         let own = instrument.own.said.len();
-        canvas.put(x, 0, &format!("{like}   {own} of {} values its own", KEYS.len()), theme::words());
-        let side_by_side = canvas.width() >= 100;
-        // On a low screen the sheet is worth more than the picture of its hours.
-        // Hours that are being painted are seen at any size.
-        let is_painting = self.paint.is_some();
-        let week_lines = if side_by_side || canvas.height() >= 22 || is_painting { 14u16 } else { 0 };
-        let rows = if side_by_side {
-            canvas.height().saturating_sub(2)
-        } else {
-            canvas.height().saturating_sub(week_lines + 2)
-        };
-        let first = scroll(self.at, rows as usize, KEYS.len());
-        for (i, key) in KEYS.iter().enumerate().skip(first).take(rows as usize) {
+        let keys = keys(instrument);
+        canvas.put(x, 0, &format!("{like}   {own} of {} values its own", keys.len()), theme::words());
+        let place = week_place((canvas.width(), canvas.height()), self.paint.is_some());
+        let side_by_side = canvas.width() >= SIDE_BY_SIDE;
+        let below = place.filter(|_| !side_by_side).map_or(0, |place| place.height);
+        let rows = canvas.height().saturating_sub(below + 2);
+        let first = scroll(self.at, rows as usize, keys.len());
+        for (i, key) in keys.iter().enumerate().skip(first).take(rows as usize) {
             let y = (i - first) as u16 + 2;
             let value = instrument.values.get(key.name).map_or("", String::as_str);
+            let value = if value.is_empty() { "–" } else { value };
             let origin = instrument.origin(key.name);
             let is_own = origin == "own";
             let standing = instrument.standing(key.name);
@@ -223,17 +311,16 @@ impl Lens for ComposeLens {
                 canvas.put(58, y, origin, theme::faint());
             }
         }
-        if week_lines == 0 {
-            return;
-        }
-        let (x, y) = if side_by_side { (70, 1) } else { (0, canvas.height().saturating_sub(week_lines)) };
-        let (width, height) = (canvas.width() - x, canvas.height().saturating_sub(y));
-        compose_week::draw(instrument, self.paint.as_ref(), canvas.part(x, y, width, height));
+        let Some(place) = place else { return };
+        let series = rows_for(instrument, view).map(|s| s.name.to_string()).unwrap_or_default();
+        let rows = WeekRows { counts: self.counts.get().map(|counts| &**counts), series: &series };
+        let part = canvas.part(place.x, place.y, place.width, place.height);
+        compose_week::draw(instrument, self.paint.as_ref(), &rows, part);
     }
 
     fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         let Some(instrument) = self.shown(view) else { return Vec::new() };
-        let key = &KEYS[self.at];
+        let Some(key) = keys(instrument).get(self.at).copied() else { return Vec::new() };
         let sheet = &instrument.sheet;
         let mut out = vec![
             FactLine::heading(key.name),
@@ -266,7 +353,12 @@ impl Lens for ComposeLens {
             FactLine::words(format!("{} holidays.", sheet.session.holidays.len())),
             FactLine::Gap,
         ];
-        if let Some(like) = &instrument.own.like {
+        if let Some((from, lines)) = composed_of(instrument, view) {
+            out.push(FactLine::heading("its rows"));
+            out.push(FactLine::words(format!("made of {from}")));
+            out.extend(lines.into_iter().map(FactLine::words));
+            out.push(FactLine::words("a makes them again of what it is now; v changes how they differ."));
+        } else if let Some(like) = &instrument.own.like {
             out.push(FactLine::words(format!(
                 "a builds its rows from a series of {like}: choose that series on the shelf first."
             )));
@@ -291,11 +383,66 @@ fn stroke_of(act: ComposeAct) -> Option<fn(&mut WeekPaint)> {
         | ComposeAct::NewInstrument
         | ComposeAct::BuildRows
         | ComposeAct::ResetValue
+        | ComposeAct::VaryRows
+        | ComposeAct::SingleDay
+        | ComposeAct::TurnZone
         | ComposeAct::PaintWeek => return None,
     })
 }
 
+/// Columns from which the week stands beside the sheet.
+const SIDE_BY_SIDE: u16 = 100;
+
+/// Where the picture of the hours lies in a lens so large; none on a low screen, where the sheet is worth more. Hours that
+/// are being painted are seen at any size.
+fn week_place((width, height): (u16, u16), is_painting: bool) -> Option<Rect> {
+    if width >= SIDE_BY_SIDE {
+        return Some(Rect { x: 70, y: 1, width: width - 70, height: height.saturating_sub(1) });
+    }
+    let lines = 14.min(height);
+    (height >= 22 || is_painting).then(|| Rect { x: 0, y: height - lines, width, height: lines })
+}
+
 impl ComposeLens {
+    /// Begins to paint the hours, or keeps what was painted.
+    fn paint_week(&mut self, instrument: &Instrument) -> Effects {
+        let Some(paint) = self.paint.take() else {
+            self.paint = Some(WeekPaint::of(instrument));
+            return Effects::new();
+        };
+        match paint.week() {
+            Some(week) => {
+                let (name, set) = (instrument.name.clone(), SheetValues::one("hours", &week.to_string()));
+                start(Step::Compose(Box::new(ComposeStep { name, set, ..Default::default() })))
+            }
+            None => {
+                self.paint = Some(paint);
+                warn("a market that is never open has no hours; Space opens some")
+            }
+        }
+    }
+
+    fn ask_zone(&mut self) -> Effects {
+        let zone = self.paint.as_ref().map(|p| p.zone().to_string()).unwrap_or_default();
+        self.asked = Some(ComposeQuestion::Zone);
+        ask("the zone in which the hours are painted, as Europe/Oslo or UTC", zone)
+    }
+
+    /// Asks how the rows are to differ from those they come from.
+    fn vary(&mut self, instrument: &Instrument, view: &View<'_>) -> Effects {
+        let name = instrument.name.clone();
+        let chosen = view.selected.cloned().filter(|s| s.instrument != name);
+        let from = composed_of(instrument, view).map(|c| c.0).or(chosen);
+        let Some(from) = from else {
+            return say(format!("choose the series that {name} is to be made of on the shelf first (1)"));
+        };
+        let label = format!(
+            "how {name} differs from {from}: days=mon-thu since=… shift=1h scale=0.01 inverse side=ask add-spread=3"
+        );
+        self.asked = Some(ComposeQuestion::Vary(name, Some(from)));
+        ask(label, "")
+    }
+
     fn shown<'a>(&self, view: &View<'a>) -> Option<&'a Instrument> {
         let other = self.other.as_deref().and_then(|n| view.snapshot.instrument(n));
         other.or_else(|| view.instrument())

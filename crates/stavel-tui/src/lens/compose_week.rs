@@ -1,12 +1,15 @@
 //! The session week as a grid of days and half hours: looked at, and painted.
 
 use stavel_core::model::session::{SessionWeek, open_quarters};
-use stavel_core::model::{Clock, Instrument};
+use stavel_core::model::time::HOUR;
+use stavel_core::model::{Clock, Instrument, Micros};
 
-use crate::canvas::Canvas;
+use crate::canvas::{Canvas, thousands};
 use crate::theme;
 
 const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
+/// A quarter of an hour.
+const QUARTER: Micros = HOUR / 4;
 /// Quarters of an hour in a day.
 const DAY: usize = 96;
 /// Quarters of an hour that a stroke paints.
@@ -19,13 +22,15 @@ pub struct WeekPaint {
     /// The day and the half hour under the cursor.
     day: usize,
     half: usize,
+    /// What the pointer paints while it is held: open or closed.
+    brush: Option<bool>,
 }
 
 impl WeekPaint {
     /// Begins with the hours that an instrument has.
     pub fn of(instrument: &Instrument) -> WeekPaint {
         let week = &instrument.sheet.session.week;
-        WeekPaint { quarters: open_quarters(week), zone: week.zone.clone(), day: 0, half: 18 }
+        WeekPaint { quarters: open_quarters(week), zone: week.zone.clone(), day: 0, half: 18, brush: None }
     }
 
     /// Moves the cursor by half hours; it stays on its day.
@@ -61,19 +66,67 @@ impl WeekPaint {
         self.quarters[self.day * DAY..(self.day + 1) * DAY].fill(false);
     }
 
+    /// The pointer is pressed at a half hour, or drawn over it: the first decides whether it opens or closes.
+    pub fn brush(&mut self, day: usize, half: usize, wide: usize, is_press: bool) {
+        (self.day, self.half) = (day, half);
+        let at = day * DAY + half * STROKE;
+        let open = match self.brush.filter(|_| !is_press) {
+            Some(open) => open,
+            None => !self.quarters[at],
+        };
+        self.brush = Some(open);
+        self.quarters[at..(at + wide * STROKE).min((day + 1) * DAY)].fill(open);
+    }
+
+    /// Shows the same open hours on the wall of another zone, as of a moment.
+    pub fn turn_to(&mut self, zone: Clock, at: Micros) {
+        let quarters = (zone.to_wall(at) - self.zone.to_wall(at)).div_euclid(QUARTER);
+        let count = self.quarters.len() as i64;
+        let before = std::mem::take(&mut self.quarters);
+        let from = |i: usize| (i as i64 - quarters).rem_euclid(count) as usize;
+        self.quarters = (0..before.len()).map(|i| before[from(i)]).collect();
+        self.zone = zone;
+    }
+
+    /// The zone on whose wall it is painted.
+    pub fn zone(&self) -> &Clock {
+        &self.zone
+    }
+
     /// The week that was painted; none where nothing is open.
     pub fn week(&self) -> Option<SessionWeek> {
         SessionWeek::of_quarters(&self.quarters, &self.zone)
     }
 }
 
+/// Cells of an hour in a grid so wide.
+fn cells_of_an_hour(width: u16) -> u16 {
+    if width >= 56 { 2 } else { 1 }
+}
+
+/// The day and the half hour at a place of the grid, and how many half hours lie there; none beside it.
+pub fn cell_at(x: u16, y: u16, width: u16) -> Option<(usize, usize, usize)> {
+    let across = cells_of_an_hour(width);
+    let (cell, day) = (x.checked_sub(6)?, y.checked_sub(2)?);
+    let wide = usize::from(2 / across);
+    (cell < 24 * across && day < 7).then(|| (usize::from(day), usize::from(cell) * wide, wide))
+}
+
+/// What is known of the rows that hours are for.
+pub struct WeekRows<'a> {
+    /// Rows by the quarter of the week, where they have been counted.
+    pub counts: Option<&'a Vec<u64>>,
+    /// Of which series.
+    pub series: &'a str,
+}
+
 /// Draws the hours of an instrument, or those that are being painted, on the wall of their zone.
-pub fn draw(instrument: &Instrument, paint: Option<&WeekPaint>, mut canvas: Canvas<'_>) {
+pub fn draw(instrument: &Instrument, paint: Option<&WeekPaint>, rows: &WeekRows<'_>, mut canvas: Canvas<'_>) {
     let week = &instrument.sheet.session.week;
     let quarters = paint.map_or_else(|| open_quarters(week), |p| p.quarters.clone());
-    let across = if canvas.width() >= 56 { 2 } else { 1 };
+    let across = cells_of_an_hour(canvas.width());
     let head = match paint {
-        Some(_) => format!("painting hours in {}", week.zone),
+        Some(paint) => format!("painting hours in {}", paint.zone),
         None => format!("hours in {}", week.zone),
     };
     canvas.put(1, 0, &head, if paint.is_some() { theme::strong() } else { theme::words() });
@@ -104,17 +157,49 @@ pub fn draw(instrument: &Instrument, paint: Option<&WeekPaint>, mut canvas: Canv
     }
     let told = match paint {
         Some(paint) => paint.week().map_or("never open".to_owned(), |week| week.to_string()),
-        None => "p paints the hours".to_owned(),
+        None => "p paints the hours, e adds a single day".to_owned(),
     };
     let width = canvas.width();
-    let mut below = canvas.part(1, 10, width.saturating_sub(2), 6);
-    let y = below.paragraph(0, &told, theme::words());
+    let lines = canvas.height().saturating_sub(10);
+    let mut below = canvas.part(1, 10, width.saturating_sub(2), lines);
+    let mut y = below.paragraph(0, &told, theme::words());
+    if let Some(inside) = rows.counts.and_then(|counts| inside(counts, &quarters)) {
+        y = below.paragraph(y, &format!("{inside} of {}", rows.series), theme::words());
+    }
     if paint.is_some() {
         below.paragraph(
             y + 1,
-            ", . move by half an hour, < > by three, the arrows by a day; Space opens or closes, d copies the day to the next, x clears it; p keeps the week, Esc leaves it",
+            ", . move by half an hour, < > by three, the arrows by a day; Space opens or closes, d copies the day to the next, x clears it, w turns to another zone; the mouse paints; p keeps the week, Esc leaves it",
             theme::faint(),
         );
+    } else {
+        below.paragraph(y, &exceptions(instrument), theme::faint());
+    }
+}
+
+/// How many rows lie in open quarters; none where there are no rows.
+fn inside(counts: &[u64], quarters: &[bool]) -> Option<String> {
+    let all: u64 = counts.iter().sum();
+    let inside: u64 = counts.iter().zip(quarters).filter(|(_, open)| **open).map(|(n, _)| n).sum();
+    (all > 0).then(|| {
+        let share = inside as f64 / all as f64 * 100.0;
+        format!("{} of {} rows inside, {share:.1} %", thousands(inside), thousands(all))
+    })
+}
+
+/// The single days with other hours than the week's, the last ones first.
+fn exceptions(instrument: &Instrument) -> String {
+    let text = instrument.values.get("holidays").map_or("", String::as_str);
+    let mut days: Vec<&str> = text.split(',').map(str::trim).filter(|d| !d.is_empty()).collect();
+    days.sort_unstable_by(|a, b| b.cmp(a));
+    match days.len() {
+        0 => "no single days with other hours".to_owned(),
+        n => {
+            let more = n.saturating_sub(4);
+            let shown = days[..n - more].join(", ");
+            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            format!("single days: {shown}{more}")
+        }
     }
 }
 
@@ -142,5 +227,31 @@ mod tests {
         paint.next_day(false);
         paint.clear_day();
         assert!(paint.week().is_none());
+    }
+
+    #[test]
+    fn the_pointer_paints_what_it_is_drawn_over_and_a_zone_is_another_wall_for_the_same_hours() {
+        let said = [("hours".to_owned(), "mon 00:00-08:00 Europe/Oslo".to_owned())].into();
+        let own = OwnValues { said, ..OwnValues::default() };
+        let mut paint = WeekPaint::of(&Instrument::resolve("BLY", None, own).unwrap());
+        assert_eq!(
+            (cell_at(6, 2, 60), cell_at(53, 8, 60), cell_at(54, 8, 60)),
+            (Some((0, 0, 1)), Some((6, 47, 1)), None)
+        );
+        assert_eq!((cell_at(7, 3, 40), cell_at(5, 3, 40), cell_at(7, 9, 40)), (Some((1, 2, 2)), None, None));
+        // Pressed on an open hour it closes, also those that were closed already.
+        paint.brush(0, 14, 1, true);
+        paint.brush(0, 15, 1, false);
+        paint.brush(0, 16, 1, false);
+        assert_eq!(paint.week().unwrap().to_string(), "mon 00:00-07:00 Europe/Oslo");
+        paint.brush(1, 18, 2, true);
+        assert_eq!(paint.week().unwrap().to_string(), "mon 00:00-07:00, tue 09:00-10:00 Europe/Oslo");
+        paint.turn_to(Clock::utc(), stavel_core::model::time::parse("2024-01-10").unwrap());
+        assert_eq!(paint.week().unwrap().to_string(), "tue 08:00-09:00, sun 23:00-06:00 UTC");
+        assert_eq!(
+            inside(&vec![2; 672], &paint.quarters).unwrap(),
+            format!("64 of {} rows inside, 4.8 %", thousands(1344))
+        );
+        assert_eq!(inside(&[0; 672], &paint.quarters), None);
     }
 }

@@ -75,7 +75,15 @@ impl Lens for DeliverLens {
             DeliverAct::Format => self.format = (self.format + 1) % FileFormat::ALL.len(),
             DeliverAct::Clock => self.own_clock = !self.own_clock,
             DeliverAct::Origins => self.origin = !self.origin,
-            DeliverAct::Details => self.details = !self.details,
+            DeliverAct::Details => {
+                self.details = !self.details;
+                return say(match self.details {
+                    true => {
+                        "bars are written with tick counts, both volumes and the ends of spreads, where they have them"
+                    }
+                    false => "bars are written with the usual columns",
+                });
+            }
             DeliverAct::CompleteOnly => self.complete_only = !self.complete_only,
             DeliverAct::Deliver => return self.deliver(false, view),
             DeliverAct::DeliverStale => return self.deliver(true, view),

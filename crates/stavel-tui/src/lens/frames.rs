@@ -4,9 +4,9 @@ use stavel_core::deliver::partial_ends;
 use stavel_core::frames::{Grid, can_build};
 use stavel_core::model::session::SundayPart;
 use stavel_core::model::time::{DAY, HOUR, date, wall};
-use stavel_core::model::{Clock, Columns, Frame, Span};
+use stavel_core::model::{Clock, Columns, Frame, SeriesName, Side, Span};
 use stavel_core::store::SeriesInfo;
-use stavel_work::{ChartRoom, ChartSource, FramesStep, FramesWanted, Step, bars_for_chart};
+use stavel_work::{ChartRoom, ChartSource, FramesStep, FramesWanted, SidesWanted, Step, bars_for_chart};
 
 use super::strokes::{draw_rows, scale_of};
 use super::{FactLine, Lens, frames_change, rests_on, step};
@@ -23,12 +23,16 @@ pub enum FramesAct {
     Build,
     BuildAll,
     Other,
+    Sides,
+    Compare,
 }
 
 /// The lens.
 #[derive(Default)]
 pub struct FramesLens {
     at: usize,
+    /// Which sides of ticks are built; none means as each frame was built before, else the bid.
+    sides: Option<SidesWanted>,
     /// The last bars of the window at the chosen frame.
     preview: Slot<Columns>,
 }
@@ -59,7 +63,11 @@ fn base<'a>(view: &View<'a>) -> Option<&'a SeriesInfo> {
     joined.or_else(|| roots.iter().find(|s| Some(&s.name) == chosen)).or(roots.first()).copied()
 }
 
-fn rows<'a>(view: &View<'a>, base: &'a SeriesInfo) -> Vec<(Frame, FrameState, Option<&'a SeriesInfo>)> {
+fn rows<'a>(
+    view: &View<'a>,
+    base: &'a SeriesInfo,
+    side: Side,
+) -> Vec<(Frame, FrameState, Option<&'a SeriesInfo>)> {
     let of_source = view
         .snapshot
         .series_of(&base.name.instrument)
@@ -71,8 +79,9 @@ fn rows<'a>(view: &View<'a>, base: &'a SeriesInfo) -> Vec<(Frame, FrameState, Op
     all.into_iter()
         .filter(|f| *f == base.name.frame || can_build(base.name.frame, *f))
         .map(|frame| {
-            let own = view.snapshot.find(&base.name.with_frame(frame));
-            let built = view.snapshot.find(&base.name.with_frame(frame).with_built(true));
+            let name = SeriesName { side, ..base.name.with_frame(frame) };
+            let own = view.snapshot.find(&name);
+            let built = view.snapshot.find(&name.with_built(true));
             // Where a source has bars of its own at a frame, the built ones are beside them.
             let built = built.or(own.filter(|s| s.edition.provenance.made.is_framed()));
             let is_of_base =
@@ -98,15 +107,39 @@ impl Lens for FramesLens {
             .command("stavel frames SERIES FRAME..."),
         TableRow::new(FramesAct::Build, "Enter", "build", "build the chosen frame")
             .command("stavel frames SERIES FRAME..."),
-        TableRow::new(FramesAct::Other, "o", "other length", "build bars of another length, as 45m or 2h")
+        TableRow::new(
+            FramesAct::Other,
+            "o",
+            "other",
+            "build other frames: any length (45m 2h), bars of counts (500t 1000v 25r), a frame set, ticks of bars",
+        )
+        .command("stavel frames SERIES FRAME..."),
+        TableRow::new(FramesAct::Sides, "s", "side", "build of ticks the bid, the ask, the middle, or bid and ask at once")
             .command("stavel frames SERIES FRAME..."),
+        TableRow::new(
+            FramesAct::Compare,
+            "c",
+            "compare",
+            "hold the longer bars that the source itself has against those that are built",
+        )
+        .command("stavel frames SERIES"),
     ];
 
     fn act(&mut self, act: FramesAct, view: &View<'_>) -> Effects {
         let Some(base) = base(view) else { return say("there is no series to build frames of") };
-        let rows = rows(view, base);
+        let rows = rows(view, base, self.side(base));
         let frames: Vec<Frame> = match act {
-            FramesAct::Other => return ask("frames to build, as 45m 2h 3d 2w", ""),
+            FramesAct::Other => {
+                return ask(
+                    "frames to build: 45m 2h 3d, of ticks 500t 1000v 25r, of bars ticks, or a frame set",
+                    "",
+                );
+            }
+            FramesAct::Sides => return self.next_side(base),
+            FramesAct::Compare => {
+                let step = FramesStep { compare: true, ..FramesStep::of(base.name.clone(), Vec::new()) };
+                return start(Step::Frames(step));
+            }
             FramesAct::Build => {
                 rows.get(self.at).filter(|r| r.1 != FrameState::Base).map(|r| r.0).into_iter().collect()
             }
@@ -119,9 +152,7 @@ impl Lens for FramesLens {
         if frames.is_empty() {
             return say("nothing to build: every frame is up to date");
         }
-        let (series, frames) = (base.name.clone(), frames.into_iter().map(FramesWanted::One).collect());
-        // What is there stays as it was meant: on its clock, of its side, filled or not.
-        start(Step::Frames(FramesStep { again: true, ..FramesStep::of(series, frames) }))
+        self.build(base, frames.into_iter().map(FramesWanted::One).collect())
     }
 
     fn due(&self, view: &View<'_>) -> Option<(String, FramesAct)> {
@@ -133,22 +164,26 @@ impl Lens for FramesLens {
     fn answer(&mut self, typed: &str, view: &View<'_>) -> Effects {
         let Some(base) = base(view) else { return Effects::new() };
         let words = typed.split([' ', ',']).filter(|w| !w.is_empty());
-        let frames: Vec<Frame> = match words.map(str::parse).collect() {
+        let frames: Vec<FramesWanted> = match words.map(str::parse).collect() {
             Ok(frames) => frames,
             Err(err) => return vec![Effect::Complain(err)],
         };
-        if let Some(frame) = frames.iter().find(|f| !can_build(base.name.frame, **f)) {
+        let cannot = |wanted: &&FramesWanted| match wanted {
+            FramesWanted::One(frame) if frame.is_ticks() => base.name.frame.is_ticks(),
+            FramesWanted::One(frame) => !can_build(base.name.frame, *frame),
+            FramesWanted::Usual | FramesWanted::Set(_) => false,
+        };
+        if let Some(frame) = frames.iter().find(cannot) {
             return warn(format!("bars of {frame} cannot be made of {}", base.name.frame_text()));
         }
         if frames.is_empty() {
             return Effects::new();
         }
-        let frames = frames.into_iter().map(FramesWanted::One).collect();
-        start(Step::Frames(FramesStep { again: true, ..FramesStep::of(base.name.clone(), frames) }))
+        self.build(base, frames)
     }
 
     fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
-        self.at = step(self.at, base(view).map_or(0, |base| rows(view, base).len()), down);
+        self.at = step(self.at, base(view).map_or(0, |base| rows(view, base, self.side(base)).len()), down);
         Effects::new()
     }
 
@@ -160,10 +195,13 @@ impl Lens for FramesLens {
     /// Has the last bars at the chosen frame built, from the rows of the window that they take.
     fn want(&mut self, view: &View<'_>) -> Effects {
         let Some(base) = base(view).cloned() else { return Effects::new() };
-        let Some(frame) = rows(view, &base).get(self.at).map(|r| r.0) else { return Effects::new() };
+        let Some(frame) = rows(view, &base, self.side(&base)).get(self.at).map(|r| r.0) else {
+            return Effects::new();
+        };
         let end = view.window.to.min(base.edition.last + 1).max(base.edition.first + 1);
-        // Weekends take no bars: twice the time is enough.
-        let window = Span::new(end - frame.length() * SHOWN as i64 * 2, end);
+        // Weekends take no bars: twice the time is enough; of bars that are counted, two days.
+        let reach = if frame.is_counted() { 2 * DAY } else { frame.length() * SHOWN as i64 * 2 };
+        let window = Span::new(end - reach, end);
         let key = format!("{} {frame} {window:?}", base.edition.id);
         self.preview.want(key, view.threads, move |shelf, job| {
             let room = ChartRoom::Frame(frame);
@@ -178,13 +216,16 @@ impl Lens for FramesLens {
             canvas.put(2, 1, "No series with a known clock to build frames of.", theme::words());
             return;
         };
-        canvas.put(1, 0, &format!("frames of {}", base.name), theme::words());
+        let side =
+            if base.name.frame.is_ticks() { format!("   {}", self.side_in_words()) } else { String::new() };
+        let x = canvas.put(1, 0, &format!("frames of {}", base.name), theme::words());
+        canvas.put(x, 0, &side, theme::faint());
         canvas.put(1, 2, "frame", theme::faint());
         canvas.put(11, 2, "state", theme::faint());
         canvas.put_right(34, 2, "bars", theme::faint());
         canvas.put(38, 2, "first", theme::faint());
         canvas.put(57, 2, "last", theme::faint());
-        let rows = rows(view, base);
+        let rows = rows(view, base, self.side(base));
         // The ruler below has its place; a longer list scrolls.
         let lines = rows.len().min(usize::from(canvas.height().saturating_sub(RULER + 4)).max(10));
         let top = scroll(self.at, lines, rows.len());
@@ -221,7 +262,7 @@ impl Lens for FramesLens {
 
     fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         let Some(base) = base(view) else { return Vec::new() };
-        let rows = rows(view, base);
+        let rows = rows(view, base, self.side(base));
         let due = rows.iter().filter(|r| matches!(r.1, FrameState::Missing | FrameState::Stale)).count();
         let mut out = vec![FactLine::heading("frames"), FactLine::Pair("built from", base.name.short())];
         if let Some(instrument) = view.snapshot.instrument(&base.name.instrument) {
@@ -262,6 +303,47 @@ const RULER: u16 = 9;
 const LIST: u16 = 76;
 
 impl FramesLens {
+    /// The side whose frames are listed.
+    fn side(&self, base: &SeriesInfo) -> Side {
+        let chosen = self.sides.filter(|_| base.name.frame.is_ticks());
+        chosen.and_then(|sides| sides.sides().first().copied()).unwrap_or(base.name.side)
+    }
+
+    fn side_in_words(&self) -> &'static str {
+        match self.sides {
+            None => "bid, or as it was built before",
+            Some(SidesWanted::One(Side::Ask)) => "ask",
+            Some(SidesWanted::One(Side::Mid)) => "the middle of bid and ask",
+            Some(SidesWanted::One(_)) => "bid",
+            Some(SidesWanted::Both) => "bid and ask at once",
+        }
+    }
+
+    fn next_side(&mut self, base: &SeriesInfo) -> Effects {
+        if !base.name.frame.is_ticks() {
+            return say(format!(
+                "bars have one side; only ticks have several, and {} has bars",
+                base.name.short()
+            ));
+        }
+        self.sides = match self.sides {
+            None => Some(SidesWanted::One(Side::Ask)),
+            Some(SidesWanted::One(Side::Ask)) => Some(SidesWanted::One(Side::Mid)),
+            Some(SidesWanted::One(_)) => Some(SidesWanted::Both),
+            Some(SidesWanted::Both) => None,
+        };
+        say(format!("frames are built of the {}", self.side_in_words()))
+    }
+
+    /// Builds frames. What is there stays as it was meant: on its clock, of its side, filled or not; unless a side was
+    /// chosen.
+    fn build(&self, base: &SeriesInfo, frames: Vec<FramesWanted>) -> Effects {
+        let side = self.sides.filter(|_| base.name.frame.is_ticks());
+        let is_rebuild = frames.contains(&FramesWanted::One(Frame::Ticks));
+        let again = side.is_none() && !is_rebuild;
+        start(Step::Frames(FramesStep { again, side, ..FramesStep::of(base.name.clone(), frames) }))
+    }
+
     /// What the chosen frame looks like at the end of the window.
     fn draw_preview(&self, frame: Option<Frame>, mut canvas: Canvas<'_>) {
         let (Some(frame), Some(bars)) = (frame, self.preview.get()) else { return };
@@ -275,7 +357,9 @@ impl FramesLens {
         let title = format!("the last {} bars of {frame}", bars.len());
         canvas.put(0, 0, &title, theme::words());
         let (width, height) = (canvas.width(), canvas.height().saturating_sub(2));
-        let window = Span::new(*first, last + frame.length());
+        // The last of bars that are counted lasts as long as one on average.
+        let mean = (last - first) / bars.len().max(1) as i64;
+        let window = Span::new(*first, last + if frame.is_counted() { mean.max(1) } else { frame.length() });
         let scale = scale_of(bars, &Columns::empty(&bars.fields, bars.scale));
         draw_rows(bars, window, scale, theme::source(0), canvas.part(0, 1, width, height));
         let (from, to) = (wall(*first), wall(*last));

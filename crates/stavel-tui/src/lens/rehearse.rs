@@ -157,7 +157,7 @@ impl Lens for RehearseLens {
             },
             Some(RehearseQuestion::Spread(name)) => {
                 let set = SheetValues::one("spread", text);
-                start(Step::Compose(ComposeStep { name, set, ..Default::default() }))
+                start(Step::Compose(Box::new(ComposeStep { name, set, ..Default::default() })))
             }
             None => Effects::new(),
         }

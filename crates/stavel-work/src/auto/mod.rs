@@ -301,11 +301,11 @@ impl Way<'_, '_> {
             self.lines
                 .push(format!("- session days of {} are counted on the broker's clock", broker.instrument));
             let set = SheetValues::one("clock", &clock.to_string());
-            self.step(Step::Compose(ComposeStep {
+            self.step(Step::Compose(Box::new(ComposeStep {
                 name: broker.instrument.clone(),
                 set,
                 ..ComposeStep::default()
-            }))?;
+            })))?;
         }
         Ok(())
     }

@@ -27,7 +27,7 @@ pub enum Step {
     Align(AlignStep),
     Splice(SpliceStep),
     Frames(FramesStep),
-    Compose(ComposeStep),
+    Compose(Box<ComposeStep>),
     Deliver(DeliverStep),
     Chart(ChartStep),
     Rehearse(RehearseStep),

@@ -127,7 +127,7 @@ impl PathMeasure {
             self.even.count(&now.bar, now.ticks, high_first);
             return;
         }
-        if self.seen % self.stride == 0 {
+        if self.seen.is_multiple_of(self.stride) {
             self.trials.push(now);
         }
         self.seen += 1;

@@ -54,8 +54,9 @@ pub(super) fn prices(of: &PathBar, shape: &PathShape, step: i64, chance: &mut Ch
             (true, false) => (bar.low + grid.step, bar.high),
             (false, _) => (bar.low, bar.high),
         };
-        leg_between(leg[0], leg[1], more, within, &grid, chance, &mut out);
-        out.push(leg[1]);
+        let leg = Leg { from: leg[0], to: leg[1], count: more, within };
+        leg.walk(&grid, chance, &mut out);
+        out.push(leg.to);
     }
     // A bar of one price has no legs.
     out.resize(count, bar.close);
@@ -91,24 +92,29 @@ impl PriceGrid {
     }
 }
 
-/// Ticks between two turns: a bridge that strays by a sixth of its length, and by a step at least.
-fn leg_between(
+/// The way from one turn to the next.
+struct Leg {
     from: i64,
     to: i64,
+    /// Ticks between both.
     count: usize,
-    (least, most): (i64, i64),
-    grid: &PriceGrid,
-    chance: &mut Chance,
-    out: &mut Vec<i64>,
-) {
-    let stray = ((to - from).abs() as f64 / 6.0).max(grid.step as f64);
-    let mut off = 0.0;
-    for i in 1..=count {
-        let left = (count + 1 - i) as f64;
-        // A step of the bridge: drawn back to nothing by the end.
-        off += chance.normal() * stray / ((count + 1) as f64).sqrt() - off / left;
-        let straight = from as f64 + (to - from) as f64 * i as f64 / (count + 1) as f64;
-        out.push(grid.nearest(straight + off).clamp(least, most));
+    /// The lowest and the highest price a tick of it may have.
+    within: (i64, i64),
+}
+
+impl Leg {
+    /// Ticks between two turns: a bridge that strays by a sixth of its length, and by a step at least.
+    fn walk(&self, grid: &PriceGrid, chance: &mut Chance, out: &mut Vec<i64>) {
+        let (from, way, parts) = (self.from as f64, (self.to - self.from) as f64, (self.count + 1) as f64);
+        let stray = (way.abs() / 6.0).max(grid.step as f64);
+        let mut off = 0.0;
+        for i in 1..=self.count {
+            let left = parts - i as f64;
+            // A step of the bridge: drawn back to nothing by the end.
+            off += chance.normal() * stray / parts.sqrt() - off / left;
+            let straight = from + way * i as f64 / parts;
+            out.push(grid.nearest(straight + off).clamp(self.within.0, self.within.1));
+        }
     }
 }
 
