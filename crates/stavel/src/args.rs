@@ -102,7 +102,7 @@ pub enum Command {
     #[command(
         after_help = "Examples:\n  stavel compose NOKSEK --set commission=35\n  stavel compose NOKSEK.day --like NOKSEK --from NOKSEK@joined:1m --hours 'mon-fri 08:00-17:00 Europe/Oslo'"
     )]
-    Compose(ComposeStep),
+    Compose(Box<ComposeStep>),
     /// The spec sheet of an instrument: each value, how it is known, from where and since when.
     #[command(
         after_help = "Examples:\n  stavel sheet NOKSEK\n  stavel sheet NOKSEK --csv\n  stavel sheet NOKSEK --account NOK --at 2024-03-05"

@@ -115,7 +115,7 @@ pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
         Command::Align(step) => Step::Align(step.clone()),
         Command::Splice(a) => Step::Splice(splice_step(a, folder)?),
         Command::Frames(step) => Step::Frames(step.clone()),
-        Command::Compose(step) => Step::Compose(Box::new(step.clone())),
+        Command::Compose(step) => Step::Compose(step.clone()),
         Command::Deliver(step) => Step::Deliver(step.clone()),
         Command::Chart(step) => Step::Chart(step.clone()),
         Command::Rehearse(step) => Step::Rehearse(step.clone()),

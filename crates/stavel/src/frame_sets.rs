@@ -42,9 +42,9 @@ pub fn run(folder: &Path, act: &FrameSetAct, as_json: bool) -> Result<Ending> {
         }
     };
     if as_json {
-        print_json(&json)?
+        print_json(&json)?;
     } else {
-        print_lines(&lines)?
+        print_lines(&lines)?;
     }
     Ok(Ending::Done)
 }
