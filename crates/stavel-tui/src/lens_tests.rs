@@ -436,7 +436,7 @@ fn the_mouse_paints_hours_whose_rows_are_counted_and_single_days_are_said() {
     mouse(&mut app, MouseEventKind::Drag(MouseButton::Left), 70 + 6 + 19, 1 + 2 + 1);
     wait(&mut app, "painting hours in America/New_York");
     assert!(count(&app) < before, "an hour less is open");
-    press(&mut app, "w");
+    press(&mut app, "t");
     answer(&mut app, "Europe/Oslo");
     wait(&mut app, "painting hours in Europe/Oslo");
     press(&mut app, "p");
@@ -464,7 +464,7 @@ fn a_variant_is_made_named_and_made_again_on_the_bench() {
     at(&mut app, '7', "NOKSEK@quill:1m");
     press(&mut app, "n");
     answer(&mut app, "NOKSEK.early");
-    press(&mut app, "v");
+    press(&mut app, "m");
     answer(&mut app, "days=mon-thu shift=1h add-spread=3");
     let made = || edition(&dir, "NOKSEK.early@quill:1m");
     assert_eq!(made(), Some(1), "{}", app.message.text);
@@ -473,7 +473,7 @@ fn a_variant_is_made_named_and_made_again_on_the_bench() {
     press(&mut app, "a");
     settle(&mut app);
     assert_eq!(made(), Some(2), "{}", app.message.text);
-    press(&mut app, "v");
+    press(&mut app, "m");
     answer(&mut app, "sideways=3");
     assert!(app.message.text.contains("--sideways"), "{}", app.message.text);
 }

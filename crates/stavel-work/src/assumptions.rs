@@ -1,6 +1,6 @@
 //! What a step's result rests on that nobody said and nothing shows.
 
-use crate::frames::bases;
+use crate::patterns::bases;
 use crate::step::Step;
 use stavel_core::Result;
 use stavel_core::model::instrument::InstrumentKind;

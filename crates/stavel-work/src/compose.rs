@@ -23,6 +23,10 @@ const EDITED: &str = "edited";
 /// Makes an instrument, changes its sheet, or makes its rows.
 pub fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<StepReport> {
     let before = made_before(shelf, &step.name)?;
+    if step.again && before.len() > 1 {
+        return compose_each(shelf, step, &before, job);
+    }
+    let before = before.into_iter().next();
     let wants_rows = step.from.is_some() || step.again || step.edited.is_some();
     if !wants_rows && step.variation()? != Variation::default() {
         return Err(Error::arguments(format!(
@@ -121,20 +125,60 @@ fn own_values(shelf: &Shelf, step: &ComposeStep) -> Result<(BTreeMap<String, Str
     Ok((own, note))
 }
 
+/// Makes each series of an instrument again that was composed, as it was.
+fn compose_each(
+    shelf: &mut Shelf,
+    step: &ComposeStep,
+    before: &[(SeriesName, Variation)],
+    job: &Job,
+) -> Result<StepReport> {
+    if step.edited.is_some() {
+        return Err(Error::arguments(format!(
+            "{} has rows of several series; name the one that was edited with --from.",
+            step.name
+        )));
+    }
+    let (own, note) = own_values(shelf, step)?;
+    let mut all = StepReport::new(json!({ "instrument": step.name, "series": [] }), Vec::new());
+    for (i, (from, variation)) in before.iter().enumerate() {
+        let is_first = i == 0;
+        let request = ComposeRequest {
+            name: step.name.clone(),
+            like: step.like.clone(),
+            own: if is_first { own.clone() } else { BTreeMap::new() },
+            reset: if is_first { step.reset.clone() } else { Vec::new() },
+            from: Some(from.clone()),
+            variation: variation.clone(),
+        };
+        let mut made = compose::compose(shelf, &request, job)?;
+        made.notes.extend(note.clone().filter(|_| is_first));
+        let told = report(made, None);
+        if let (Some(series), Some(more)) =
+            (all.json["series"].as_array_mut(), told.json["series"].as_array())
+        {
+            series.extend(more.iter().cloned());
+        }
+        all.lines.extend(told.lines);
+        all.changed.extend(told.changed);
+        all.wants_person |= told.wants_person;
+    }
+    Ok(all)
+}
+
 /// What the rows of an instrument were composed of, and how they differ from it.
-fn made_before(shelf: &Shelf, instrument: &str) -> Result<Option<(SeriesName, Variation)>> {
+fn made_before(shelf: &Shelf, instrument: &str) -> Result<Vec<(SeriesName, Variation)>> {
     if !shelf.has_instrument(instrument)? {
-        return Ok(None);
+        return Ok(Vec::new());
     }
     let all = shelf.series_of(instrument)?;
-    let composed = all.into_iter().find_map(|s| match &s.edition.provenance.made {
+    let composed = all.into_iter().filter_map(|s| match &s.edition.provenance.made {
         Made::Compose(made) => {
             let base = s.edition.provenance.parents().next()?.1.clone();
             Some((base, made.variation.clone()))
         }
         _ => None,
     });
-    Ok(composed)
+    Ok(composed.collect())
 }
 
 /// Takes in a file that was edited and keeps of it what differs from the base.

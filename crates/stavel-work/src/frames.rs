@@ -3,18 +3,19 @@
 use serde_json::{Value, json};
 use stavel_core::frames::rebuild::{PathError, RebuiltSeries, rebuild_series};
 use stavel_core::frames::{
-    BuiltSeries, Difference, DifferenceKind, FrameComparison, FrameSettings, build_series, can_build,
+    BuiltSeries, Difference, DifferenceKind, FrameComparison, FrameSettings, Grid, build_series, can_build,
     compare_frame, own_long_frames,
 };
 use stavel_core::job::Job;
 use stavel_core::model::price::scaled;
 use stavel_core::model::provenance::EmptyBars;
 use stavel_core::model::time::{self, DAY, MINUTE, rfc3339};
-use stavel_core::model::{Clock, Frame, Made, SeriesName, SeriesPattern, Side};
-use stavel_core::store::{SeriesInfo, Shelf};
+use stavel_core::model::{Clock, Frame, Made, SeriesName, SeriesPattern, Session, Side};
+use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
 use crate::assumptions;
+use crate::patterns::bases;
 use crate::report::StepReport;
 use crate::step::{FramesStep, SidesWanted};
 
@@ -61,36 +62,6 @@ pub fn build_frames(shelf: &mut Shelf, step: &FramesStep, job: &Job) -> Result<S
     Ok(told.report())
 }
 
-/// The series that are built from: the one that is named, or of each source that a pattern names its finest own history.
-///
-/// # Errors
-/// Where there is none.
-pub(crate) fn bases(shelf: &Shelf, of: &SeriesPattern) -> Result<Vec<SeriesName>> {
-    if let Some(name) = of.exact() {
-        return Ok(vec![name]);
-    }
-    let matching = |s: &SeriesInfo| of.matches(&s.name) && (of.has_frame() || is_finest_kind(s));
-    let mut all: Vec<SeriesInfo> = shelf.series()?.into_iter().filter(matching).collect();
-    if !of.has_frame() {
-        // Ticks come before bars, short bars before long ones.
-        all.sort_by_key(|s| (s.name.instrument.clone(), s.name.source.clone(), s.name.frame.length()));
-        all.dedup_by_key(|s| (s.name.instrument.clone(), s.name.source.clone()));
-    }
-    if all.is_empty() {
-        return Err(Error::input(format!(
-            "No series on the shelf is {of}; stavel shelf names those that are there."
-        )));
-    }
-    Ok(all.into_iter().map(|s| s.name).collect())
-}
-
-/// True for what frames may be built of: a history of the source itself, of the first side.
-fn is_finest_kind(info: &SeriesInfo) -> bool {
-    let name = &info.name;
-    let is_built = matches!(info.edition.provenance.made, Made::Frames(_));
-    !is_built && name.side == Side::Bid && name.frame != Frame::Depth && !name.frame.is_counted()
-}
-
 /// The series that give the sides: ticks have all of them, a series of bars is of one.
 ///
 /// # Errors
@@ -128,6 +99,17 @@ fn build_of(
         all.extend(build_series(shelf, base, &frames, &settings.sides, &making, job)?);
     }
     Ok(all)
+}
+
+/// True where the settlement of a session day lies within a bar of a frame, on a usual day.
+fn cuts_settlement(session: &Session, frame: Frame) -> bool {
+    // A Wednesday of each season: the walls of two zones may move against each other.
+    let days = [19_723 + 9, 19_723 + 191];
+    frame.is_bars()
+        && days.into_iter().filter_map(|day| session.settlement_of(day)).any(|at| {
+            let bar = Grid::new(frame, session).bar_at(at - 1);
+            bar.span.to != at
+        })
 }
 
 /// What is said of the frames that were built.
@@ -168,6 +150,13 @@ impl Told {
         }
         all.iter().for_each(|built| self.one(base, built));
         let instrument = shelf.instrument(&base.instrument)?;
+        if frames.iter().any(Frame::is_of_days) && cuts_settlement(&instrument.sheet.session, base.frame) {
+            self.wants_person = true;
+            self.doubts.push(format!(
+                "  ▲ the settlement of {} lies within a bar of {}: its daily closes are those of the bar before; build days from shorter bars",
+                instrument.name, base.frame
+            ));
+        }
         let is_of_days = frames.iter().any(|f| f.length() >= DAY);
         if is_of_days && clock.is_none() && assumptions::day_is_anyones_guess(&instrument) {
             self.wants_person = true;

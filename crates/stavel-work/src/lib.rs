@@ -18,6 +18,7 @@ mod frames;
 mod holidays;
 mod intake;
 mod page;
+mod patterns;
 mod recipe;
 mod rehearse;
 mod report;

@@ -27,6 +27,13 @@ pub struct SheetValue {
     pub applies: bool,
 }
 
+impl SheetValue {
+    /// False where there is no value and nobody has said so: nothing is assumed there.
+    pub fn is_known(&self) -> bool {
+        !self.value.is_empty() || self.standing != Standing::Assumed
+    }
+}
+
 /// The values of an instrument in the order of the keys.
 ///
 /// # Errors
@@ -79,10 +86,12 @@ pub fn sheet_report(shelf: &Shelf, name: &str, account: Option<&AccountWish>) ->
     lines.extend(values.iter().filter(is_shown).map(|v| {
         let from = v.from.as_deref().filter(|from| *from != name).map(|from| format!(" from {from}"));
         let since = v.since.map(|t| format!(" since {}", &wall(t)[..10]));
-        let told = format!("{} {}{}", v.standing, from.unwrap_or_default(), since.unwrap_or_default());
+        let is_known = v.is_known();
+        let standing = if is_known { v.standing.to_string() } else { "not known".to_owned() };
+        let told = format!("{standing} {}{}", from.unwrap_or_default(), since.unwrap_or_default());
         format!(
             "  {} {:<14} {:<42} {}",
-            v.standing.mark(),
+            if is_known { v.standing.mark() } else { " " },
             v.key,
             if v.value.is_empty() { "–" } else { &v.value },
             told.replace("  ", " ").trim_end()
@@ -107,7 +116,8 @@ pub fn sheet_report(shelf: &Shelf, name: &str, account: Option<&AccountWish>) ->
 
 fn value_json(v: &SheetValue) -> Value {
     json!({
-        "key": v.key, "value": Some(&v.value).filter(|v| !v.is_empty()), "applies": v.applies, "standing": v.standing.to_string(), "from": v.from,
+        "key": v.key, "value": Some(&v.value).filter(|v| !v.is_empty()), "applies": v.applies, "from": v.from,
+        "standing": Some(v.standing.to_string()).filter(|_| v.is_known()),
         "since": v.since.map(rfc3339),
     })
 }

@@ -232,12 +232,17 @@ pub enum FrameSetAct {
     List,
     /// Save frames under a name; what stood under it before is replaced, and told.
     Save {
+        /// What the set is called.
         name: String,
+        /// As 4h, 1d, 500t.
         #[arg(required = true, value_name = "FRAME")]
         frames: Vec<Frame>,
     },
     /// Take a frame set away; what was built by it stays.
-    Remove { name: String },
+    Remove {
+        /// What the set is called.
+        name: String,
+    },
 }
 
 #[derive(clap::Args)]

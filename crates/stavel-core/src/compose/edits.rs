@@ -148,24 +148,24 @@ fn keep(shelf: &mut Shelf, edited: &SeriesInfo, rows: Columns) -> Result<()> {
 }
 
 /// Lays edits over the rows of a base, piece by piece.
-pub(super) struct Overlay {
+pub(super) struct EditOverlay {
     rows: Columns,
     at: usize,
 }
 
-impl Overlay {
+impl EditOverlay {
     /// The edits of a series, as rows like those of the base.
     ///
     /// # Errors
     /// Where they cannot be read.
-    pub fn of(shelf: &Shelf, edits: &SeriesInfo, base: &EditionInfo) -> Result<Overlay> {
+    pub fn of(shelf: &Shelf, edits: &SeriesInfo, base: &EditionInfo) -> Result<EditOverlay> {
         let rows = shelf.read(&edits.edition, Span::ALL)?;
         let rows = if rows.scale.price > base.scale.price {
             rows.coarsened(base.scale)
         } else {
             rows.rescaled(base.scale)
         };
-        Ok(Overlay { rows: rows.with_fields(&base.fields), at: 0 })
+        Ok(EditOverlay { rows: rows.with_fields(&base.fields), at: 0 })
     }
 
     /// The rows of a piece with the edits up to its end.

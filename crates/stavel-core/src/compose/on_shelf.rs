@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::edits::{Edits, Overlay};
+use super::edits::{EditOverlay, Edits};
 use super::standing::standing;
 use super::variant::{LeftAway, NewSpread, Variant, decimals_for};
 use crate::hour_spreads::SpreadCounter;
@@ -189,7 +189,7 @@ impl ComposePlan {
             span.from = standing.from - self.variant.variation.shift;
         }
         let mut overlay = match &self.edits {
-            Some(edits) => Some(Overlay::of(shelf, edits, &source.edition)?),
+            Some(edits) => Some(EditOverlay::of(shelf, edits, &source.edition)?),
             None => None,
         };
         let rows = shelf.scan(&source.edition, span, None)?;
@@ -214,7 +214,7 @@ impl ComposePlan {
             left.add(&away);
             draft.push(rows)?;
         }
-        if let Some(rest) = overlay.and_then(Overlay::rest) {
+        if let Some(rest) = overlay.and_then(EditOverlay::rest) {
             let (rows, away) = self.variant.rows(rest);
             left.add(&away);
             draft.push(rows)?;

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use super::{FrameSettings, build_bars};
 use crate::Result;
 use crate::job::Job;
-use crate::model::time::DAY;
+use crate::model::time::{DAY, MINUTE};
 use crate::model::{Bar, BarView, Columns, Field, Frame, Micros, Session, Span};
 use crate::store::{SeriesInfo, Shelf};
 
@@ -83,11 +83,18 @@ pub fn compare_frame(
     let scale = own.edition.scale.finer(&built.bars.scale);
     let theirs = shelf.read(&own.edition, span)?.rescaled(scale);
     let ours = built.bars.rescaled(scale);
-    let mut times = Vec::new();
+    // Of ticks the minutes that have some.
+    let length = base.name.frame.length().max(MINUTE);
+    let mut times: Vec<Micros> = Vec::new();
     for rows in shelf.scan(&base.edition, Span::ALL, Some(&[]))? {
-        times.extend(rows?.time);
+        let minutes = rows?.time.into_iter().map(|t| t.div_euclid(MINUTE) * MINUTE);
+        minutes.for_each(|t| {
+            if times.last() != Some(&t) {
+                times.push(t);
+            }
+        });
     }
-    let short = ShortRows { times, length: base.name.frame.length(), session: &session };
+    let short = ShortRows { times, length, session: &session };
     Ok(compare(frame, &theirs, &ours, &short))
 }
 
@@ -248,7 +255,7 @@ pub fn own_long_frames(shelf: &Shelf, base: &SeriesInfo) -> Result<Vec<SeriesInf
 mod tests {
     use super::*;
     use crate::frames::Builder;
-    use crate::model::time::{HOUR, MINUTE, parse};
+    use crate::model::time::{HOUR, parse};
     use crate::model::{Scale, Side};
 
     fn minutes() -> Columns {

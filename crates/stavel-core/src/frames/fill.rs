@@ -62,7 +62,7 @@ fn put(out: &mut Columns, stamp: Micros, close: i64) {
         column.push(match field {
             f if f.is_of_a_bar() => close,
             Field::Origin => FILLED,
-            Field::Volume | Field::TickCount => 0,
+            Field::Volume | Field::BidVolume | Field::AskVolume | Field::TickCount => 0,
             _ => ABSENT,
         });
     }

@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 
 use super::fill::filled;
-use super::tail::{self, Standing, rows_from};
+use super::tail::{self, StandingBars, rows_from};
 use super::{Builder, Built};
 use crate::job::Job;
 use crate::model::frame::CountedBy;
@@ -193,7 +193,7 @@ struct FramePlan {
     framing: Framing,
     inputs: Vec<Input>,
     /// What of the edition before stands.
-    standing: Option<Standing>,
+    standing: Option<StandingBars>,
 }
 
 impl FramePlan {

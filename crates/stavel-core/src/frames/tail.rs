@@ -7,7 +7,7 @@ use crate::model::{Columns, Frame, Input, Made, Micros, Provenance, SeriesName, 
 use crate::store::{EditionInfo, SegmentInfo, Shelf};
 
 /// The bars of an edition that are the same still.
-pub(super) struct Standing {
+pub(super) struct StandingBars {
     /// The edition they are of.
     edition: EditionInfo,
     /// When the first bar begins that is built anew.
@@ -29,7 +29,7 @@ pub(super) fn standing(
     now: &Provenance,
     like: &Columns,
     session: &Session,
-) -> Result<Option<Standing>> {
+) -> Result<Option<StandingBars>> {
     let Some(before) = shelf.current_built(target)? else { return Ok(None) };
     let edition = before.edition;
     let Some(framing) = asked(now).filter(|f| f.empty == EmptyBars::Skip) else { return Ok(None) };
@@ -52,7 +52,7 @@ pub(super) fn standing(
     let differs = shelf.first_difference(&then, &source)?.unwrap_or(edition.last);
     let from = bar_from(framing.frame, session, differs);
     let partial_first = told.partial_first;
-    Ok((edition.first < from).then_some(Standing { edition, from, partial_first }))
+    Ok((edition.first < from).then_some(StandingBars { edition, from, partial_first }))
 }
 
 /// When the bar begins that holds a moment; the session day of one that is counted.
@@ -78,7 +78,7 @@ fn sheet(of: &Provenance) -> impl Iterator<Item = &Input> {
     of.inputs.iter().filter(|i| matches!(i, Input::Sheet { .. }))
 }
 
-impl Standing {
+impl StandingBars {
     /// Its files that stand as they are, and the bars that stand in the file after them.
     ///
     /// # Errors

@@ -26,7 +26,7 @@ pub struct HourProfile {
 pub struct WeekProfiler {
     wall: Clock,
     hours: Vec<HourCounts>,
-    now: Option<HourSoFar>,
+    now: Option<FillingHour>,
 }
 
 #[derive(Clone, Default)]
@@ -40,7 +40,7 @@ struct HourCounts {
 }
 
 /// The hour that is being filled.
-struct HourSoFar {
+struct FillingHour {
     begin: Micros,
     ends: Option<(i64, i64)>,
 }
@@ -88,7 +88,7 @@ impl WeekProfiler {
         if self.now.as_ref().is_none_or(|now| now.begin != begin) {
             self.end();
             self.hours[hour].weeks += 1;
-            self.now = Some(HourSoFar { begin, ends: None });
+            self.now = Some(FillingHour { begin, ends: None });
         }
         hour
     }

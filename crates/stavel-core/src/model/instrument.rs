@@ -253,14 +253,16 @@ impl Instrument {
         self.standings.get(key).copied().unwrap_or(Standing::Assumed)
     }
 
-    /// Where the value of a key comes from: the instrument itself, the one it is like, or a default.
+    /// Where the value of a key comes from: the instrument itself, the one it is like, or a default; none where there is
+    /// no value.
     pub fn origin(&self, key: &str) -> &'static str {
         if self.own.said.contains_key(key) {
             "own"
         } else if self.own.found.contains_key(key) {
             "found"
         } else if self.standing(key) == Standing::Assumed {
-            "assumed"
+            // Nothing is assumed where nothing stands.
+            if self.values.get(key).is_none_or(String::is_empty) { "not known" } else { "assumed" }
         } else {
             "inherited"
         }

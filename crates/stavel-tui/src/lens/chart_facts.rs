@@ -2,7 +2,7 @@
 
 use stavel_core::check::FindingKind;
 use stavel_core::measures::{average_true_range, true_ranges};
-use stavel_core::model::columns::{CARRIED_SPREAD, FILLED, SHEET_SPREAD, is_filled};
+use stavel_core::model::columns::{CARRIED_SPREAD, FILLED, SHEET_SPREAD, is_filled, is_rebuilt, spread_mark};
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
 use stavel_core::model::{BarView, Columns, Field, SeriesName, Span, present};
@@ -40,7 +40,10 @@ fn origin_in_words(origin: i64, joined: &[String]) -> String {
     if is_filled(origin) {
         words.push("filled".into());
     }
-    match origin / CARRIED_SPREAD * CARRIED_SPREAD {
+    if is_rebuilt(origin) {
+        words.push("rebuilt from bars".into());
+    }
+    match spread_mark(origin) {
         CARRIED_SPREAD => words.push("spread carried over".into()),
         SHEET_SPREAD => words.push("spread of the sheet".into()),
         _ => {}
@@ -54,7 +57,7 @@ fn bar_facts(bars: &Columns, at: usize, joined: &[String]) -> Vec<FactLine> {
     for (field, column) in bars.fields.iter().zip(&bars.data) {
         let value = match (field, present(column[at])) {
             (_, None) => "not known".to_owned(),
-            (Field::Spread, Some(v)) => format!("{v} points"),
+            (f, Some(v)) if f.is_spread() => format!("{v} points"),
             (Field::Origin, Some(v)) => origin_in_words(v, joined),
             (_, Some(v)) => scaled(v, bars.scale.of(*field)),
         };

@@ -93,7 +93,7 @@ impl Lens for ComposeLens {
         .command("stavel compose NAME --from SERIES"),
         TableRow::new(
             ComposeAct::VaryRows,
-            "v",
+            "m",
             "vary rows",
             "build its rows with other days, times, prices or spreads than those they come from",
         )
@@ -112,7 +112,7 @@ impl Lens for ComposeLens {
             "say the hours of a single day: closed, early, late, or open again",
         )
         .command("stavel compose NAME --set KEY=VALUE"),
-        TableRow::new(ComposeAct::TurnZone, "w", "", "paint the hours on the wall of another zone").rare(),
+        TableRow::new(ComposeAct::TurnZone, "t", "", "paint the hours on the wall of another zone").rare(),
         TableRow::new(ComposeAct::Stroke, "Space", "", "open or close the half hour under the cursor").rare(),
         TableRow::new(ComposeAct::StrokeBack, ",", "", "move half an hour back").rare(),
         TableRow::new(ComposeAct::StrokeOn, ".", "", "move half an hour on").rare(),
@@ -302,7 +302,7 @@ impl Lens for ComposeLens {
             canvas.put(
                 16,
                 y,
-                standing.mark(),
+                if origin == "not known" { " " } else { standing.mark() },
                 theme::words().fg(if is_own { theme::RISING } else { theme::FAINT }),
             );
             let short = cut_to(value, 38);
@@ -335,6 +335,7 @@ impl Lens for ComposeLens {
                     instrument.standing(key.name),
                     instrument.own.like.as_deref().unwrap_or_default()
                 ),
+                "not known" => "not known: nobody has said it".to_owned(),
                 _ => "○ assumed: nobody has said it and no rows show it".to_owned(),
             }),
             FactLine::Gap,
@@ -357,7 +358,7 @@ impl Lens for ComposeLens {
             out.push(FactLine::heading("its rows"));
             out.push(FactLine::words(format!("made of {from}")));
             out.extend(lines.into_iter().map(FactLine::words));
-            out.push(FactLine::words("a makes them again of what it is now; v changes how they differ."));
+            out.push(FactLine::words("a makes them again of what it is now; m changes how they differ."));
         } else if let Some(like) = &instrument.own.like {
             out.push(FactLine::words(format!(
                 "a builds its rows from a series of {like}: choose that series on the shelf first."

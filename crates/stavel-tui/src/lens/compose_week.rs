@@ -141,7 +141,10 @@ pub fn draw(instrument: &Instrument, paint: Option<&WeekPaint>, rows: &WeekRows<
             let each = 4 / across as usize;
             let from = day * DAY + cell * each;
             let open = quarters[from..from + each].iter().filter(|q| **q).count();
+            let rows: u64 = rows.counts.map_or(0, |counts| counts[from..from + each].iter().sum());
             let (mark, style) = match open {
+                // Rows that the hours leave out are seen where they are.
+                0 if rows > 0 => ("▪", theme::words().fg(theme::RISING)),
                 0 => ("·", theme::rule()),
                 n if n == each => ("█", theme::words().fg(theme::source(0))),
                 _ => ("▌", theme::words().fg(theme::source(0))),
@@ -164,12 +167,12 @@ pub fn draw(instrument: &Instrument, paint: Option<&WeekPaint>, rows: &WeekRows<
     let mut below = canvas.part(1, 10, width.saturating_sub(2), lines);
     let mut y = below.paragraph(0, &told, theme::words());
     if let Some(inside) = rows.counts.and_then(|counts| inside(counts, &quarters)) {
-        y = below.paragraph(y, &format!("{inside} of {}", rows.series), theme::words());
+        y = below.paragraph(y, &format!("{inside} of {}; ▪ rows outside", rows.series), theme::words());
     }
     if paint.is_some() {
         below.paragraph(
             y + 1,
-            ", . move by half an hour, < > by three, the arrows by a day; Space opens or closes, d copies the day to the next, x clears it, w turns to another zone; the mouse paints; p keeps the week, Esc leaves it",
+            ", . move by half an hour, < > by three, the arrows by a day; Space opens or closes, d copies the day to the next, x clears it, t turns to another zone; the mouse paints; p keeps the week, Esc leaves it",
             theme::faint(),
         );
     } else {

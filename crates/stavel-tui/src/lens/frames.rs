@@ -290,7 +290,10 @@ impl Lens for FramesLens {
         out.push(FactLine::words(if due == 0 {
             "all up to date".to_owned()
         } else {
-            format!("a builds the {due} that are missing or stale")
+            match due {
+                1 => "a builds the one that is missing or stale".to_owned(),
+                due => format!("a builds the {due} that are missing or stale"),
+            }
         }));
         out
     }

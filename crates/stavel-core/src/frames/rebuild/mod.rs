@@ -15,7 +15,7 @@ mod shape;
 
 pub use crate::model::provenance::PathError;
 pub use measure::PathMeasure;
-pub use on_shelf::{Measured, RebuiltSeries, rebuild_series};
+pub use on_shelf::{MeasuredOn, RebuiltSeries, rebuild_series};
 pub use shape::PathShape;
 
 use chance::Chance;

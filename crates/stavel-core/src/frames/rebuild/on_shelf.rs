@@ -19,12 +19,12 @@ pub struct RebuiltSeries {
     /// The series of ticks.
     pub info: SeriesInfo,
     /// What was measured, on which ticks.
-    pub measured: Option<Measured>,
+    pub measured: Option<MeasuredOn>,
 }
 
 /// What ticks of the same instrument said.
 #[derive(Clone)]
-pub struct Measured {
+pub struct MeasuredOn {
     /// The ticks.
     pub on: SeriesName,
     /// Bars they make.
@@ -57,7 +57,7 @@ pub fn rebuild_series(
     let (shape, measured) = match &like {
         Some(like) => {
             let (shape, error) = measure(shelf, like, name.frame, session, (step(like), seed), job)?;
-            let measured = Measured { on: like.name.clone(), bars: shape.bars(), error };
+            let measured = MeasuredOn { on: like.name.clone(), bars: shape.bars(), error };
             (shape, Some(measured))
         }
         None => (PathShape::default(), None),
