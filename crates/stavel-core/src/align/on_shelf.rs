@@ -266,6 +266,7 @@ fn stamped_at_close(weeks: &[WeekFit], bar: Micros, found: Fit) -> Fit {
 /// Where the series cannot be read.
 pub fn bars(shelf: &Shelf, info: &SeriesInfo, step: Micros, span: Span) -> Result<Columns> {
     info.refuse_layers("aligned")?;
+    info.refuse_counted("aligned")?;
     let shape = crate::model::columns::shape_of(&info.edition.fields);
     let [high, low, close] = match shape {
         Shape::Bars => [Field::High, Field::Low, Field::Close],

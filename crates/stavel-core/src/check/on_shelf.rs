@@ -71,6 +71,7 @@ pub fn check_series(
 ) -> Result<(SeriesInfo, CheckReport)> {
     let info = shelf.find(name)?;
     info.refuse_layers("checked")?;
+    info.refuse_counted("checked")?;
     let (session, knows_hours) = session_of(shelf, &info, job)?;
     let seen = Span::new(info.edition.first, info.edition.last + 1);
     let span = seen.overlap(&span).ok_or_else(|| {

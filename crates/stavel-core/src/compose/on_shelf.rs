@@ -8,6 +8,7 @@ use super::variant::{LeftAway, NewSpread, Variant, decimals_for};
 use crate::hour_spreads::SpreadCounter;
 use crate::job::Job;
 use crate::model::instrument;
+use crate::model::price::MAX_DECIMALS;
 use crate::model::provenance::Composing;
 use crate::model::variation::{SpreadChange, Variation};
 use crate::model::{
@@ -73,6 +74,7 @@ pub fn compose(shelf: &mut Shelf, request: &ComposeRequest, job: &Job) -> Result
 /// Where no variant can be made of a series.
 fn refuse(source: &SeriesInfo, request: &ComposeRequest) -> Result<()> {
     source.refuse_layers("composed")?;
+    source.refuse_counted("composed")?;
     let name = &source.name;
     if source.is_afloat() {
         return Err(Error::input(format!("{name} is afloat; align it before composing from it.")));
@@ -157,15 +159,18 @@ impl ComposePlan {
             Some(_) if variation.changes_prices() => instrument.sheet.decimals,
             _ => decimals_for(variation, source.edition.scale.price, typical(shelf, source)?),
         };
-        let scale = Scale { price: decimals, ..source.edition.scale };
+        // The middle of bid and ask may lie on half a point.
+        let is_middle = variation.side == Some(Side::Mid) && decimals < MAX_DECIMALS;
+        let scale = Scale { price: decimals + u8::from(is_middle), ..source.edition.scale };
         let mut inputs = vec![Input::Edition { id: source.edition.id, series: source.name.clone() }];
         let edits = variation.edits.as_ref().map(|name| shelf.find(name)).transpose()?;
         inputs.extend(edits.iter().map(|e| Input::Edition { id: e.edition.id, series: e.name.clone() }));
-        let spread = spread_of(shelf, instrument, variation, scale, &mut inputs)?;
+        let before_middle = Scale { price: decimals, ..scale };
+        let spread = spread_of(shelf, instrument, variation, before_middle, &mut inputs)?;
         inputs.extend(instrument.inputs(&Instrument::SESSION));
         inputs.extend(instrument.inputs(&["spread"]));
         let session = instrument.sheet.session.clone();
-        let variant = Variant { variation: variation.clone(), session, spread, scale };
+        let variant = Variant { variation: variation.clone(), session, spread, scale, decimals };
         let made = Composing { variation: variation.clone(), ..Composing::default() };
         let provenance = Provenance::of(Made::Compose(Box::new(made))).reading(inputs);
         Ok(ComposePlan { target: target_of(request, &source.name), variant, provenance, edits })

@@ -15,7 +15,9 @@ fn oslo() -> Session {
 }
 
 fn variant(variation: Variation, spread: NewSpread) -> Variant {
-    Variant { variation, session: Session::always(), spread, scale: SCALE }
+    let finer = u8::from(variation.side == Some(Side::Mid));
+    let scale = Scale { price: SCALE.price + finer, ..SCALE };
+    Variant { variation, session: Session::always(), spread, scale, decimals: SCALE.price }
 }
 
 fn bars(values: &[[i64; 5]]) -> Columns {
@@ -107,9 +109,17 @@ fn prices_are_scaled_to_the_nearest_point_and_keep_their_digits() {
     assert_eq!((decimals_for(&turned, 5, 102_500), decimals_for(&turned, 3, 150_250)), (6, 8));
     assert_eq!(decimals_for(&scaled("0.01"), 5, -3), 5, "without a usual price nothing is told");
     let rows = || bars(&[[102_500, 102_533, 102_400, -102_533, 13]]);
-    let exact = Variant { scale: Scale { price: 7, volume: 0 }, ..variant(scaled("0.01"), NewSpread::Kept) };
+    let exact = Variant {
+        scale: Scale { price: 7, volume: 0 },
+        decimals: 7,
+        ..variant(scaled("0.01"), NewSpread::Kept)
+    };
     assert_eq!(exact.rows(rows()).0.data.concat(), [102_500, 102_533, 102_400, -102_533, 13]);
-    let coarse = Variant { scale: Scale { price: 6, volume: 0 }, ..variant(scaled("0.01"), NewSpread::Kept) };
+    let coarse = Variant {
+        scale: Scale { price: 6, volume: 0 },
+        decimals: 6,
+        ..variant(scaled("0.01"), NewSpread::Kept)
+    };
     assert_eq!(coarse.rows(rows()).0.data.concat(), [10_250, 10_253, 10_240, -10_253, 1]);
     for bad in ["0", "-1", "x", ""] {
         assert!(bad.parse::<crate::model::variation::Factor>().is_err(), "{bad}");
@@ -153,13 +163,15 @@ fn one_side_of_bars_and_of_quotes() {
     let (ask, left) = variant(side(Side::Ask), NewSpread::Kept).rows(rows.clone());
     assert_eq!((ask.data.concat(), left.unpriced), (vec![104, 114, 94, 109, 4], 1));
     let (mid, _) = variant(side(Side::Mid), NewSpread::Kept).rows(rows);
-    assert_eq!(mid.data[3], [107]);
+    assert_eq!((mid.data[3].as_slice(), mid.scale.price), (&[1070][..], 6), "half a point has its place");
     let quotes = Columns {
         time: vec![0, 1],
         fields: vec![Field::Bid, Field::Ask, Field::BidVolume, Field::AskVolume],
         data: vec![vec![100, 100], vec![104, ABSENT], vec![1, 2], vec![3, ABSENT]],
         scale: SCALE,
     };
+    let (middle, _) = variant(side(Side::Mid), NewSpread::Added(1)).rows(quotes.clone());
+    assert_eq!(middle.column(Field::Last), [1025], "halfway between 100 and 105");
     let (last, left) = variant(side(Side::Ask), NewSpread::Kept).rows(quotes);
     assert_eq!(
         (last.fields, last.data, left.unpriced),

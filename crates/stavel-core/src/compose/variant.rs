@@ -15,10 +15,12 @@ pub struct Variant {
     pub variation: Variation,
     /// When the variant trades.
     pub session: Session,
-    /// What becomes of the spreads, in points of the result.
+    /// What becomes of the spreads, in points of `decimals`.
     pub spread: NewSpread,
     /// Decimals of the result.
     pub scale: Scale,
+    /// Decimals of its prices before the middle of bid and ask was taken, which may have one more.
+    pub decimals: u8,
 }
 
 /// The spread of a row of the variant.
@@ -126,10 +128,11 @@ impl Variant {
             Shape::Quotes => self.quote_spreads(&mut rows, &mut left),
             _ => {}
         }
+        rows.scale = Scale { price: self.decimals, ..self.scale };
+        rows = rows.rescaled(self.scale);
         if let Some(side) = self.variation.side {
             rows = of_side(rows, side, &mut left);
         }
-        rows.scale = self.scale;
         (rows.with_fields(&fields), left)
     }
 
@@ -149,7 +152,7 @@ impl Variant {
     /// Prices turned over and multiplied. What was the bid is made of the ask, what was the low of the high.
     fn map_prices(&self, rows: &mut Columns, left: &mut LeftAway) {
         let (from, variation) = (rows.scale, &self.variation);
-        let to = |price: i64| map(variation, from, self.scale.price, price).unwrap_or(ABSENT);
+        let to = |price: i64| map(variation, from, self.decimals, price).unwrap_or(ABSENT);
         if rows.shape() == Shape::Bars {
             self.map_bars(rows);
         } else {
@@ -192,7 +195,7 @@ impl Variant {
 
     fn map_bars(&self, rows: &mut Columns) {
         let (from, variation) = (rows.scale, &self.variation);
-        let to = |price: i64| map(variation, from, self.scale.price, price);
+        let to = |price: i64| map(variation, from, self.decimals, price);
         let spreads: Vec<i64> = match rows.column(Field::Spread) {
             [] => vec![0; rows.len()],
             known => known.iter().map(|s| present(*s).unwrap_or(0)).collect(),

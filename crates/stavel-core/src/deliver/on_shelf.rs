@@ -145,11 +145,12 @@ fn what_is_delivered(shelf: &Shelf, order: &DeliveryOrder) -> Result<SeriesInfo>
 /// What bars know beside the usual columns stays on the shelf, unless it is asked for. A source's own count of ticks is a
 /// column of its own.
 fn leave_details(info: &mut SeriesInfo) {
+    let is_built = info.edition.provenance.made.is_framed();
     let fields = &mut info.edition.fields;
     if shape_of(fields) != Shape::Bars {
         return;
     }
-    let is_of_ticks = info.name.built || fields.iter().any(|f| f.is_detail());
+    let is_of_ticks = is_built || fields.iter().any(|f| f.is_detail());
     fields.retain(|f| match f {
         Field::TickCount => !is_of_ticks,
         Field::BidVolume | Field::AskVolume => false,

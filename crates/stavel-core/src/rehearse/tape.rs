@@ -53,6 +53,11 @@ impl Tape {
         if rows.is_empty() {
             return Err(Error::input("There is nothing to play in that span."));
         }
+        if frame.is_counted() {
+            return Err(Error::input(format!(
+                "Bars of {frame} know no time of their own and cannot be played; name the ticks they are made of."
+            )));
+        }
         if rows.shape() == Shape::Depth {
             return Err(Error::input(
                 "Depth rows alone cannot be played; name the ticks or bars of the instrument.",

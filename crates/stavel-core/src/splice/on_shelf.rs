@@ -203,6 +203,7 @@ fn fitting(shelf: &Shelf, names: &[SeriesName]) -> Result<Vec<SeriesInfo>> {
         return Err(Error::arguments("A splice needs two series or more, in order of precedence."));
     }
     let infos: Vec<SeriesInfo> = names.iter().map(|n| shelf.find(n)).collect::<Result<_>>()?;
+    infos.iter().try_for_each(|info| info.refuse_counted("joined"))?;
     if let Some(other) = names.iter().find(|n| n.instrument != names[0].instrument) {
         return Err(Error::arguments(format!(
             "{} and {other} are different instruments; splice one at a time.",

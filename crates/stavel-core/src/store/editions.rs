@@ -29,6 +29,19 @@ impl SeriesInfo {
     }
 
     /// # Errors
+    /// Where its bars were counted, of which a stage (`act` says what it does) can make nothing: they know no time of
+    /// their own.
+    pub fn refuse_counted(&self, act: &str) -> Result<()> {
+        if !self.name.frame.is_counted() {
+            return Ok(());
+        }
+        Err(Error::input(format!(
+            "{} has bars of ticks, volume or range, which know no time of their own and cannot be {act}; take the ticks they are made of, or bars of minutes.",
+            self.name
+        )))
+    }
+
+    /// # Errors
     /// Where it has layers, of which a stage (`act` says what it does) can make nothing.
     pub fn refuse_layers(&self, act: &str) -> Result<()> {
         match shape_of(&self.edition.fields) {

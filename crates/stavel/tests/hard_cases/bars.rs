@@ -70,8 +70,14 @@ fn bars_of_counts_are_built_checked_and_delivered() {
     assert_eq!(rows("2t"), ["2", "2", "1"]);
     assert_eq!(rows("6v"), ["3", "2"]);
     assert_eq!(rows("30r"), ["2", "3"]);
-    let told = desk.run(&["check", "NOKSEK@quill:2t"]);
-    assert!(told.code == 0 || told.code == 3, "{}", told.err);
+    for act in [
+        &["check", "NOKSEK@quill:2t"][..],
+        &["splice", "NOKSEK@quill:2t", "NOKSEK@quill:6v", "--into", "joined"],
+        &["compose", "X", "--like", "NOKSEK", "--from", "NOKSEK@quill:2t"],
+    ] {
+        let told = desk.run(act);
+        assert!(told.code == 1 && told.err.contains("know no time of their own"), "{act:?}: {}", told.err);
+    }
     let told = desk.run(&["frames", "NOKSEK@quill:2t", "1h"]);
     assert!(told.code == 2 && told.err.contains("build them from the ticks"), "{}", told.err);
     let told = desk.run(&["frames", "NOKSEK@quill:ticks", "500x"]);
@@ -89,7 +95,9 @@ fn a_range_is_told_in_tick_sizes_of_the_instrument() {
     let text = format!("Time (UTC),Last,Volume\n{trades}");
     desk.intake(&[("b.csv", text)], &["--instrument", "BLY", "--frame", "ticks"]);
     lines(&desk, &["compose", "BLY", "--set", "kind=futures", "--set", "tick_size=0.25"]);
-    lines(&desk, &["frames", "BLY@quill:ticks", "2r", "--clock", "UTC"]);
+    lines(&desk, &["frames", "BLY@quill:ticks", "2r", "1m", "--clock", "UTC"]);
+    let head = lines(&desk, &["deliver", "BLY@quill:1m", "--out", "-"])[0].clone();
+    assert_eq!(head, "time,open,high,low,close,volume", "trades too: no column that nobody asked for");
     let closes: Vec<String> =
         desk.rows("BLY@quill:2r").iter().map(|r| r.split(',').nth(4).unwrap().to_owned()).collect();
     assert_eq!(closes, ["100.50", "101.00", "100.00"], "at most two steps of 0.25 from low to high");
