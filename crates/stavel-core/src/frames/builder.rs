@@ -1,8 +1,11 @@
 //! Building bars.
 
+use std::ops::Range;
+
 use super::cut::Cut;
 use super::grid::{Grid, can_build};
 use super::open_bar::{BarRow, OpenBar};
+use super::runs::Part;
 use super::settle::Settling;
 use crate::model::columns::shape_of;
 use crate::model::price::{LIMIT, MAX_DECIMALS, unit};
@@ -172,15 +175,31 @@ impl Builder {
 
     /// Takes the next rows.
     pub fn push(&mut self, rows: &Columns) {
-        let Some((first, last)) = rows.ends() else { return };
-        self.first.get_or_insert(first);
-        self.last = last;
-        match rows.shape() {
-            Shape::Bars => self.push_bars(rows),
-            Shape::Quotes => self.push_quotes(rows),
-            Shape::Trades => self.push_trades(rows),
-            Shape::Layered => self.push_layers(rows),
+        self.push_range(rows, 0..rows.len());
+    }
+
+    /// Takes the next rows, some neighbouring ones of a piece.
+    pub fn push_range(&mut self, rows: &Columns, range: Range<usize>) {
+        let part = Part { rows, range };
+        let (Some(first), Some(last)) = (part.time().first(), part.time().last()) else { return };
+        self.first.get_or_insert(*first);
+        self.last = *last;
+        let is_done = match rows.shape() {
+            Shape::Bars => self.push_bars_in_runs(&part),
+            Shape::Quotes => self.push_quotes_in_runs(&part),
             // `Builder::new` refuses depth.
+            Shape::Depth => true,
+            Shape::Trades | Shape::Layered => false,
+        };
+        if is_done {
+            return;
+        }
+        let rows = part.to_rows();
+        match rows.shape() {
+            Shape::Bars => self.push_bars(&rows),
+            Shape::Quotes => self.push_quotes(&rows),
+            Shape::Trades => self.push_trades(&rows),
+            Shape::Layered => self.push_layers(&rows),
             Shape::Depth => {}
         }
     }

@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 
 use super::fill::filled;
-use super::tail::{self, StandingBars, rows_from};
+use super::tail::{self, StandingBars};
 use super::{Builder, Built};
 use crate::job::Job;
 use crate::model::frame::CountedBy;
@@ -130,6 +130,12 @@ fn builders(
     wishes.iter().map(builder).collect()
 }
 
+/// Rows that builders take in turn: few enough to stay in a core's own memory while all of them look at them.
+const AT_ONCE: usize = 4096;
+
+/// Builders that share a core.
+const TOGETHER: usize = 2;
+
 /// Gives each builder the rows of a span from a moment of its own on, all out of one reading.
 fn run(
     shelf: &Shelf,
@@ -144,9 +150,13 @@ fn run(
     for rows in ahead(shelf.scan(&info.edition, span, None)?) {
         let rows = rows?;
         job.advance(rows.len() as u64)?;
-        builders.par_iter_mut().zip(from).for_each(|(builder, from)| {
-            if let Some(rows) = rows_from(&rows, *from) {
-                builder.push(&rows);
+        let begins: Vec<usize> = from.iter().map(|from| rows.time.partition_point(|t| t < from)).collect();
+        builders.par_chunks_mut(TOGETHER).zip(begins.par_chunks(TOGETHER)).for_each(|(builders, begins)| {
+            for at in (0..rows.len()).step_by(AT_ONCE) {
+                let end = (at + AT_ONCE).min(rows.len());
+                for (builder, begin) in builders.iter_mut().zip(begins) {
+                    builder.push_range(&rows, at.max(*begin).min(end)..end);
+                }
             }
         });
     }

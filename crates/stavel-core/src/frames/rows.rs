@@ -19,9 +19,6 @@ impl Builder {
     }
 
     pub(super) fn push_bars(&mut self, rows: &Columns) {
-        if self.push_bars_in_runs(rows) {
-            return;
-        }
         let view = BarView::new(rows);
         let origins = rows.cells(Field::Origin);
         let cells = |field: Field| rows.cells(field);
@@ -51,9 +48,6 @@ impl Builder {
     }
 
     pub(super) fn push_quotes(&mut self, rows: &Columns) {
-        if self.push_quotes_in_runs(rows) {
-            return;
-        }
         let view = QuoteView::new(rows);
         let origins = rows.cells(Field::Origin);
         for (i, &time) in view.time.iter().enumerate() {

@@ -3,15 +3,41 @@
 //! A piece goes this way where each of its columns is either whole or not there at all and its numbers are small enough
 //! for sums to be safe; every other piece goes row by row ([`super::rows`]), with the same result.
 
+use std::borrow::Cow;
 use std::ops::Range;
 
 use super::builder::Builder;
 use super::cut::Cut;
 use super::open_bar::{Amounts, BarRow, OpenBar, RowSpread};
-use crate::model::{ABSENT, Bar, Columns, Field, Micros, Side};
+use crate::model::{ABSENT, Bar, Cells, Columns, Field, Micros, Side};
 
 /// Numbers of a piece that are smaller than this add up, and multiply by ten, without leaving an `i64`.
 const TAME: i64 = 1 << 40;
+
+/// Some neighbouring rows of a piece.
+pub(super) struct Part<'a> {
+    pub rows: &'a Columns,
+    pub range: Range<usize>,
+}
+
+impl<'a> Part<'a> {
+    pub fn time(&self) -> &'a [Micros] {
+        &self.rows.time[self.range.clone()]
+    }
+
+    /// A field's column; an empty slice where there is none.
+    fn column(&self, field: Field) -> &'a [i64] {
+        self.rows.column(field).get(self.range.clone()).unwrap_or(&[])
+    }
+
+    /// The rows by themselves.
+    pub fn to_rows(&self) -> Cow<'a, Columns> {
+        match self.range == (0..self.rows.len()) {
+            true => Cow::Borrowed(self.rows),
+            false => Cow::Owned(self.rows.rows(self.range.clone())),
+        }
+    }
+}
 
 /// A column of a piece that lacks no value, or that is not there.
 #[derive(Clone, Copy)]
@@ -83,7 +109,7 @@ impl Builder {
     }
 
     /// Takes quotes; false where they have to go row by row.
-    pub(super) fn push_quotes_in_runs(&mut self, rows: &Columns) -> bool {
+    pub(super) fn push_quotes_in_runs(&mut self, rows: &Part<'_>) -> bool {
         if !matches!(self.cut, Cut::Time(_)) {
             return false;
         }
@@ -95,16 +121,16 @@ impl Builder {
             return false;
         };
         let origins = Origins(rows.column(Field::Origin));
-        let (times, middles) = (self.times, self.middles(bid, ask));
+        let (times, middles, time) = (self.times, self.middles(bid, ask), rows.time());
         let prices = match self.side {
             Side::Ask => ask,
             Side::Mid => &middles,
             Side::Bid | Side::Last => bid,
         };
         let mut row = 0;
-        while row < rows.len() {
-            let begin = BarRow::flat(rows.time[row], prices[row], origins.first(&(row..row + 1)));
-            let Run { rows: run, is_close } = self.run_at(&rows.time, row, &begin);
+        while row < time.len() {
+            let begin = BarRow::flat(time[row], prices[row], origins.first(&(row..row + 1)));
+            let Run { rows: run, is_close } = self.run_at(time, row, &begin);
             row = run.end;
             let Some(now) = &mut self.now else { break };
             let (high, low) = high_low(&prices[run.clone()]);
@@ -131,7 +157,10 @@ impl Builder {
     }
 
     /// Takes bars; false where they have to go row by row.
-    pub(super) fn push_bars_in_runs(&mut self, rows: &Columns) -> bool {
+    pub(super) fn push_bars_in_runs(&mut self, rows: &Part<'_>) -> bool {
+        if !matches!(self.cut, Cut::Time(_)) {
+            return false;
+        }
         let whole = |field: Field| Whole::of(rows.column(field));
         let prices = [Field::Open, Field::High, Field::Low, Field::Close].map(whole);
         let [
@@ -146,19 +175,19 @@ impl Builder {
         let sums = [Field::Volume, Field::BidVolume, Field::AskVolume, Field::TickCount].map(whole);
         let [Some(volume), Some(bid_volume), Some(ask_volume), Some(ticks)] = sums else { return false };
         // Means that stand for a number of ticks each are rare: they go row by row.
-        let Some(spreads) = whole(Field::Spread).filter(|_| !rows.fields.iter().any(|f| f.is_detail()))
+        let Some(spreads) = whole(Field::Spread).filter(|_| !rows.rows.fields.iter().any(|f| f.is_detail()))
         else {
             return false;
         };
-        let interest = rows.cells(Field::OpenInterest);
+        let (interest, time) = (Cells::new(rows.column(Field::OpenInterest)), rows.time());
         let origins = Origins(rows.column(Field::Origin));
         let mut row = 0;
-        while row < rows.len() {
+        while row < time.len() {
             let begin = BarRow {
                 bar: Bar { open: opens[row], high: highs[row], low: lows[row], close: closes[row] },
-                ..BarRow::flat(rows.time[row], opens[row], origins.first(&(row..row + 1)))
+                ..BarRow::flat(time[row], opens[row], origins.first(&(row..row + 1)))
             };
-            let Run { rows: run, is_close } = self.run_at(&rows.time, row, &begin);
+            let Run { rows: run, is_close } = self.run_at(time, row, &begin);
             row = run.end;
             let Some(now) = &mut self.now else { break };
             let high = highs[run.clone()].iter().fold(i64::MIN, |high, p| high.max(*p));

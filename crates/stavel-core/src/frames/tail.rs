@@ -107,12 +107,3 @@ impl StandingBars {
         Ok(count)
     }
 }
-
-/// Rows from a moment on.
-pub(super) fn rows_from(rows: &Columns, from: Micros) -> Option<std::borrow::Cow<'_, Columns>> {
-    match rows.time.partition_point(|t| *t < from) {
-        0 => Some(std::borrow::Cow::Borrowed(rows)),
-        at if at == rows.len() => None,
-        at => Some(std::borrow::Cow::Owned(rows.rows(at..rows.len()))),
-    }
-}
