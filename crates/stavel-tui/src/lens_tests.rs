@@ -417,7 +417,7 @@ fn hours_are_painted_kept_and_left_as_they_were_by_esc() {
 fn the_mouse_paints_hours_whose_rows_are_counted_and_single_days_are_said() {
     let (dir, mut app) = on_anchored_demo();
     at(&mut app, '7', "NOKSEK@quill:1m");
-    wait(&mut app, "rows inside, ");
+    wait(&mut app, "rows inside");
     let lens = crate::screen::places(&app, Rect { x: 0, y: 0, width: 160, height: 47 }).lens;
     let mouse = |app: &mut App, kind, column: u16, row: u16| {
         let (column, row) = (lens.x + column, lens.y + row);
@@ -427,7 +427,7 @@ fn the_mouse_paints_hours_whose_rows_are_counted_and_single_days_are_said() {
     let count = |app: &App| {
         let screen = shown(app);
         let line = screen.lines().find(|l| l.contains("rows inside")).unwrap().to_owned();
-        let inside = line.split(" of ").next().unwrap().rsplit("  ").next().unwrap();
+        let inside = line.split(" rows inside").next().unwrap().rsplit("  ").next().unwrap();
         inside.chars().filter(char::is_ascii_digit).collect::<String>().parse::<u64>().unwrap()
     };
     let before = count(&app);

@@ -167,7 +167,7 @@ pub fn draw(instrument: &Instrument, paint: Option<&WeekPaint>, rows: &WeekRows<
     let mut below = canvas.part(1, 10, width.saturating_sub(2), lines);
     let mut y = below.paragraph(0, &told, theme::words());
     if let Some(inside) = rows.counts.and_then(|counts| inside(counts, &quarters)) {
-        y = below.paragraph(y, &format!("{inside} of {}; ▪ rows outside", rows.series), theme::words());
+        y = below.paragraph(y, &format!("{inside}, of {}", rows.series), theme::words());
     }
     if paint.is_some() {
         below.paragraph(
@@ -184,9 +184,9 @@ pub fn draw(instrument: &Instrument, paint: Option<&WeekPaint>, rows: &WeekRows<
 fn inside(counts: &[u64], quarters: &[bool]) -> Option<String> {
     let all: u64 = counts.iter().sum();
     let inside: u64 = counts.iter().zip(quarters).filter(|(_, open)| **open).map(|(n, _)| n).sum();
-    (all > 0).then(|| {
-        let share = inside as f64 / all as f64 * 100.0;
-        format!("{} of {} rows inside, {share:.1} %", thousands(inside), thousands(all))
+    (all > 0).then(|| match all - inside {
+        0 => format!("all {} rows inside", thousands(all)),
+        outside => format!("{} rows inside, {} outside (▪)", thousands(inside), thousands(outside)),
     })
 }
 
@@ -253,8 +253,9 @@ mod tests {
         assert_eq!(paint.week().unwrap().to_string(), "tue 08:00-09:00, sun 23:00-06:00 UTC");
         assert_eq!(
             inside(&vec![2; 672], &paint.quarters).unwrap(),
-            format!("64 of {} rows inside, 4.8 %", thousands(1344))
+            format!("64 rows inside, {} outside (▪)", thousands(1280))
         );
         assert_eq!(inside(&[0; 672], &paint.quarters), None);
+        assert_eq!(inside(&[1; 672], &[true; 672]).unwrap(), "all 672 rows inside");
     }
 }
