@@ -5,7 +5,7 @@ use std::ops::Range;
 use super::cut::Cut;
 use super::grid::{Grid, can_build};
 use super::open_bar::{BarRow, OpenBar};
-use super::runs::Part;
+use super::part::Part;
 use super::settle::Settling;
 use crate::model::columns::shape_of;
 use crate::model::price::{LIMIT, MAX_DECIMALS, unit};

@@ -10,6 +10,7 @@ mod fill;
 mod grid;
 mod on_shelf;
 mod open_bar;
+mod part;
 pub mod rebuild;
 mod rows;
 mod runs;

@@ -3,41 +3,16 @@
 //! A piece goes this way where each of its columns is either whole or not there at all and its numbers are small enough
 //! for sums to be safe; every other piece goes row by row ([`super::rows`]), with the same result.
 
-use std::borrow::Cow;
 use std::ops::Range;
 
 use super::builder::Builder;
 use super::cut::Cut;
 use super::open_bar::{Amounts, BarRow, OpenBar, RowSpread};
+use super::part::Part;
 use crate::model::{ABSENT, Bar, Cells, Columns, Field, Micros, Side};
 
 /// Numbers of a piece that are smaller than this add up, and multiply by ten, without leaving an `i64`.
 const TAME: i64 = 1 << 40;
-
-/// Some neighbouring rows of a piece.
-pub(super) struct Part<'a> {
-    pub rows: &'a Columns,
-    pub range: Range<usize>,
-}
-
-impl<'a> Part<'a> {
-    pub fn time(&self) -> &'a [Micros] {
-        &self.rows.time[self.range.clone()]
-    }
-
-    /// A field's column; an empty slice where there is none.
-    fn column(&self, field: Field) -> &'a [i64] {
-        self.rows.column(field).get(self.range.clone()).unwrap_or(&[])
-    }
-
-    /// The rows by themselves.
-    pub fn to_rows(&self) -> Cow<'a, Columns> {
-        match self.range == (0..self.rows.len()) {
-            true => Cow::Borrowed(self.rows),
-            false => Cow::Owned(self.rows.rows(self.range.clone())),
-        }
-    }
-}
 
 /// A column of a piece that lacks no value, or that is not there.
 #[derive(Clone, Copy)]
@@ -175,7 +150,7 @@ impl Builder {
         let sums = [Field::Volume, Field::BidVolume, Field::AskVolume, Field::TickCount].map(whole);
         let [Some(volume), Some(bid_volume), Some(ask_volume), Some(ticks)] = sums else { return false };
         // Means that stand for a number of ticks each are rare: they go row by row.
-        let Some(spreads) = whole(Field::Spread).filter(|_| !rows.rows.fields.iter().any(|f| f.is_detail()))
+        let Some(spreads) = whole(Field::Spread).filter(|_| !rows.fields().iter().any(|f| f.is_detail()))
         else {
             return false;
         };

@@ -131,6 +131,8 @@ impl Lens for ComposeLens {
         }
         match act {
             ComposeAct::PaintWeek => self.paint_week(instrument),
+            ComposeAct::TurnZone if self.paint.is_some() => self.ask_zone(),
+            // Strokes on hours that are being painted are done above.
             ComposeAct::Stroke
             | ComposeAct::StrokeBack
             | ComposeAct::StrokeOn
@@ -138,19 +140,7 @@ impl Lens for ComposeLens {
             | ComposeAct::HoursOn
             | ComposeAct::CopyDay
             | ComposeAct::ClearDay
-            | ComposeAct::TurnZone
-                if self.paint.is_none() =>
-            {
-                say("p begins to paint the hours of the week")
-            }
-            ComposeAct::TurnZone => self.ask_zone(),
-            ComposeAct::Stroke
-            | ComposeAct::StrokeBack
-            | ComposeAct::StrokeOn
-            | ComposeAct::HoursBack
-            | ComposeAct::HoursOn
-            | ComposeAct::CopyDay
-            | ComposeAct::ClearDay => Effects::new(),
+            | ComposeAct::TurnZone => say("p begins to paint the hours of the week"),
             ComposeAct::SingleDay => {
                 self.asked = Some(ComposeQuestion::Day(name));
                 ask("a day and its hours, as 2024-12-24 -13:00, 2024-12-25 closed, or 2024-12-27 open", "")
