@@ -9,7 +9,7 @@ use super::builder::Builder;
 use super::cut::Cut;
 use super::open_bar::{Amounts, BarRow, OpenBar, RowSpread};
 use super::part::Part;
-use crate::model::{ABSENT, Bar, Cells, Columns, Field, Micros, Side};
+use crate::model::{ABSENT, Bar, Cells, Field, Micros, Side};
 
 /// Numbers of a piece that are smaller than this add up, and multiply by ten, without leaving an `i64`.
 const TAME: i64 = 1 << 40;
