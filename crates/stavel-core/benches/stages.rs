@@ -204,8 +204,7 @@ fn build_on_shelf(bencher: Bencher, dir: &Path, name: &SeriesName, frames: &str)
     let frames: Vec<Frame> = frames.split(' ').map(|f| f.parse().expect("a frame")).collect();
     let mut shelf = Shelf::open_to_write(dir).expect("a shelf");
     bencher.bench_local(|| {
-        build_series(&mut shelf, name, &frames, &[Side::Bid], &FrameSettings::default(), &Job::unwatched())
-            .expect("bars")
+        build_series(&mut shelf, name, &frames, &FrameSettings::default(), &Job::unwatched()).expect("bars")
     });
 }
 

@@ -5,6 +5,7 @@ use std::collections::VecDeque;
 use rust_decimal::Decimal;
 
 use crate::Result;
+use crate::model::instrument::InstrumentKind;
 use crate::model::time::DAY;
 use crate::model::{Field, Instrument, Made, Micros, SeriesName, Span, present};
 use crate::store::{SeriesInfo, Shelf};
@@ -30,9 +31,6 @@ pub struct CrossLeg {
     /// True where the way goes from the second currency of the pair to the first.
     pub is_turned: bool,
 }
-
-/// How far back a price is looked for.
-const REACH: Micros = 31 * DAY;
 
 /// The rate from one currency to another as of a moment, or of the last prices there are: by as few pairs as lead from one
 /// to the other. None where none do.
@@ -69,10 +67,14 @@ pub fn cross_rate(shelf: &Shelf, from: &str, to: &str, at: Option<Micros>) -> Re
     Ok(None)
 }
 
-/// The pairs of the shelf in their own prices: what is like another may have been changed.
+/// The pairs of the shelf in their own prices: what is like another may have been changed, and a contract on a good is
+/// no currency.
 fn pairs(shelf: &Shelf) -> Result<Vec<Instrument>> {
-    let is_pair =
-        |i: &Instrument| i.own.like.is_none() && !i.sheet.quote.is_empty() && i.sheet.base != i.sheet.quote;
+    let is_pair = |i: &Instrument| {
+        let kinds = [InstrumentKind::Forex, InstrumentKind::Metal, InstrumentKind::Crypto];
+        let has_both = !i.sheet.quote.is_empty() && i.sheet.base != i.sheet.quote;
+        i.own.like.is_none() && has_both && kinds.contains(&i.sheet.kind)
+    };
     Ok(shelf.instruments()?.into_iter().filter(is_pair).collect())
 }
 
@@ -95,7 +97,7 @@ pub fn last_price(
         if best.as_ref().is_some_and(|(_, time, _)| end <= *time) || end < info.edition.first {
             continue;
         }
-        let rows = shelf.read(&info.edition, Span::new(end - REACH.min(reach_of(&info)), end + 1))?;
+        let rows = shelf.read(&info.edition, Span::new(end - reach_of(&info), end + 1))?;
         let cell = |field: Field, i: usize| rows.column(field).get(i).copied().and_then(present);
         let price = |i: usize| {
             let half =
@@ -116,7 +118,7 @@ pub fn last_price(
     Ok(best)
 }
 
-/// Of ticks and short bars a few days hold a price; of long ones a few bars.
+/// How far back a price is looked for: of ticks and short bars a few days hold one, of long ones a few bars.
 fn reach_of(info: &SeriesInfo) -> Micros {
     (5 * DAY).max(2 * info.name.frame.length())
 }

@@ -120,6 +120,7 @@ fn values_of_the_spec_sheet_are_changed_refused_and_undone() {
     assert_eq!(value(&dir, "NOKSEK", "commission"), before);
     press(&mut app, "n");
     answer(&mut app, "NOKSEK.mine");
+    assert!(app.message.text.contains("NOKSEK.mine"), "{} {}", app.message.text, shown(&app));
     assert_eq!(value(&dir, "NOKSEK.mine", "commission"), before, "it is like the other");
 }
 

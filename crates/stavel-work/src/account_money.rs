@@ -4,6 +4,7 @@ use rust_decimal::Decimal;
 use serde_json::{Value, json};
 use stavel_core::Result;
 use stavel_core::crosses::{CrossLeg, cross_rate, last_price};
+use stavel_core::model::costs::SwapKind;
 use stavel_core::model::time::{DAY, rfc3339, wall};
 use stavel_core::model::{Instrument, Micros, Standing};
 use stavel_core::store::Shelf;
@@ -73,8 +74,11 @@ pub fn in_account(shelf: &Shelf, instrument: &Instrument, wish: &AccountWish) ->
         }
         _ => None,
     };
-    let swap = |key: &str, swap: Decimal| {
-        known(key).then(|| sheet.swap_kind.money(swap, a_point, value.unwrap_or_default()))
+    // A rate is of a value; where no price is known there is none.
+    let swap = |key: &str, swap: Decimal| match (sheet.swap_kind, value) {
+        _ if !known(key) => None,
+        (SwapKind::Rate, None) => None,
+        (kind, value) => Some(kind.money(swap, a_point, value.unwrap_or_default())),
     };
     let margin = value.and_then(|value| sheet.margin.of(Decimal::ONE, value));
     let amounts = [

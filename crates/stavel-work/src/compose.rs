@@ -227,7 +227,7 @@ fn take_edits(
     let utc = |written| clock.from_wall(written).settle();
     let span =
         plan.preview.scanned.ends.map_or(Span::ALL, |(first, last)| Span::new(utc(first), utc(last) + 1));
-    let edits = compose::find_edits(shelf, base, &info.name, span)?;
+    let edits = Edits::find(shelf, base, &info.name, span)?;
     Ok((info.name, edits))
 }
 

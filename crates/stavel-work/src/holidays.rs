@@ -78,8 +78,21 @@ fn of_calendar(path: &Path, text: &str, zone: &Clock) -> Result<Vec<String>> {
             }
             (DatePerhapsTime::DateTime(_), _) => return Err(bad("it does not say when it ends")),
         };
-        let years = years_of(event.property_value("RRULE"), || {
-            bad("it comes back by a rule other than once a year")
+        // What takes days away again, or adds some, is not passed over.
+        if event
+            .properties()
+            .keys()
+            .chain(event.multi_properties().keys())
+            .any(|k| k == "EXDATE" || k == "RDATE")
+        {
+            return Err(bad(
+                "it has single days of its own (EXDATE, RDATE), which cannot be written down; say them as lines",
+            ));
+        }
+        let years = years_of(event.property_value("RRULE"), |rule| {
+            bad(&format!(
+                "it comes back by a rule that cannot be written down ({rule}); say its days as lines"
+            ))
         })?;
         for (day, closed) in spans {
             for year in &years {
@@ -110,20 +123,19 @@ fn on_wall(moment: &CalendarDateTime, zone: &Clock) -> Result<Micros> {
 }
 
 /// The years after the first in which an event comes back.
-fn years_of(rule: Option<&str>, bad: impl Fn() -> Error) -> Result<Vec<i32>> {
+fn years_of(rule: Option<&str>, bad: impl Fn(&str) -> Error) -> Result<Vec<i32>> {
     let Some(rule) = rule else { return Ok(vec![0]) };
     let part = |key: &str| {
         rule.split(';')
             .find_map(|p| p.split_once('=').filter(|(k, _)| k.eq_ignore_ascii_case(key)))
             .map(|p| p.1)
     };
-    let is_plain = rule.split(';').all(|p| {
-        ["FREQ", "COUNT", "UNTIL", "INTERVAL", "WKST"].iter().any(|k| p.to_ascii_uppercase().starts_with(k))
-    });
-    let one = |key: &str| part(key).map_or(Ok(None), |v| v.parse::<i32>().map(Some).map_err(|_| bad()));
-    if !is_plain || !part("FREQ").is_some_and(|f| f.eq_ignore_ascii_case("YEARLY")) || part("UNTIL").is_some()
-    {
-        return Err(bad());
+    let is_plain = rule
+        .split(';')
+        .all(|p| ["FREQ", "COUNT", "INTERVAL", "WKST"].iter().any(|k| p.to_ascii_uppercase().starts_with(k)));
+    let one = |key: &str| part(key).map_or(Ok(None), |v| v.parse::<i32>().map(Some).map_err(|_| bad(rule)));
+    if !is_plain || !part("FREQ").is_some_and(|f| f.eq_ignore_ascii_case("YEARLY")) {
+        return Err(bad(rule));
     }
     let every = one("INTERVAL")?.unwrap_or(1).max(1);
     let count = one("COUNT")?.unwrap_or(YEARS / every + 1).clamp(1, YEARS);
@@ -197,11 +209,16 @@ mod tests {
         let told = |text: &str| read(text).unwrap_err().to_string();
         let weekly = event("DTSTART;VALUE=DATE:20240101\r\nRRULE:FREQ=WEEKLY\r\nSUMMARY:Mondays\r\n");
         assert!(
-            told(&weekly).contains("Mondays: it comes back by a rule other than once a year"),
+            told(&weekly)
+                .contains("Mondays: it comes back by a rule that cannot be written down (FREQ=WEEKLY)"),
             "{}",
             told(&weekly)
         );
         assert!(told("date\n2024-12-25\nsoon\n").contains("line 3"), "{}", told("date\n2024-12-25\nsoon\n"));
+        let until = event("DTSTART;VALUE=DATE:20240101\r\nRRULE:FREQ=YEARLY;UNTIL=20260101\r\n");
+        assert!(told(&until).contains("UNTIL=20260101"), "{}", told(&until));
+        let but = event("DTSTART;VALUE=DATE:20240101\r\nRRULE:FREQ=YEARLY\r\nEXDATE;VALUE=DATE:20250101\r\n");
+        assert!(told(&but).contains("EXDATE"), "{}", told(&but));
         assert!(told("# nothing\n").contains("has no holidays"));
         assert!(told("BEGIN:VCALENDAR\nnonsense").contains("iCalendar"));
     }

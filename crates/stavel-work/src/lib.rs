@@ -15,6 +15,8 @@ mod compose;
 mod deliver;
 mod findings;
 mod frames;
+mod frames_compared;
+mod frames_told;
 mod holidays;
 mod intake;
 mod page;

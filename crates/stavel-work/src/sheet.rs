@@ -132,7 +132,8 @@ pub fn sheet_csv(shelf: &Shelf, name: &str) -> Result<String> {
     let mut out = csv::Writer::from_writer(Vec::new());
     out.write_record(["key", "value", "standing", "from", "since"]).map_err(failed)?;
     for v in sheet_values(shelf, name)? {
-        let (standing, since) = (v.standing.to_string(), v.since.map(rfc3339).unwrap_or_default());
+        let standing = if v.is_known() { v.standing.to_string() } else { String::new() };
+        let since = v.since.map(rfc3339).unwrap_or_default();
         let cells = [v.key, &v.value, &standing, v.from.as_deref().unwrap_or_default(), &since];
         out.write_record(cells).map_err(failed)?;
     }

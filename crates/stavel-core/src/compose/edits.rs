@@ -5,9 +5,10 @@
 
 use std::cmp::Ordering;
 
+use crate::model::columns::blank;
 use crate::model::price::scaled;
 use crate::model::time::wall;
-use crate::model::{ABSENT, Columns, Field, Micros, Provenance, SeriesName, Span, present};
+use crate::model::{ABSENT, Columns, Field, Micros, Scale, SeriesName, Span, present};
 use crate::store::{Cursor, EditionInfo, Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
@@ -41,85 +42,110 @@ impl Edits {
                 base.name
             )));
         }
-        let scale = base.edition.scale;
-        let mut rows = shelf.read(&edited.edition, Span::ALL)?;
-        let needed = rows.decimals_needed(0);
-        if needed > scale.price {
-            return Err(Error::input(format!(
-                "The edited file has prices with {needed} decimals and {} has {}; round them, or make the base finer first.",
-                base.name, scale.price
-            )));
-        }
-        rows = if rows.scale.price > scale.price { rows.coarsened(scale) } else { rows.rescaled(scale) };
-        let has = |f: &&Field| rows.has(**f) && **f != Field::Origin;
-        let compared: Vec<Field> = base.edition.fields.iter().filter(has).copied().collect();
-        let rows = rows.with_fields(&base.edition.fields);
-        let mut out = Columns::empty(&base.edition.fields, scale);
-        // Edits of another part of the history that came before stay.
-        let within = rows.range_of(span);
-        out.append_range(&rows, 0..within.start);
-        let mut edits = Edits::default();
+        let fields = &base.edition.fields;
+        let is_in_file = |f: &&Field| edited.edition.fields.contains(f) && **f != Field::Origin;
+        let compared: Vec<Field> = fields.iter().filter(is_in_file).copied().collect();
+        let mut found = FoundEdits {
+            edits: Edits::default(),
+            rows: Columns::empty(fields, base.edition.scale),
+            compared,
+        };
         let mut there = Cursor::new(shelf.scan(&base.edition, span, None)?);
-        let mut at = within.start;
+        let pieces = shelf.scan(&edited.edition, Span::ALL, None)?;
+        let mut here = Cursor::new(pieces.map(|piece| like_base(piece?, &base)));
         loop {
-            let here = (at < within.end).then(|| rows.time[at]);
-            let (order, time) = match (there.time()?, here) {
+            let (order, time) = match (there.time()?, here.time()?) {
                 (None, None) => break,
                 (Some(t), None) => (Ordering::Less, t),
                 (None, Some(t)) => (Ordering::Greater, t),
                 (Some(a), Some(b)) => (a.cmp(&b), a.min(b)),
             };
             match order {
-                Ordering::Less => {
-                    edits.removed += 1;
-                    edits.tell(time, || "taken out".to_owned());
-                    out.time.push(time);
-                    out.data
-                        .iter_mut()
-                        .zip(&out.fields)
-                        .for_each(|(c, f)| c.push(crate::model::columns::blank(*f)));
-                    there.pass(1);
-                }
-                Ordering::Greater => {
-                    edits.added += 1;
-                    edits.tell(time, || "added".to_owned());
-                    out.push_from(&rows, at);
-                    at += 1;
-                }
-                Ordering::Equal => {
-                    let row = there.at();
-                    let differs = |f: &&Field| rows.column(**f)[at] != there.rows().column(**f)[row];
-                    let other: Vec<Field> = compared.iter().filter(differs).copied().collect();
-                    if !other.is_empty() {
-                        edits.changed += 1;
-                        edits.tell(time, || in_words(&other, there.rows(), row, &rows, at));
-                        out.push_from(there.rows(), row);
-                        for field in &compared {
-                            let value = rows.column(*field)[at];
-                            if let Some(last) = out.column_mut(*field).and_then(|c| c.last_mut()) {
-                                *last = value;
-                            }
-                        }
-                    }
-                    there.pass(1);
-                    at += 1;
-                }
+                Ordering::Less => found.removed(time),
+                // Edits of another part of the history that came before stay.
+                Ordering::Greater if !span.holds(time) => found.rows.push_from(here.rows(), here.at()),
+                Ordering::Greater => found.added(here.rows(), here.at()),
+                Ordering::Equal => found.both((there.rows(), there.at()), (here.rows(), here.at())),
             }
+            there.pass(usize::from(order != Ordering::Greater));
+            here.pass(usize::from(order != Ordering::Less));
         }
-        out.append_range(&rows, within.end..rows.len());
-        if out.is_empty() {
+        let FoundEdits { edits, rows, .. } = found;
+        if rows.is_empty() {
             return Err(Error::input(format!(
                 "The edited file is {} as it is: nothing differs, and nothing was done.",
                 base.name
             )));
         }
-        keep(shelf, &edited, out)?;
+        keep(shelf, &edited, rows)?;
         Ok(edits)
     }
 
     fn tell(&mut self, time: Micros, what: impl FnOnce() -> String) {
         if self.told.len() < TOLD {
             self.told.push(format!("{}: {}", wall(time), what()));
+        }
+    }
+}
+
+/// Rows of an edited file with the fields and the scale of its base.
+///
+/// # Errors
+/// Where a price has more decimals than the base.
+fn like_base(rows: Columns, base: &SeriesInfo) -> Result<Columns> {
+    let scale = base.edition.scale;
+    let needed = rows.decimals_needed(0);
+    if needed > scale.price {
+        return Err(Error::input(format!(
+            "The edited file has prices with {needed} decimals and {} has {}; round them, or make the base finer first.",
+            base.name, scale.price
+        )));
+    }
+    Ok(at_scale(rows, scale).with_fields(&base.edition.fields))
+}
+
+/// Rows whose prices fit a scale, at that scale.
+fn at_scale(rows: Columns, scale: Scale) -> Columns {
+    if rows.scale.price > scale.price { rows.coarsened(scale) } else { rows.rescaled(scale) }
+}
+
+/// What differs, while both are gone through.
+struct FoundEdits {
+    edits: Edits,
+    /// The rows that stand in for those of the base.
+    rows: Columns,
+    /// The fields that the file has.
+    compared: Vec<Field>,
+}
+
+impl FoundEdits {
+    fn removed(&mut self, time: Micros) {
+        self.edits.removed += 1;
+        self.edits.tell(time, || "taken out".to_owned());
+        self.rows.time.push(time);
+        let Columns { fields, data, .. } = &mut self.rows;
+        data.iter_mut().zip(fields).for_each(|(column, field)| column.push(blank(*field)));
+    }
+
+    fn added(&mut self, rows: &Columns, at: usize) {
+        self.edits.added += 1;
+        self.edits.tell(rows.time[at], || "added".to_owned());
+        self.rows.push_from(rows, at);
+    }
+
+    /// A row that both have: what the file does not have stays as it is in the base.
+    fn both(&mut self, (old, old_row): (&Columns, usize), (new, new_row): (&Columns, usize)) {
+        let differs = |f: &&Field| new.column(**f)[new_row] != old.column(**f)[old_row];
+        let other: Vec<Field> = self.compared.iter().filter(differs).copied().collect();
+        if other.is_empty() {
+            return;
+        }
+        self.edits.changed += 1;
+        self.edits.tell(old.time[old_row], || in_words(&other, old, old_row, new, new_row));
+        self.rows.push_from(old, old_row);
+        for field in other {
+            let value = new.column(field)[new_row];
+            self.rows.column_mut(field).and_then(|c| c.last_mut()).into_iter().for_each(|last| *last = value);
         }
     }
 }
@@ -135,9 +161,8 @@ fn in_words(fields: &[Field], old: &Columns, old_row: usize, new: &Columns, new_
 
 /// Leaves only the differences in the series of edits: a further edition of it, said to be of the same file.
 fn keep(shelf: &mut Shelf, edited: &SeriesInfo, rows: Columns) -> Result<()> {
-    let provenance: Provenance = edited.edition.provenance.clone();
     let origin = Origin {
-        provenance,
+        provenance: edited.edition.provenance.clone(),
         clock: edited.edition.clock.clone(),
         fields: rows.fields.clone(),
         scale: rows.scale,
@@ -160,12 +185,7 @@ impl EditOverlay {
     /// Where they cannot be read.
     pub fn of(shelf: &Shelf, edits: &SeriesInfo, base: &EditionInfo) -> Result<EditOverlay> {
         let rows = shelf.read(&edits.edition, Span::ALL)?;
-        let rows = if rows.scale.price > base.scale.price {
-            rows.coarsened(base.scale)
-        } else {
-            rows.rescaled(base.scale)
-        };
-        Ok(EditOverlay { rows: rows.with_fields(&base.fields), at: 0 })
+        Ok(EditOverlay { rows: at_scale(rows, base.scale).with_fields(&base.fields), at: 0 })
     }
 
     /// The rows of a piece with the edits up to its end.

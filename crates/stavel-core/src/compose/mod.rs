@@ -10,8 +10,7 @@ mod standing;
 mod variant;
 
 pub use edits::Edits;
-pub use on_shelf::{ComposeRequest, Composed, compose, find_edits};
-pub use variant::{LeftAway, NewSpread, Variant, decimals_for};
+pub use on_shelf::{ComposeRequest, Composed, compose};
 
 #[cfg(test)]
 mod tests;

@@ -2,14 +2,14 @@
 
 use std::collections::BTreeMap;
 
-use super::edits::{EditOverlay, Edits};
+use super::edits::EditOverlay;
 use super::standing::standing;
-use super::variant::{LeftAway, NewSpread, Variant, decimals_for};
+use super::variant::{NewSpread, Variant, decimals_for};
 use crate::hour_spreads::SpreadCounter;
 use crate::job::Job;
 use crate::model::instrument;
 use crate::model::price::MAX_DECIMALS;
-use crate::model::provenance::Composing;
+use crate::model::provenance::{Composing, LeftAway};
 use crate::model::variation::{SpreadChange, Variation};
 use crate::model::{
     Columns, Field, Input, Instrument, Made, Micros, Provenance, Scale, SeriesName, Side, Span, present,
@@ -155,7 +155,8 @@ impl ComposePlan {
         request: &ComposeRequest,
     ) -> Result<ComposePlan> {
         let variation = &request.variation;
-        let decimals = match request.own.get("decimals") {
+        // Decimals that the variant itself was given are meant; those it takes over are of other prices.
+        let decimals = match instrument.own.said.get("decimals") {
             Some(_) if variation.changes_prices() => instrument.sheet.decimals,
             _ => decimals_for(variation, source.edition.scale.price, typical(shelf, source)?),
         };
@@ -185,20 +186,21 @@ impl ComposePlan {
     ) -> Result<Composed> {
         let fields = self.variant.fields(&source.edition.fields);
         let like = Columns::empty(&fields, self.variant.scale);
-        let standing = standing(shelf, &self.target, &self.provenance, &like, self.variant.variation.shift)?;
-        let mut kept = Vec::new();
-        let mut before = like.clone();
-        let mut span = Span::ALL;
+        let shift = self.variant.variation.shift;
+        let standing = standing(shelf, &self.target, &self.provenance, &like, shift)?;
+        let (mut kept, mut before) = (Vec::new(), like);
+        let (mut span, mut left) = (Span::ALL, LeftAway::default());
+        let reader = shelf.reader(&source.edition)?;
         if let Some(standing) = &standing {
-            (kept, before) = standing.parts(shelf)?;
-            span.from = standing.from - self.variant.variation.shift;
+            (kept, before) = shelf.rows_before(&standing.edition, standing.from)?;
+            span.from = standing.from - shift;
+            // Of a variant that stands rows were left away for one reason alone.
+            let stands = kept.iter().map(|file| file.rows).sum::<u64>() + before.len() as u64;
+            left.outside = reader.count(Span::new(Micros::MIN, span.from))?.saturating_sub(stands);
         }
-        let mut overlay = match &self.edits {
-            Some(edits) => Some(EditOverlay::of(shelf, edits, &source.edition)?),
-            None => None,
-        };
-        let rows = shelf.scan(&source.edition, span, None)?;
-        job.begin(format!("compose {}", self.target), source.edition.rows);
+        let edits = self.edits.as_ref();
+        let mut overlay = edits.map(|edits| EditOverlay::of(shelf, edits, &source.edition)).transpose()?;
+        job.begin(format!("compose {}", self.target), reader.count(span)?);
         let origin = Origin {
             provenance: self.provenance.clone(),
             clock: source.edition.clock.clone(),
@@ -210,11 +212,12 @@ impl ComposePlan {
         if !before.is_empty() {
             draft.push(before)?;
         }
-        let mut left = LeftAway::default();
-        for piece in rows {
-            let piece = piece?;
+        for piece in reader.scan(span, None) {
+            let mut piece = piece?;
             job.advance(piece.len() as u64)?;
-            let piece = overlay.as_mut().map_or(piece.clone(), |overlay| overlay.lay_over(piece));
+            if let Some(overlay) = &mut overlay {
+                piece = overlay.lay_over(piece);
+            }
             let (rows, away) = self.variant.rows(piece);
             left.add(&away);
             draft.push(rows)?;
@@ -225,16 +228,11 @@ impl ComposePlan {
             draft.push(rows)?;
         }
         if let Made::Compose(made) = &mut self.provenance.made {
-            (made.unpriced, made.no_spread, made.below_zero) =
-                (left.unpriced, left.no_spread, left.below_zero);
-            made.outside = left.outside;
+            made.left = left;
             draft.set_made(self.provenance.made.clone());
         }
         let made = draft.commit()?;
-        if standing.is_some() {
-            left.outside = source.edition.rows.saturating_sub(made.edition.rows + left.unpriced);
-        }
-        let (notes, doubts) = (self.notes(&made, &left), self.doubts(source, &left));
+        let (notes, doubts) = (self.notes(&made, &left), self.doubts(source, &instrument, &left));
         Ok(Composed { instrument, series: Some(made), notes, doubts })
     }
 
@@ -258,7 +256,7 @@ impl ComposePlan {
         notes
     }
 
-    fn doubts(&self, source: &SeriesInfo, left: &LeftAway) -> Vec<String> {
+    fn doubts(&self, source: &SeriesInfo, instrument: &Instrument, left: &LeftAway) -> Vec<String> {
         let mut doubts = Vec::new();
         let mut doubt = |count: u64, what: &str| {
             if count > 0 {
@@ -271,12 +269,15 @@ impl ComposePlan {
         );
         doubt(left.no_spread, "have no spread that is known, and get none");
         doubt(left.below_zero, "would have a spread below 0 and have 0");
-        let has_spread =
-            source.edition.fields.iter().any(|f| matches!(f, Field::Spread | Field::Ask | Field::Last));
-        if self.variant.variation.inverse && !has_spread {
+        doubt(
+            left.bid_alone,
+            "do not know their spread: what is turned over there is their bid, which makes an ask and no bid",
+        );
+        let is_said = |key: &str| instrument.own.said.contains_key(key);
+        if self.variant.variation.inverse && !(is_said("base") && is_said("quote")) {
             doubts.push(format!(
-                "{} does not know its spread: what is turned over is its bid, which makes the ask of the pair turned over",
-                source.name
+                "{0} is {1} turned over, but its base and quote are {2} and {3} still; say them: compose {0} --set base={3} --set quote={2}",
+                instrument.name, source.name.instrument, instrument.sheet.base, instrument.sheet.quote
             ));
         }
         doubts
@@ -347,12 +348,4 @@ fn rescale(spreads: &mut [Option<i64>], from: u8, to: u8) {
             None => spread.div_euclid(unit(from - to)) + i64::from(spread.rem_euclid(unit(from - to)) > 0),
         };
     }
-}
-
-/// What a person changed in a file of a series.
-///
-/// # Errors
-/// As [`Edits::find`].
-pub fn find_edits(shelf: &mut Shelf, base: &SeriesName, edited: &SeriesName, span: Span) -> Result<Edits> {
-    Edits::find(shelf, base, edited, span)
 }

@@ -1,4 +1,4 @@
-use super::*;
+use super::variant::{NewSpread, Variant, decimals_for};
 use crate::model::columns::{CARRIED_SPREAD, SHEET_SPREAD};
 use crate::model::time::{HOUR, MINUTE, parse};
 use crate::model::variation::Variation;
@@ -84,7 +84,10 @@ fn a_pair_turned_over_has_its_bid_from_the_ask() {
         .rows(bars(&[[80_000, 80_400, 79_600, 80_000, 10], [0, 80_400, 0, 80_000, 10]]));
     let row = |i: usize| rows.data.iter().map(|c| c[i]).collect::<Vec<_>>();
     assert_eq!(row(0), [124_984, 125_612, 124_363, 124_984, 16]);
-    assert_eq!((left.unpriced, rows.len()), (0, 2));
+    assert_eq!((left.unpriced, left.bid_alone, rows.len()), (0, 0, 2));
+    let (_, left) =
+        variant(turned.clone(), NewSpread::Kept).rows(bars(&[[80_000, 80_400, 79_600, 80_000, ABSENT]]));
+    assert_eq!(left.bid_alone, 1, "a spread that is not known is not 0");
     assert_eq!(row(1)[1], 1_000_000_000, "one divided by the spread alone: a bid of 0 has an ask");
     let quotes = Columns {
         time: vec![0, 1, 2],

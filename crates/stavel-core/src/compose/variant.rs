@@ -5,6 +5,7 @@ use rust_decimal::Decimal;
 use crate::hour_spreads::HourSpreads;
 use crate::model::columns::{CARRIED_SPREAD, SHEET_SPREAD, shape_of};
 use crate::model::price::{LIMIT, MAX_DECIMALS, unit};
+use crate::model::provenance::LeftAway;
 use crate::model::session::OpenHours;
 use crate::model::variation::Variation;
 use crate::model::{ABSENT, Clock, Columns, Field, Scale, Session, Shape, Side, Span, present};
@@ -36,28 +37,6 @@ pub enum NewSpread {
     Times(Decimal),
     /// The usual one of the hour of the week on a wall; rows of an hour without any keep theirs.
     OfHour(HourSpreads, Clock),
-}
-
-/// Rows that are not as they were asked for.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct LeftAway {
-    /// Outside the hours, the days or the span: left away.
-    pub outside: u64,
-    /// Without a price of the side, or with one that cannot be turned over or held: left away.
-    pub unpriced: u64,
-    /// Their spread is not known and stays so.
-    pub no_spread: u64,
-    /// Their spread would be below 0 and is 0.
-    pub below_zero: u64,
-}
-
-impl LeftAway {
-    pub(super) fn add(&mut self, more: &LeftAway) {
-        self.outside += more.outside;
-        self.unpriced += more.unpriced;
-        self.no_spread += more.no_spread;
-        self.below_zero += more.below_zero;
-    }
 }
 
 /// The decimals that prices need so that none loses digits: as many digits as `typical` has.
@@ -154,7 +133,7 @@ impl Variant {
         let (from, variation) = (rows.scale, &self.variation);
         let to = |price: i64| map(variation, from, self.decimals, price).unwrap_or(ABSENT);
         if rows.shape() == Shape::Bars {
-            self.map_bars(rows);
+            self.map_bars(rows, left);
         } else {
             let prices = rows.fields.iter().zip(&mut rows.data).filter(|(f, _)| f.is_price());
             for value in prices.flat_map(|(_, column)| column) {
@@ -173,39 +152,38 @@ impl Variant {
         }
         let before = rows.len();
         let has_price: Vec<bool> = {
-            let is_price = |f: &Field| {
-                matches!(
-                    f,
-                    Field::Open
-                        | Field::High
-                        | Field::Low
-                        | Field::Close
-                        | Field::Bid
-                        | Field::Ask
-                        | Field::Last
-                )
-            };
-            let prices: Vec<&Vec<i64>> =
-                rows.fields.iter().zip(&rows.data).filter(|(f, _)| is_price(f)).map(|(_, c)| c).collect();
+            let prices: Vec<&Vec<i64>> = rows
+                .fields
+                .iter()
+                .zip(&rows.data)
+                .filter(|(f, _)| f.is_price() && **f != Field::AdjustedClose)
+                .map(|(_, c)| c)
+                .collect();
             (0..rows.len()).map(|i| prices.iter().any(|c| c[i] != ABSENT)).collect()
         };
         rows.retain(|i| has_price[i]);
         left.unpriced += (before - rows.len()) as u64;
     }
 
-    fn map_bars(&self, rows: &mut Columns) {
+    fn map_bars(&self, rows: &mut Columns, left: &mut LeftAway) {
         let (from, variation) = (rows.scale, &self.variation);
         let to = |price: i64| map(variation, from, self.decimals, price);
-        let spreads: Vec<i64> = match rows.column(Field::Spread) {
-            [] => vec![0; rows.len()],
-            known => known.iter().map(|s| present(*s).unwrap_or(0)).collect(),
-        };
         let closes: Vec<i64> = rows.column(Field::Close).to_vec();
-        // The bid of the pair turned over is one divided by the ask.
-        let above = |i: usize| if variation.inverse { spreads[i] } else { 0 };
+        // The bid of the pair turned over is one divided by the ask. Where no ask is known it is the bid that is turned
+        // over, and told.
+        let mut above = vec![0; rows.len()];
+        if variation.inverse {
+            let spreads = rows.cells(Field::Spread);
+            for (i, above) in above.iter_mut().enumerate() {
+                match spreads.get(i) {
+                    Some(spread) => *above = spread,
+                    None => left.bid_alone += 1,
+                }
+            }
+        }
         for field in [Field::Open, Field::High, Field::Low, Field::Close] {
             for (i, value) in rows.column_mut(field).into_iter().flatten().enumerate() {
-                *value = present(*value).and_then(|p| to(p + above(i))).unwrap_or(ABSENT);
+                *value = present(*value).and_then(|p| to(p + above[i])).unwrap_or(ABSENT);
             }
         }
         for (i, spread) in rows.column_mut(Field::Spread).into_iter().flatten().enumerate() {

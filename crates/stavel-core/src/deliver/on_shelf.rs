@@ -142,8 +142,8 @@ fn what_is_delivered(shelf: &Shelf, order: &DeliveryOrder) -> Result<SeriesInfo>
     Ok(info)
 }
 
-/// What bars know beside the usual columns stays on the shelf, unless it is asked for. A source's own count of ticks is a
-/// column of its own.
+/// What bars that were made of ticks know beside the usual columns stays on the shelf, unless it is asked for. What a source
+/// itself wrote beside its bars is a part of them.
 fn leave_details(info: &mut SeriesInfo) {
     let is_built = info.edition.provenance.made.is_framed();
     let fields = &mut info.edition.fields;
@@ -152,8 +152,7 @@ fn leave_details(info: &mut SeriesInfo) {
     }
     let is_of_ticks = is_built || fields.iter().any(|f| f.is_detail());
     fields.retain(|f| match f {
-        Field::TickCount => !is_of_ticks,
-        Field::BidVolume | Field::AskVolume => false,
+        Field::TickCount | Field::BidVolume | Field::AskVolume => !is_of_ticks,
         f => !f.is_detail(),
     });
 }

@@ -253,6 +253,17 @@ impl Builder {
         &self.bars.fields
     }
 
+    /// True for a field of the rows that its bars are made of.
+    pub(super) fn reads(&self, field: Field) -> bool {
+        match field {
+            // Volumes of the other side matter where both are told, or added up.
+            Field::BidVolume => self.side != Side::Ask || self.bars.has(field),
+            Field::AskVolume => matches!(self.side, Side::Ask | Side::Mid) || self.bars.has(field),
+            field if field.is_detail() => self.bars.has(field),
+            _ => true,
+        }
+    }
+
     /// The fields and the scale of its bars.
     pub(super) fn shape(&self) -> &Columns {
         &self.bars

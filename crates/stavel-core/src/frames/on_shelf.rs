@@ -3,13 +3,14 @@
 use rayon::prelude::*;
 
 use super::fill::filled;
-use super::tail::{self, StandingBars};
+use super::tail::{self, SourceDifferences, StandingBars};
 use super::{Builder, Built};
 use crate::job::Job;
 use crate::model::frame::CountedBy;
 use crate::model::provenance::{EmptyBars, Framing};
 use crate::model::{
-    Clock, Columns, Frame, Input, Instrument, Made, Micros, Provenance, SeriesName, Session, Side, Span,
+    Clock, Columns, Field, Frame, Input, Instrument, Made, Micros, Provenance, SeriesName, Session, Side,
+    Span,
 };
 use crate::store::{Origin, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
@@ -34,8 +35,8 @@ pub struct BuiltSeries {
 pub struct FrameSettings<'a> {
     /// Of the session days; none means the one of the sheet.
     pub clock: Option<&'a Clock>,
-    /// Which price of ticks makes the bars.
-    pub side: Side,
+    /// Which prices of ticks make bars: one of each frame for each.
+    pub sides: &'a [Side],
     /// The rows that are wanted, by time.
     pub span: Span,
     /// What becomes of bars without rows.
@@ -44,11 +45,11 @@ pub struct FrameSettings<'a> {
 
 impl Default for FrameSettings<'_> {
     fn default() -> Self {
-        FrameSettings { clock: None, side: Side::Bid, span: Span::ALL, empty: EmptyBars::Skip }
+        FrameSettings { clock: None, sides: &[Side::Bid], span: Span::ALL, empty: EmptyBars::Skip }
     }
 }
 
-/// Bars of one frame out of a series' rows, without writing them.
+/// Bars of one frame and of the first of the sides out of a series' rows, without writing them.
 ///
 /// # Errors
 /// As [`build_rows`].
@@ -59,12 +60,12 @@ pub fn build_bars(
     making: &FrameSettings<'_>,
     job: &Job,
 ) -> Result<Built> {
-    let built = build_rows(shelf, info, &[frame], making, job)?.pop();
+    let built = build_rows(shelf, info, &[frame], making, job)?.into_iter().next();
     built.ok_or_else(|| Error::arguments("Say which frame is to be built."))
 }
 
-/// Bars of frames out of a series' rows in a span, without writing them: of each frame, in the order given,
-/// all out of one reading of the rows.
+/// Bars of frames out of a series' rows in a span, without writing them: of each side and frame, in the
+/// order given, all out of one reading of the rows.
 ///
 /// # Errors
 /// Where the series is afloat or a frame cannot be made of it.
@@ -75,18 +76,23 @@ pub fn build_rows(
     making: &FrameSettings<'_>,
     job: &Job,
 ) -> Result<Vec<Built>> {
-    let wishes: Vec<(Frame, Side)> = frames.iter().map(|frame| (*frame, making.side)).collect();
+    let wishes = wishes(frames, making.sides);
     let builders = builders(shelf, info, &wishes, making)?;
     let session = session_of(shelf, info, making)?;
-    let from_all = vec![Micros::MIN; frames.len()];
+    let from_all = vec![Micros::MIN; wishes.len()];
     let built = run(shelf, info, builders, &from_all, making.span, job)?;
-    let fill = |(mut built, frame): (Built, &Frame)| {
+    let fill = |(mut built, (frame, _)): (Built, &(Frame, Side))| {
         if making.empty == EmptyBars::Fill {
             (built.bars, built.filled) = filled(built.bars, *frame, &session);
         }
         built
     };
-    Ok(built.into_iter().zip(frames).map(fill).collect())
+    Ok(built.into_iter().zip(&wishes).map(fill).collect())
+}
+
+/// Each frame of each side.
+fn wishes(frames: &[Frame], sides: &[Side]) -> Vec<(Frame, Side)> {
+    sides.iter().flat_map(|side| frames.iter().map(move |frame| (*frame, *side))).collect()
 }
 
 /// The session of a series' instrument, by the clock that was said.
@@ -98,7 +104,7 @@ fn session_of(shelf: &Shelf, info: &SeriesInfo, making: &FrameSettings<'_>) -> R
     Ok(session)
 }
 
-/// A builder for each frame, whose bars say all that the rows know.
+/// A builder for each frame and side.
 fn builders(
     shelf: &Shelf,
     info: &SeriesInfo,
@@ -116,7 +122,6 @@ fn builders(
     let (edition, from, fields) = (&info.edition, info.name.frame, &info.edition.fields);
     let builder = |(frame, side): &(Frame, Side)| -> Result<Builder> {
         let builder = Builder::new(from, *frame, *side, fields, edition.scale, &session)?;
-        let builder = builder.with_details(fields);
         match frame {
             Frame::Counted { by: CountedBy::Range, .. } => {
                 let points = sheet.tick_points(edition.scale.price).map_err(|e| {
@@ -147,7 +152,9 @@ fn run(
 ) -> Result<Vec<Built>> {
     let first = from.iter().copied().min().unwrap_or(Micros::MIN);
     let span = Span::new(span.from.max(first), span.to);
-    for rows in ahead(shelf.scan(&info.edition, span, None)?) {
+    let reads = |field: &Field| builders.iter().any(|builder| builder.reads(*field));
+    let fields: Vec<Field> = info.edition.fields.iter().copied().filter(reads).collect();
+    for rows in ahead(shelf.scan(&info.edition, span, Some(&fields))?) {
         let rows = rows?;
         job.advance(rows.len() as u64)?;
         let begins: Vec<usize> = from.iter().map(|from| rows.time.partition_point(|t| t < from)).collect();
@@ -163,8 +170,8 @@ fn run(
     Ok(builders.into_iter().map(Builder::finish).collect())
 }
 
-/// Builds bars of frames and sides out of all rows of a series, each into a series of its own, all out of one reading;
-/// the side of the settings is not looked at.
+/// Builds bars of frames and sides out of all rows of a series, each into a series of its own, all out of one reading. They
+/// say all that the rows know: tick counts, both volumes, the ends of spreads.
 ///
 /// # Errors
 /// As [`build_rows`]. Of a frame that was built before in the same way, the bars before the first row that differs are
@@ -173,19 +180,22 @@ pub fn build_series(
     shelf: &mut Shelf,
     name: &SeriesName,
     frames: &[Frame],
-    sides: &[Side],
     making: &FrameSettings<'_>,
     job: &Job,
 ) -> Result<Vec<BuiltSeries>> {
     let info = shelf.find(name)?;
     let words: Vec<String> = frames.iter().map(Frame::to_string).collect();
-    let wishes: Vec<(Frame, Side)> =
-        sides.iter().flat_map(|side| frames.iter().map(move |frame| (*frame, *side))).collect();
+    let wishes = wishes(frames, making.sides);
     let builders = builders(shelf, &info, &wishes, making)?;
+    let fields = &info.edition.fields;
+    let builders: Vec<Builder> = builders.into_iter().map(|b| b.with_details(fields)).collect();
     let session = session_of(shelf, &info, making)?;
-    let mut plans = Vec::new();
+    let (mut plans, mut differences) = (Vec::new(), SourceDifferences::default());
     for (wish, builder) in wishes.iter().zip(&builders) {
-        plans.push(FramePlan::of(shelf, &info, *wish, making, builder, &session)?);
+        let mut plan = FramePlan::of(shelf, &info, *wish, making)?;
+        let (now, like) = (plan.provenance(), builder.shape());
+        plan.standing = tail::standing(shelf, &plan.target, &now, like, &session, &mut differences)?;
+        plans.push(plan);
     }
     let from: Vec<Micros> =
         plans.iter().map(|p| p.standing.as_ref().map_or(Micros::MIN, |s| s.from)).collect();
@@ -212,8 +222,6 @@ impl FramePlan {
         info: &SeriesInfo,
         (frame, side): (Frame, Side),
         making: &FrameSettings<'_>,
-        builder: &Builder,
-        session: &Session,
     ) -> Result<FramePlan> {
         let (clock, empty, name) = (making.clock, making.empty, &info.name);
         // A tick series has both sides; a bar series has the side it has.
@@ -234,9 +242,7 @@ impl FramePlan {
         let keys = Instrument::DAYS.into_iter().filter(|key| clock.is_none() || *key != "clock");
         let tick_size = matches!(frame, Frame::Counted { by: CountedBy::Range, .. }).then_some("tick_size");
         inputs.extend(shelf.instrument(&name.instrument)?.inputs(&keys.chain(tick_size).collect::<Vec<_>>()));
-        let mut plan = FramePlan { frame, target, framing, inputs, standing: None };
-        plan.standing = tail::standing(shelf, &plan.target, &plan.provenance(), builder.shape(), session)?;
-        Ok(plan)
+        Ok(FramePlan { frame, target, framing, inputs, standing: None })
     }
 
     fn provenance(&self) -> Provenance {
@@ -259,7 +265,7 @@ impl FramePlan {
         let mut on_closed_days = built.on_closed_days;
         let mut before = Columns::default();
         if let Some(standing) = &self.standing {
-            (kept, before) = standing.parts(shelf)?;
+            (kept, before) = shelf.rows_before(&standing.edition, standing.from)?;
             on_closed_days += standing.on_closed_days(shelf, self.frame, session)?;
             built.partial_first = standing.partial_first;
         }

@@ -150,8 +150,8 @@ impl Builder {
         let sums = [Field::Volume, Field::BidVolume, Field::AskVolume, Field::TickCount].map(whole);
         let [Some(volume), Some(bid_volume), Some(ask_volume), Some(ticks)] = sums else { return false };
         // Means that stand for a number of ticks each are rare: they go row by row.
-        let Some(spreads) = whole(Field::Spread).filter(|_| !rows.fields().iter().any(|f| f.is_detail()))
-        else {
+        let has_ends = rows.fields().iter().any(|f| f.is_detail());
+        let Some(spreads) = whole(Field::Spread).filter(|_| !self.has_means && !has_ends) else {
             return false;
         };
         let (interest, time) = (Cells::new(rows.column(Field::OpenInterest)), rows.time());

@@ -1,19 +1,36 @@
 //! Bars that stand when their source has grown or changed: only what comes after the first difference is built anew.
 
+use std::collections::HashMap;
+
 use super::grid::Grid;
 use crate::Result;
 use crate::model::provenance::{EmptyBars, Framing};
-use crate::model::{Columns, Frame, Input, Made, Micros, Provenance, SeriesName, Session, Span};
-use crate::store::{EditionInfo, SegmentInfo, Shelf};
+use crate::model::{Columns, Frame, Made, Micros, Provenance, SeriesName, Session, Span};
+use crate::store::{EditionInfo, Shelf};
 
 /// The bars of an edition that are the same still.
 pub(super) struct StandingBars {
     /// The edition they are of.
-    edition: EditionInfo,
+    pub edition: EditionInfo,
     /// When the first bar begins that is built anew.
     pub from: Micros,
     /// As the edition says it.
     pub partial_first: bool,
+}
+
+/// Since when the source differs from each edition of it that frames were built of: most were built of the same.
+#[derive(Default)]
+pub(super) struct SourceDifferences(HashMap<i64, Option<Micros>>);
+
+impl SourceDifferences {
+    fn since(&mut self, shelf: &Shelf, then: &EditionInfo, now: &EditionInfo) -> Result<Option<Micros>> {
+        if let Some(known) = self.0.get(&then.id) {
+            return Ok(*known);
+        }
+        let found = shelf.first_difference(then, now)?;
+        self.0.insert(then.id, found);
+        Ok(found)
+    }
 }
 
 /// What of a frame's edition stands; none where there is none, where it was built by something else, or where the rows
@@ -29,6 +46,7 @@ pub(super) fn standing(
     now: &Provenance,
     like: &Columns,
     session: &Session,
+    differences: &mut SourceDifferences,
 ) -> Result<Option<StandingBars>> {
     let Some(before) = shelf.current_built(target)? else { return Ok(None) };
     let edition = before.edition;
@@ -39,7 +57,7 @@ pub(super) fn standing(
     };
     let is_same = asked(&edition.provenance).as_ref() == Some(&framing)
         && edition.provenance.method == now.method
-        && sheet(&edition.provenance).eq(sheet(now))
+        && edition.provenance.sheet_inputs().eq(now.sheet_inputs())
         && edition.fields == like.fields
         && edition.scale == like.scale
         && told.too_large == 0;
@@ -49,7 +67,7 @@ pub(super) fn standing(
     if then.clock != source.clock || then.scale != source.scale || then.fields != source.fields {
         return Ok(None);
     }
-    let differs = shelf.first_difference(&then, &source)?.unwrap_or(edition.last);
+    let differs = differences.since(shelf, &then, &source)?.unwrap_or(edition.last);
     let from = bar_from(framing.frame, session, differs);
     let partial_first = told.partial_first;
     Ok((edition.first < from).then_some(StandingBars { edition, from, partial_first }))
@@ -74,23 +92,7 @@ fn asked(of: &Provenance) -> Option<Framing> {
     }
 }
 
-fn sheet(of: &Provenance) -> impl Iterator<Item = &Input> {
-    of.inputs.iter().filter(|i| matches!(i, Input::Sheet { .. }))
-}
-
 impl StandingBars {
-    /// Its files that stand as they are, and the bars that stand in the file after them.
-    ///
-    /// # Errors
-    /// Where they cannot be read.
-    pub fn parts(&self, shelf: &Shelf) -> Result<(Vec<SegmentInfo>, Columns)> {
-        let files = shelf.segments(&self.edition)?;
-        let kept: Vec<SegmentInfo> = files.into_iter().take_while(|f| f.last < self.from).collect();
-        let after = kept.last().map_or(Micros::MIN, |f| f.last + 1);
-        let rest = shelf.read(&self.edition, Span::new(after, self.from))?;
-        Ok((kept, rest))
-    }
-
     /// How many of the bars that stand lie on days on which the session does not open.
     ///
     /// # Errors

@@ -18,13 +18,6 @@ pub fn simple_average(values: &[Option<f64>], n: usize) -> Vec<Option<f64>> {
     values.iter().map(next).collect()
 }
 
-/// Average in which each value counts `2 / (n + 1)` and all before it the rest, begun with the mean of the first `n` known
-/// values; none before, and where there is no value.
-pub fn exponential_average(values: &[Option<f64>], n: usize) -> Vec<Option<f64>> {
-    let weight = 2.0 / (n as f64 + 1.0);
-    smoothed(values, n, weight)
-}
-
 /// An average that moves by a share of the way to each new value, begun with the mean of the first `n`.
 pub(super) fn smoothed(values: &[Option<f64>], n: usize, weight: f64) -> Vec<Option<f64>> {
     let (mut seen, mut sum) = (0, 0.0);
@@ -51,10 +44,10 @@ mod tests {
     fn averages_begin_when_enough_is_known_and_pass_over_what_is_not() {
         let values = [Some(1.0), None, Some(3.0), Some(5.0), Some(9.0)];
         assert_eq!(simple_average(&values, 2), [None, None, Some(2.0), Some(4.0), Some(7.0)]);
-        // From 2 on by two thirds of the way: to 5, then to 9.
-        let of = exponential_average(&values, 2);
+        // From 2 on by two thirds of the way: to 4, then to 7 1/3.
+        let of = smoothed(&values, 2, 2.0 / 3.0);
         assert_eq!(of[..4], [None, None, Some(2.0), Some(4.0)]);
         assert!((of[4].unwrap() - 7.333_333).abs() < 1e-6);
-        assert_eq!(exponential_average(&values, 9), [None; 5]);
+        assert_eq!(smoothed(&values, 9, 0.2), [None; 5]);
     }
 }

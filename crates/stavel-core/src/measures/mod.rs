@@ -4,6 +4,6 @@ mod averages;
 mod ranges;
 mod week;
 
-pub use averages::{exponential_average, simple_average};
+pub use averages::simple_average;
 pub use ranges::{RangeStats, SessionRanges, average_true_range, true_ranges};
 pub use week::{HourProfile, WeekProfiler, count_quarters};

@@ -272,14 +272,36 @@ pub struct Composing {
     /// How its rows differ from those of its base.
     #[serde(flatten)]
     pub variation: Variation,
-    /// Rows left away because they lie outside the hours, the days or the span.
+    /// What of the base is not there, or not as it was asked for.
+    #[serde(flatten)]
+    pub left: LeftAway,
+}
+
+/// Rows of a variant that are not as they were asked for.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct LeftAway {
+    /// Left away: outside the hours, the days or the span.
     pub outside: u64,
-    /// Rows left away because they have no price of the side, or none that can be turned over.
+    /// Left away: without a price of the side, or with one that cannot be turned over or held.
     pub unpriced: u64,
-    /// Rows whose spread is not known.
+    /// Their spread is not known and stays so.
     pub no_spread: u64,
-    /// Rows whose spread would be below 0.
+    /// Their spread would be below 0 and is 0.
     pub below_zero: u64,
+    /// Turned over without a spread that is known: their bid was.
+    pub bid_alone: u64,
+}
+
+impl LeftAway {
+    /// Adds those of other rows.
+    pub fn add(&mut self, more: &LeftAway) {
+        self.outside += more.outside;
+        self.unpriced += more.unpriced;
+        self.no_spread += more.no_spread;
+        self.below_zero += more.below_zero;
+        self.bid_alone += more.bid_alone;
+    }
 }
 
 impl Provenance {
@@ -301,6 +323,11 @@ impl Provenance {
             Input::Edition { id, series } => Some((*id, series)),
             Input::Sheet { .. } => None,
         })
+    }
+
+    /// The values of spec sheets that it was made with, in order.
+    pub fn sheet_inputs(&self) -> impl Iterator<Item = &Input> {
+        self.inputs.iter().filter(|input| matches!(input, Input::Sheet { .. }))
     }
 
     /// A fingerprint of everything that went in: inputs, settings and method, but not what came of it.
@@ -433,8 +460,7 @@ mod tests {
             Made::Splice(Joining { gaps: Some(vec![None, Some((3, 1.5))]), ..Joining::default() }),
             Made::Compose(Box::new(Composing {
                 variation: Variation { days: Some("mon,fri".parse().unwrap()), ..Variation::moved(-5) },
-                outside: 2,
-                ..Composing::default()
+                left: LeftAway { outside: 2, ..LeftAway::default() },
             })),
             Made::Unknown,
         ];

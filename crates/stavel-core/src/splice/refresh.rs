@@ -5,7 +5,7 @@ use super::survey::Survey;
 use crate::Result;
 use crate::job::Job;
 use crate::model::provenance::Joining;
-use crate::model::{Columns, Field, Input, Made, Micros, Provenance, Span};
+use crate::model::{Columns, Field, Made, Micros, Provenance, Span};
 use crate::store::{Cursor, EditionInfo, ReadAhead, SegmentInfo, SeriesInfo, Shelf, ahead};
 
 /// What of a joined edition stays when it is joined anew.
@@ -35,13 +35,10 @@ pub fn basis(
         Made::Splice(j) => Some(Joining { seams: Vec::new(), carried: 0, kept_rows: 0, ..j.clone() }),
         _ => None,
     };
-    let sheet = |p: &Provenance| -> Vec<Input> {
-        p.inputs.iter().filter(|i| matches!(i, Input::Sheet { .. })).cloned().collect()
-    };
     let is_same = asked(then).is_some()
         && asked(then) == asked(now)
         && then.parents().map(|p| p.1).eq(now.parents().map(|p| p.1))
-        && sheet(then) == sheet(now)
+        && then.sheet_inputs().eq(now.sheet_inputs())
         && then.method == now.method;
     if !is_same || edition.fields != plan.fields() || edition.scale != plan.scale {
         return Ok(None);

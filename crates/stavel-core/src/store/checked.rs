@@ -7,7 +7,7 @@ use std::collections::HashMap;
 
 use rusqlite::{Connection, params};
 
-use super::sql::maybe;
+use super::sql::has_table;
 use crate::Result;
 
 /// What is kept of a check of a whole edition.
@@ -44,9 +44,7 @@ pub fn keep(db: &Connection, edition: i64, basis: &str, mark: CheckMark) -> Resu
 
 /// What is kept, by edition, with what it rests on.
 pub fn kept(db: &Connection) -> Result<HashMap<i64, (String, CheckMark)>> {
-    if maybe::<i64>(db, "SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = 'checked'", [])?
-        .is_none()
-    {
+    if !has_table(db, "checked")? {
         return Ok(HashMap::new());
     }
     let mut query = db.prepare("SELECT edition, basis, points, safe FROM checked")?;

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use rusqlite::{Connection, params};
 
 use super::Shelf;
-use super::sql::maybe;
+use super::sql::has_table;
 use crate::model::Frame;
 use crate::model::series::check_name;
 use crate::{Error, Result};
@@ -16,8 +16,7 @@ const TABLE: &str =
     "CREATE TABLE IF NOT EXISTS frame_set (name TEXT PRIMARY KEY, frames TEXT NOT NULL) STRICT";
 
 fn read(db: &Connection) -> Result<BTreeMap<String, Vec<Frame>>> {
-    let there = "SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = 'frame_set'";
-    if maybe::<i64>(db, there, [])?.is_none() {
+    if !has_table(db, "frame_set")? {
         return Ok(BTreeMap::new());
     }
     let mut query = db.prepare("SELECT name, frames FROM frame_set")?;

@@ -249,6 +249,18 @@ impl Shelf {
         editions::next_number(&self.db, name, false)
     }
 
+    /// What of an edition lies before a moment: the files that do as a whole, and the rows of the file after them.
+    ///
+    /// # Errors
+    /// Where the catalog or the file cannot be read.
+    pub fn rows_before(&self, edition: &EditionInfo, until: Micros) -> Result<(Vec<SegmentInfo>, Columns)> {
+        let files = self.segments(edition)?;
+        let whole: Vec<SegmentInfo> = files.into_iter().take_while(|file| file.last < until).collect();
+        let after = whole.last().map_or(Micros::MIN, |file| file.last + 1);
+        let rest = self.read(edition, Span::new(after, until))?;
+        Ok((whole, rest))
+    }
+
     /// The files of an edition, in order of time.
     ///
     /// # Errors

@@ -17,6 +17,12 @@ pub fn now() -> Micros {
     jiff::Timestamp::now().as_microsecond()
 }
 
+/// True where a table is there that is made only when it is needed.
+pub fn has_table(db: &Connection, name: &str) -> Result<bool> {
+    let query = "SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = ?1";
+    Ok(maybe::<i64>(db, query, [name])?.is_some())
+}
+
 /// One value or none, where a row may be missing.
 pub fn maybe<T: rusqlite::types::FromSql>(
     db: &Connection,

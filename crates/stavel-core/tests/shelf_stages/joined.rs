@@ -75,7 +75,7 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
             &shelf,
             &info,
             frame.parse().unwrap(),
-            &FrameSettings { side, ..FrameSettings::default() },
+            &FrameSettings { sides: &[side], ..FrameSettings::default() },
             &Job::unwatched(),
         )
         .unwrap()

@@ -16,8 +16,7 @@ fn frames() -> Vec<Frame> {
 
 fn build(shelf: &mut Shelf) -> Vec<BuiltSeries> {
     let source = name("NOKSEK@quill:ticks");
-    build_series(shelf, &source, &frames(), &[Side::Bid], &FrameSettings::default(), &Job::unwatched())
-        .unwrap()
+    build_series(shelf, &source, &frames(), &FrameSettings::default(), &Job::unwatched()).unwrap()
 }
 
 /// Builds of `before`, then of `after`, and asks for the same as of `after` alone.
@@ -87,8 +86,8 @@ fn what_stands_is_taken_over_unread_and_other_settings_build_anew() {
     // On another clock nothing stands.
     let source = name("NOKSEK@quill:ticks");
     let oslo = "Europe/Oslo".parse().unwrap();
-    let settings = FrameSettings { clock: Some(&oslo), ..FrameSettings::default() };
-    build_series(&mut shelf, &source, &frames(), &[Side::Bid, Side::Ask], &settings, &Job::unwatched())
-        .unwrap();
+    let settings =
+        FrameSettings { clock: Some(&oslo), sides: &[Side::Bid, Side::Ask], ..FrameSettings::default() };
+    build_series(&mut shelf, &source, &frames(), &settings, &Job::unwatched()).unwrap();
     assert!(files(&shelf).iter().all(|f| !after.contains(f)));
 }

@@ -556,6 +556,11 @@ fn facts_of(report: &CheckReport, view: &View<'_>) -> Vec<FactLine> {
         FactLine::Pair("jump", price(report.max_gap)),
         FactLine::words(format!("  {}", wall(report.max_gap.at))),
     ]);
+    if let Some(gap) = report.largest_gap() {
+        out.push(FactLine::Pair("hole", time::length_in_words(gap.open)));
+        out.push(FactLine::words(format!("  {}", wall(gap.span.from))));
+    }
+    out.push(FactLine::Pair("a minute", format!("{:.1} rows", report.rows_a_minute())));
     if let Some(r) = report.session_range {
         out.push(FactLine::Gap);
         out.push(FactLine::heading("range of a session day"));
@@ -563,11 +568,6 @@ fn facts_of(report: &CheckReport, view: &View<'_>) -> Vec<FactLine> {
             out.push(FactLine::Pair(label, scaled(value, decimals)));
         }
     }
-    if let Some(gap) = report.largest_gap() {
-        out.push(FactLine::Pair("hole", time::length_in_words(gap.open)));
-        out.push(FactLine::words(format!("  {}", wall(gap.span.from))));
-    }
-    out.push(FactLine::Pair("a minute", format!("{:.1} rows", report.rows_a_minute())));
     if let Some(s) = report.spread {
         out.push(FactLine::Gap);
         out.push(FactLine::heading("spread in points"));

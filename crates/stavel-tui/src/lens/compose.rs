@@ -1,12 +1,12 @@
 //! Compose: the spec sheet with inherited and own values told apart, and the session week.
 
 use ratatui::layout::Rect;
-use stavel_core::measures::count_quarters;
-use stavel_core::model::{Instrument, SeriesName, Span};
+use stavel_core::measures::{WeekProfiler, count_quarters};
+use stavel_core::model::{Field, Instrument, SeriesName, Span};
 use stavel_work::{ComposeStep, SheetValues, Step};
 
 use super::compose_rows::{composed_of, keys, rows_for, varied, with_day};
-use super::compose_week::{self, WeekPaint, WeekRows};
+use super::compose_week::{self, WeekPaint, WeekRows, WeekShape};
 use super::{FactLine, Lens, step};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, cut_to, scroll};
@@ -44,8 +44,8 @@ pub struct ComposeLens {
     asked: Option<ComposeQuestion>,
     /// The hours that are being painted.
     paint: Option<WeekPaint>,
-    /// Rows by the quarter of the week.
-    counts: Slot<Vec<u64>>,
+    /// The rows that hours are for, over the week.
+    shape: Slot<WeekShape>,
 }
 
 /// A question whose answer is awaited; it is kept, since an answer that comes to nothing is asked for again.
@@ -204,27 +204,31 @@ impl Lens for ComposeLens {
         Some(Effects::new())
     }
 
-    /// Has the rows counted by the hours of the week.
+    /// Has the rows read over the hours of the week.
     fn want(&mut self, view: &View<'_>) -> Effects {
         let Some(instrument) = self.shown(view) else { return Effects::new() };
         let paint = self.paint.as_ref();
         let zone = paint.map_or(&instrument.sheet.session.week.zone, WeekPaint::zone).clone();
         let Some(info) = rows_for(instrument, view).filter(|s| !s.is_afloat()) else { return Effects::new() };
         let (key, edition) = (format!("{} {zone}", info.edition.id), info.edition.clone());
-        self.counts.want(key, view.threads, move |shelf, job| {
-            let mut counts = Vec::new();
-            for rows in shelf.scan(&edition, Span::ALL, Some(&[]))? {
+        self.shape.want(key, view.threads, move |shelf, job| {
+            let seen = [Field::High, Field::Low, Field::Volume, Field::Spread];
+            let fields: Vec<Field> = seen.into_iter().filter(|f| edition.fields.contains(f)).collect();
+            let (mut shape, mut hours) = (WeekShape::default(), WeekProfiler::new(&zone));
+            for rows in shelf.scan(&edition, Span::ALL, Some(&fields))? {
                 let rows = rows?;
                 job.advance(rows.len() as u64)?;
-                count_quarters(&rows.time, &zone, &mut counts);
+                count_quarters(&rows.time, &zone, &mut shape.quarters);
+                hours.push(&rows);
             }
-            Ok(counts)
+            shape.hours = hours.finish();
+            Ok(shape)
         });
         Effects::new()
     }
 
     fn collect(&mut self, _view: &View<'_>) -> Effects {
-        self.counts.collect();
+        self.shape.collect();
         Effects::new()
     }
 
@@ -302,8 +306,10 @@ impl Lens for ComposeLens {
             }
         }
         let Some(place) = place else { return };
-        let series = rows_for(instrument, view).map(|s| s.name.to_string()).unwrap_or_default();
-        let rows = WeekRows { counts: self.counts.get().map(|counts| &**counts), series: &series };
+        let info = rows_for(instrument, view);
+        let series = info.map(|s| s.name.to_string()).unwrap_or_default();
+        let scale = info.map(|s| s.edition.scale).unwrap_or_default();
+        let rows = WeekRows { shape: self.shape.get().map(|shape| &**shape), series: &series, scale };
         let part = canvas.part(place.x, place.y, place.width, place.height);
         compose_week::draw(instrument, self.paint.as_ref(), &rows, part);
     }

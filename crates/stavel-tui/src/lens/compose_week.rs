@@ -1,8 +1,10 @@
 //! The session week as a grid of days and half hours: looked at, and painted.
 
+use stavel_core::measures::HourProfile;
+use stavel_core::model::price::{scaled, unit};
 use stavel_core::model::session::{SessionWeek, open_quarters};
 use stavel_core::model::time::HOUR;
-use stavel_core::model::{Clock, Instrument, Micros};
+use stavel_core::model::{Clock, Instrument, Micros, Scale};
 
 use crate::canvas::{Canvas, thousands};
 use crate::theme;
@@ -112,12 +114,22 @@ pub fn cell_at(x: u16, y: u16, width: u16) -> Option<(usize, usize, usize)> {
     (cell < 24 * across && day < 7).then(|| (usize::from(day), usize::from(cell) * wide, wide))
 }
 
-/// What is known of the rows that hours are for.
+/// The rows that hours are for, over the week.
+#[derive(Default)]
+pub struct WeekShape {
+    /// Rows by the quarter of an hour.
+    pub quarters: Vec<u64>,
+    /// What each hour has, on average.
+    pub hours: Vec<HourProfile>,
+}
+
+/// The rows that hours are for, where they have been read.
 pub struct WeekRows<'a> {
-    /// Rows by the quarter of the week, where they have been counted.
-    pub counts: Option<&'a Vec<u64>>,
+    pub shape: Option<&'a WeekShape>,
     /// Of which series.
     pub series: &'a str,
+    /// Decimals of its prices and volumes.
+    pub scale: Scale,
 }
 
 /// Draws the hours of an instrument, or those that are being painted, on the wall of their zone.
@@ -141,7 +153,8 @@ pub fn draw(instrument: &Instrument, paint: Option<&WeekPaint>, rows: &WeekRows<
             let each = 4 / across as usize;
             let from = day * DAY + cell * each;
             let open = quarters[from..from + each].iter().filter(|q| **q).count();
-            let rows: u64 = rows.counts.map_or(0, |counts| counts[from..from + each].iter().sum());
+            let of_cell = rows.shape.and_then(|shape| shape.quarters.get(from..from + each));
+            let rows: u64 = of_cell.map_or(0, |quarters| quarters.iter().sum());
             let (mark, style) = match open {
                 // Rows that the hours leave out are seen where they are.
                 0 if rows > 0 => ("▪", theme::words().fg(theme::RISING)),
@@ -166,7 +179,7 @@ pub fn draw(instrument: &Instrument, paint: Option<&WeekPaint>, rows: &WeekRows<
     let lines = canvas.height().saturating_sub(10);
     let mut below = canvas.part(1, 10, width.saturating_sub(2), lines);
     let mut y = below.paragraph(0, &told, theme::words());
-    if let Some(inside) = rows.counts.and_then(|counts| inside(counts, &quarters)) {
+    if let Some(inside) = rows.shape.and_then(|shape| inside(&shape.quarters, &quarters)) {
         y = below.paragraph(y, &format!("{inside}, of {}", rows.series), theme::words());
     }
     if paint.is_some() {
@@ -176,7 +189,10 @@ pub fn draw(instrument: &Instrument, paint: Option<&WeekPaint>, rows: &WeekRows<
             theme::faint(),
         );
     } else {
-        below.paragraph(y, &exceptions(instrument), theme::faint());
+        y = below.paragraph(y, &exceptions(instrument), theme::faint());
+        for line in rows.shape.map_or(Vec::new(), |shape| told_of_hours(&shape.hours, rows.scale)) {
+            y = below.paragraph(y + 1, &line, theme::words());
+        }
     }
 }
 
@@ -188,6 +204,43 @@ fn inside(counts: &[u64], quarters: &[bool]) -> Option<String> {
         0 => format!("all {} rows inside", thousands(all)),
         outside => format!("{} rows inside, {} outside (▪)", thousands(inside), thousands(outside)),
     })
+}
+
+/// The hours in which most is traded, prices go furthest and spreads are widest, each beside what is usual.
+fn told_of_hours(hours: &[HourProfile], scale: Scale) -> Vec<String> {
+    // An hour that has rows in few weeks is no usage.
+    let weeks = hours.iter().map(|h| h.weeks).max().unwrap_or(0);
+    let usual = |h: &&(usize, HourProfile)| h.1.weeks * 2 >= weeks;
+    let all: Vec<(usize, HourProfile)> =
+        hours.iter().copied().enumerate().filter(|h| h.1.weeks > 0).collect();
+    let most = |value: &dyn Fn(&HourProfile) -> Option<f64>| {
+        let known: Vec<(usize, f64)> =
+            all.iter().filter(usual).filter_map(|(hour, h)| Some((*hour, value(h)?))).collect();
+        let (hour, most) = known.iter().copied().max_by(|a, b| a.1.total_cmp(&b.1))?;
+        let others: f64 = known.iter().filter(|k| k.0 != hour).map(|k| k.1).sum();
+        (known.len() > 1).then(|| (name_of(hour), most, others / (known.len() - 1) as f64))
+    };
+    let price = |points: f64| scaled(points.round() as i64, scale.price);
+    let volume = |units: f64| scaled((units / unit(scale.volume) as f64).round() as i64, 0);
+    let mut out = Vec::new();
+    out.extend(most(&|h| h.volume).map(|(hour, most, mean)| {
+        format!("most volume {hour}: {} an hour, {} in others", volume(most), volume(mean))
+    }));
+    out.extend(most(&|h| h.range).map(|(hour, most, mean)| {
+        format!("widest range {hour}: {}, {} in others", price(most), price(mean))
+    }));
+    out.extend(match most(&|h| h.spread.map(|s| s[1] as f64)) {
+        Some((hour, most, mean)) => Some(format!(
+            "widest spread {hour}: nine of ten rows within {most:.0} points, {mean:.0} in others"
+        )),
+        None => (!all.is_empty()).then(|| "its rows know no spread".to_owned()),
+    });
+    out
+}
+
+/// An hour of the week by its name, as `tue 15:00`.
+fn name_of(hour: usize) -> String {
+    format!("{} {:02}:00", DAYS[hour / 24 % 7], hour % 24)
 }
 
 /// The single days with other hours than the week's, the last ones first.
@@ -257,5 +310,30 @@ mod tests {
         );
         assert_eq!(inside(&[0; 672], &paint.quarters), None);
         assert_eq!(inside(&[1; 672], &[true; 672]).unwrap(), "all 672 rows inside");
+    }
+
+    #[test]
+    fn the_hours_that_stand_out_are_named_and_one_of_few_weeks_is_not() {
+        let hour = |weeks, volume, spread| HourProfile {
+            weeks,
+            rows: 60.0,
+            volume: Some(volume),
+            range: Some(volume),
+            spread: Some([1, spread, spread]),
+        };
+        let mut hours = vec![HourProfile::default(); 168];
+        (hours[0], hours[39], hours[167]) = (hour(10, 100.0, 40), hour(9, 300.0, 10), hour(1, 900.0, 99));
+        let told = told_of_hours(&hours, Scale { price: 2, volume: 1 });
+        assert_eq!(
+            told,
+            [
+                "most volume tue 15:00: 30 an hour, 10 in others",
+                "widest range tue 15:00: 3.00, 1.00 in others",
+                "widest spread mon 00:00: nine of ten rows within 40 points, 10 in others",
+            ]
+        );
+        hours.iter_mut().for_each(|h| h.spread = None);
+        assert_eq!(told_of_hours(&hours, Scale::default())[2], "its rows know no spread");
+        assert!(told_of_hours(&[], Scale::default()).is_empty());
     }
 }

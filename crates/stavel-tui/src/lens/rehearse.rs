@@ -498,8 +498,8 @@ fn facts_of(play: &Play) -> Vec<FactLine> {
         FactLine::Gap,
         FactLine::heading("spec sheet"),
         FactLine::Pair("one point", format!("{} {}", sheet.money(1, decimals).normalize(), sheet.quote)),
-        FactLine::Pair("commission", format!("{} a side", sheet.commission)),
-        FactLine::Pair("swap", format!("{} / {}", sheet.swap_long, sheet.swap_short)),
+        FactLine::Pair("commission", sheet.commission.to_string()),
+        FactLine::Pair("swap", format!("{} / {} {}", sheet.swap_long, sheet.swap_short, sheet.swap_kind)),
     ]);
     if play.in_points {
         out.push(FactLine::words(

@@ -190,7 +190,9 @@ fn ticks_are_rebuilt_from_bars_marked_and_give_the_bars_back() {
     let told = lines(&desk, &["frames", "NOKSEK@tarn:1m", "ticks", "--seed", "7"]);
     assert!(told[0].contains("rebuilt from NOKSEK@tarn:1m, seed 7"), "{told:?}");
     assert!(
-        told[1].contains("bars of NOKSEK@quill:ticks") && told[2].contains("a coin has 50 %"),
+        told[1].contains("9 ticks a bar")
+            && told[2].contains("bars of NOKSEK@quill:ticks")
+            && told[3].contains("a coin has 50 %"),
         "{told:?}"
     );
     lines(&desk, &["frames", "NOKSEK@tarn:ticks", "1m"]);
@@ -230,9 +232,11 @@ fn rebuilt_ticks_without_real_ones_say_that_nothing_is_known_of_their_error() {
     let told = desk.run(&["frames", "BLY@quill:1m", "ticks"]);
     assert_eq!(told.code, 3, "{}", told.err);
     assert!(told.out.contains("no real ticks of BLY are on the shelf"), "{}", told.out);
+    assert!(told.out.contains("assumed: 12 ticks a bar"), "{}", told.out);
     for (args, says) in [
         (&["frames", "BLY@quill:1m", "ticks", "--like", "BLY@quill:1m"][..], "no real ticks"),
         (&["frames", "BLY@quill:1m", "1h", "--seed", "3"], "name the frame ticks"),
+        (&["frames", "BLY@quill:1m", "ticks", "1h", "--empty", "fill"], "in a step by itself"),
         (&["frames", "BLY@quill:1m", "ticks", "--like", "BLY@tarn:ticks"], "BLY@tarn:ticks"),
     ] {
         let told = desk.run(args);

@@ -53,6 +53,38 @@ fn a_variant_is_turned_over_scaled_and_given_other_spreads() {
 }
 
 #[test]
+fn a_pair_turned_over_keeps_its_decimals_and_says_what_it_does_not_know() {
+    let desk = desk();
+    let made = [
+        "compose",
+        "SEKNOK",
+        "--like",
+        "NOKSEK",
+        "--from",
+        "NOKSEK@quill:1m",
+        "--inverse",
+        "--set",
+        "decimals=5",
+    ];
+    let told = desk.run(&made);
+    assert_eq!(told.code, 3, "base and quote are still those of the pair it comes from");
+    assert!(told.out.contains("compose SEKNOK --set base=SEK --set quote=NOK"), "{}", told.out);
+    composed(&desk, &["SEKNOK", "--again", "--set", "base=SEK", "--set", "quote=NOK"]);
+    assert_eq!(first(&desk, "SEKNOK@quill:1m"), "2024-03-04T00:00:00Z,1.24984,1.25016,1.24953,1.24984,5,16");
+    // A minute without a spread has no ask: what is turned over there is its bid.
+    let cut = |line: &str| line.trim_end_matches("10").to_owned();
+    let rows = minutes(8..9, 10);
+    let text: String = rows
+        .lines()
+        .map(|line| if line.starts_with("2024-03-08 09:00") { cut(line) } else { line.to_owned() } + "\n")
+        .collect();
+    desk.intake(&[("more.csv", text)], &["--instrument", "NOKSEK"]);
+    let told = desk.run(&["compose", "SEKNOK", "--again"]);
+    assert_eq!(told.code, 3, "{}", told.out);
+    assert!(told.out.contains("1 rows do not know their spread"), "{}", told.out);
+}
+
+#[test]
 fn spreads_by_the_hour_come_from_another_source_and_its_share() {
     let desk = desk();
     let text = minutes(4..8, 30).replace(",5,30\n2024-03-05 10:00", ",5,90\n2024-03-05 10:00");

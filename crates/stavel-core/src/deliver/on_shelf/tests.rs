@@ -75,15 +75,7 @@ fn partial_bars_are_told_and_left_away_where_only_whole_ones_are_wanted() {
     let job = Job::unwatched();
     // The rows begin and end within an hour and within a week; both are the whole series in the longest frame.
     let frames: Vec<Frame> = ["1h", "3mo"].map(|f| f.parse().unwrap()).to_vec();
-    let built = crate::frames::build_series(
-        &mut shelf,
-        &name,
-        &frames,
-        &[Default::default()],
-        &Default::default(),
-        &job,
-    )
-    .unwrap();
+    let built = crate::frames::build_series(&mut shelf, &name, &frames, &Default::default(), &job).unwrap();
     for (series, &format) in built.iter().zip([FileFormat::Csv, FileFormat::Parquet].iter()) {
         let edition = &series.info.edition;
         let (first, last) = (series.partial_first, series.partial_last);
@@ -191,5 +183,32 @@ fn numbers_that_no_float_holds_are_proved_digit_by_digit() {
         assert!(deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap().proved);
         let done = deliver_changed(&shelf, &order, out.path(), &Job::unwatched(), one_digit).unwrap();
         assert!(!done.proved, "{format:?}: the last of eighteen digits is another");
+    }
+}
+
+#[test]
+fn what_a_source_wrote_beside_its_bars_is_delivered_and_what_ticks_left_there_is_not() {
+    use Field::{AskVolume, BidVolume, Close, SpreadHigh, SpreadLow, SpreadOpen, TickCount};
+    let dir = tempfile::tempdir().unwrap();
+    let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
+    let of_source = vec![Close, TickCount, BidVolume, AskVolume];
+    let of_ticks = vec![Close, TickCount, BidVolume, AskVolume, SpreadOpen, SpreadHigh, SpreadLow];
+    for (name, fields, left) in
+        [("NOKSEK@quill:1m", of_source.clone(), of_source), ("NOKSEK@tarn:1m", of_ticks, vec![Close])]
+    {
+        let name: SeriesName = name.parse().unwrap();
+        let scale = Scale { price: 5, volume: 0 };
+        let (provenance, clock) = (Provenance::of(Made::Unknown), Some(Clock::utc()));
+        let origin = Origin { provenance, clock, fields: fields.clone(), scale };
+        let mut rows = Columns::empty(&fields, scale);
+        rows.time.push(MINUTE);
+        rows.data.iter_mut().for_each(|column| column.push(3));
+        let mut draft = shelf.draft(&name, origin).unwrap();
+        draft.push(rows).unwrap();
+        draft.commit().unwrap();
+        let order = order(name, FileFormat::Csv);
+        assert_eq!(what_is_delivered(&shelf, &order).unwrap().edition.fields, left);
+        let asked_for = DeliveryOrder { details: true, ..order };
+        assert_eq!(what_is_delivered(&shelf, &asked_for).unwrap().edition.fields, fields);
     }
 }

@@ -15,7 +15,7 @@ mod shape;
 
 pub use crate::model::provenance::PathError;
 pub use measure::PathMeasure;
-pub use on_shelf::{MeasuredOn, RebuiltSeries, rebuild_series};
+pub use on_shelf::{MeasuredOn, RebuiltSeries, TicksFrom, rebuild_series};
 pub use shape::PathShape;
 
 use chance::Chance;
@@ -24,6 +24,7 @@ use path::{BarSpreads, PathBar};
 use super::Grid;
 use crate::model::columns::REBUILT;
 use crate::model::session::OpenHours;
+use crate::model::time::MINUTE;
 use crate::model::{ABSENT, Bar, BarView, Cells, Columns, Field, Frame, Micros, Session, Span};
 
 /// Makes ticks of bars, piece by piece.
@@ -35,13 +36,16 @@ pub struct Rebuilder {
     step: i64,
     seed: u64,
     out: Vec<Field>,
-    /// A bar's volume counts its ticks.
-    volume_is_ticks: bool,
+    /// The most that a bar's volume may be where it counts the bar's ticks; 0 where it does not.
+    most_counted: i64,
+    no_spread: u64,
 }
 
+/// Ticks that a minute has at most: a volume beyond it counts something else.
+const MOST_A_MINUTE: i64 = 600;
+
 impl Rebuilder {
-    /// For bars of a frame with these fields; `step` points lie between two prices, `volume_is_ticks` where the bars'
-    /// volume counts their ticks.
+    /// For bars of a frame with these fields; `step` points lie between two prices.
     pub fn new(
         frame: Frame,
         fields: &[Field],
@@ -69,15 +73,22 @@ impl Rebuilder {
             step: step.max(1),
             seed,
             out,
-            volume_is_ticks: false,
+            most_counted: 0,
+            no_spread: 0,
         }
     }
 
-    /// The bars' volume counts their ticks, as that of most brokers does.
+    /// The volume of bars of this frame counts their ticks, as that of most brokers does, unless it is more than there
+    /// can be.
     #[must_use]
-    pub fn with_volume_as_ticks(mut self, is_so: bool) -> Rebuilder {
-        self.volume_is_ticks = is_so;
+    pub fn with_volume_as_ticks(mut self, frame: Frame) -> Rebuilder {
+        self.most_counted = (frame.length() / MINUTE).max(1) * MOST_A_MINUTE;
         self
+    }
+
+    /// Bars so far that know no spread, though others do: their ticks have no ask.
+    pub fn no_spread(&self) -> u64 {
+        self.no_spread
     }
 
     /// The fields of its ticks: bid and ask where the bars know their spread, else the last price.
@@ -102,7 +113,8 @@ impl Rebuilder {
             if within.is_empty() {
                 within.push(span);
             }
-            let of = cells.bar(i, bar, self.volume_is_ticks);
+            let of = cells.bar(i, bar, self.most_counted);
+            self.no_spread += u64::from(of.spread.is_none() && self.out.contains(&Field::Ask));
             self.bar(&of, &within, begin, cells.origin.get(i).unwrap_or(0), &mut out);
         }
         out
@@ -154,9 +166,9 @@ impl BarCells<'_> {
         }
     }
 
-    fn bar(&self, i: usize, bar: Bar, volume_is_ticks: bool) -> PathBar {
+    fn bar(&self, i: usize, bar: Bar, most_counted: i64) -> PathBar {
         let volume = self.bid_volume.get(i).or(self.volume.get(i)).filter(|v| *v >= 0);
-        let counted = if volume_is_ticks { self.volume.get(i) } else { None };
+        let counted = self.volume.get(i).filter(|volume| *volume <= most_counted);
         let ticks = self.ticks.get(i).or(counted).and_then(|t| u64::try_from(t).ok()).filter(|t| *t > 0);
         let spread = self.spread.get(i).map(|mean| {
             let [open, high, low] = self.ends.map(|end| end.get(i).unwrap_or(mean));

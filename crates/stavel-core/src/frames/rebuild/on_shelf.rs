@@ -1,5 +1,6 @@
 //! Rebuilding the ticks of a series of bars on the shelf.
 
+use super::path::USUAL_TICKS;
 use super::{PathError, PathMeasure, PathShape, Rebuilder};
 use crate::job::Job;
 use crate::model::instrument::InstrumentKind;
@@ -20,6 +21,23 @@ pub struct RebuiltSeries {
     pub info: SeriesInfo,
     /// What was measured, on which ticks.
     pub measured: Option<MeasuredOn>,
+    /// What says how many ticks a bar has.
+    pub ticks_from: TicksFrom,
+    /// Bars that know no spread, though others do: their ticks have no ask.
+    pub no_spread: u64,
+}
+
+/// What says how many ticks a bar has, where the bar itself says enough; else it is the next of these.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TicksFrom {
+    /// A count of ticks of its own.
+    Counted,
+    /// Its volume, which counts ticks in most bars of currencies, metals and indices. Nobody has said so.
+    Volume,
+    /// The mean of the real ones that were measured.
+    Mean(u64),
+    /// Nothing: a usual number.
+    Usual(u64),
 }
 
 /// What ticks of the same instrument said.
@@ -63,9 +81,16 @@ pub fn rebuild_series(
         None => (PathShape::default(), None),
     };
     let fields = &info.edition.fields;
-    let counts = counts_ticks(&instrument, &info);
-    let rebuilder =
-        Rebuilder::new(name.frame, fields, session, shape, step(&info), seed).with_volume_as_ticks(counts);
+    let ticks_from = match shape.ticks_of_a_bar() {
+        _ if fields.contains(&Field::TickCount) => TicksFrom::Counted,
+        _ if counts_ticks(&instrument, &info) => TicksFrom::Volume,
+        Some(mean) => TicksFrom::Mean(mean),
+        None => TicksFrom::Usual(USUAL_TICKS),
+    };
+    let mut rebuilder = Rebuilder::new(name.frame, fields, session, shape, step(&info), seed);
+    if ticks_from == TicksFrom::Volume {
+        rebuilder = rebuilder.with_volume_as_ticks(name.frame);
+    }
     let made = Rebuilding {
         seed,
         like: like.as_ref().map(|like| like.name.clone()),
@@ -81,8 +106,8 @@ pub fn rebuild_series(
         fields: rebuilder.fields().to_vec(),
         scale: info.edition.scale,
     };
-    let info = write(shelf, &info, rebuilder, origin, job)?;
-    Ok(RebuiltSeries { info, measured })
+    let info = write(shelf, &info, &mut rebuilder, origin, job)?;
+    Ok(RebuiltSeries { info, measured, ticks_from, no_spread: rebuilder.no_spread() })
 }
 
 /// # Errors
@@ -148,19 +173,19 @@ fn measure(
     Ok(measure.finish(step, seed))
 }
 
-/// True where nothing says how many ticks bars have but their volume, which counts ticks in most of the trade's bars of
-/// currencies, metals and indices.
+/// True where the volume of bars may count their ticks, as it does in most of the trade's bars of currencies, metals and
+/// indices: it is there, and whole.
 fn counts_ticks(instrument: &Instrument, info: &SeriesInfo) -> bool {
     let counts = [InstrumentKind::Forex, InstrumentKind::Metal, InstrumentKind::Index];
     counts.contains(&instrument.sheet.kind)
         && info.edition.scale.volume == 0
-        && !info.edition.fields.contains(&Field::TickCount)
+        && info.edition.fields.contains(&Field::Volume)
 }
 
 fn write(
     shelf: &mut Shelf,
     info: &SeriesInfo,
-    mut rebuilder: Rebuilder,
+    rebuilder: &mut Rebuilder,
     origin: Origin,
     job: &Job,
 ) -> Result<SeriesInfo> {

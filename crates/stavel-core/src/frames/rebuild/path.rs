@@ -5,7 +5,7 @@ use super::shape::PathShape;
 use crate::model::{Bar, Micros, Span};
 
 /// Ticks of a bar of which nothing says how many it had.
-const USUAL_TICKS: u64 = 12;
+pub(super) const USUAL_TICKS: u64 = 12;
 
 /// More ticks than this are not made of one bar.
 const MOST_TICKS: u64 = 3600;

@@ -126,6 +126,30 @@ fn bars_without_a_spread_become_trades_and_pieces_do_not_matter() {
 }
 
 #[test]
+fn a_volume_counts_ticks_only_where_there_can_be_so_many() {
+    let session = Session::always();
+    let rows = Columns {
+        time: vec![0, MINUTE, 2 * MINUTE],
+        fields: vec![Field::Open, Field::High, Field::Low, Field::Close, Field::Volume, Field::Spread],
+        data: vec![
+            vec![10; 3],
+            vec![20; 3],
+            vec![5; 3],
+            vec![7; 3],
+            vec![40, 900_000, ABSENT],
+            vec![3, ABSENT, 3],
+        ],
+        scale: Scale { price: 5, volume: 0 },
+    };
+    let rebuilder = Rebuilder::new(Frame::M1, &rows.fields, &session, PathShape::default(), 1, 1);
+    let mut rebuilder = rebuilder.with_volume_as_ticks(Frame::M1);
+    let back = framed(&rebuilder.ticks(&rows, None), &session);
+    assert_eq!(back.column(Field::TickCount), [40, 12, 12]);
+    assert_eq!(back.column(Field::Volume), rows.column(Field::Volume), "whatever it counts, it comes back");
+    assert_eq!((back.column(Field::Spread), rebuilder.no_spread()), (&[3, ABSENT, 3][..], 1));
+}
+
+#[test]
 fn ticks_stay_in_the_open_hours_of_a_long_bar() {
     let session = Session {
         week: "mon-fri 08:00-12:00, mon-fri 13:00-15:30 Europe/Oslo".parse().unwrap(),
