@@ -181,17 +181,11 @@ impl Builder {
     /// Takes the next rows, some neighbouring ones of a piece.
     pub fn push_range(&mut self, rows: &Columns, range: Range<usize>) {
         let part = Part { rows, range };
-        let (Some(first), Some(last)) = (part.time().first(), part.time().last()) else { return };
-        self.first.get_or_insert(*first);
-        self.last = *last;
-        let is_done = match rows.shape() {
-            Shape::Bars => self.push_bars_in_runs(&part),
-            Shape::Quotes => self.push_quotes_in_runs(&part),
-            // `Builder::new` refuses depth.
-            Shape::Depth => true,
-            Shape::Trades | Shape::Layered => false,
-        };
-        if is_done {
+        if part.time().is_empty() {
+            return;
+        }
+        self.saw(part.time());
+        if self.push_in_runs(&part) {
             return;
         }
         let rows = part.to_rows();
@@ -200,8 +194,22 @@ impl Builder {
             Shape::Quotes => self.push_quotes(&rows),
             Shape::Trades => self.push_trades(&rows),
             Shape::Layered => self.push_layers(&rows),
+            // `Builder::new` refuses depth.
             Shape::Depth => {}
         }
+    }
+
+    /// Notes the times of the next rows.
+    pub(super) fn saw(&mut self, times: &[Micros]) {
+        if let (Some(first), Some(last)) = (times.first(), times.last()) {
+            self.first.get_or_insert(*first);
+            self.last = *last;
+        }
+    }
+
+    /// The length of its bars; none where it differs from bar to bar.
+    pub(super) fn length(&self) -> Option<Micros> {
+        Some(self.to.length()).filter(|length| *length > 0)
     }
 
     /// Whether the price of a row at this time counts as a close, and until when that holds.

@@ -15,6 +15,7 @@ pub mod rebuild;
 mod rows;
 mod runs;
 mod settle;
+mod stretch;
 mod tail;
 
 pub use builder::{Builder, Built};
@@ -26,5 +27,7 @@ pub use on_shelf::{BuiltSeries, FrameSettings, build_bars, build_rows, build_ser
 mod details_tests;
 #[cfg(test)]
 mod oracle;
+#[cfg(test)]
+mod runs_tests;
 #[cfg(test)]
 mod tests;

@@ -3,6 +3,7 @@
 use rayon::prelude::*;
 
 use super::fill::filled;
+use super::runs::push_to_all;
 use super::tail::{self, SourceDifferences, StandingBars};
 use super::{Builder, Built};
 use crate::job::Job;
@@ -12,7 +13,7 @@ use crate::model::{
     Clock, Columns, Field, Frame, Input, Instrument, Made, Micros, Provenance, SeriesName, Session, Side,
     Span,
 };
-use crate::store::{Origin, SeriesInfo, Shelf, ahead};
+use crate::store::{Origin, SealedDraft, SeriesInfo, Shelf, ahead};
 use crate::{Error, Result};
 
 /// A series of bars that was built.
@@ -135,12 +136,6 @@ fn builders(
     wishes.iter().map(builder).collect()
 }
 
-/// Rows that builders take in turn: few enough to stay in a core's own memory while all of them look at them.
-const AT_ONCE: usize = 4096;
-
-/// Builders that share a core.
-const TOGETHER: usize = 2;
-
 /// Gives each builder the rows of a span from a moment of its own on, all out of one reading.
 fn run(
     shelf: &Shelf,
@@ -154,18 +149,16 @@ fn run(
     let span = Span::new(span.from.max(first), span.to);
     let reads = |field: &Field| builders.iter().any(|builder| builder.reads(*field));
     let fields: Vec<Field> = info.edition.fields.iter().copied().filter(reads).collect();
+    // Those of one core share what neighbouring rows come to.
+    let together = builders.len().div_ceil(rayon::current_num_threads()).max(1);
     for rows in ahead(shelf.scan(&info.edition, span, Some(&fields))?) {
         let rows = rows?;
         job.advance(rows.len() as u64)?;
         let begins: Vec<usize> = from.iter().map(|from| rows.time.partition_point(|t| t < from)).collect();
-        builders.par_chunks_mut(TOGETHER).zip(begins.par_chunks(TOGETHER)).for_each(|(builders, begins)| {
-            for at in (0..rows.len()).step_by(AT_ONCE) {
-                let end = (at + AT_ONCE).min(rows.len());
-                for (builder, begin) in builders.iter_mut().zip(begins) {
-                    builder.push_range(&rows, at.max(*begin).min(end)..end);
-                }
-            }
-        });
+        builders
+            .par_chunks_mut(together)
+            .zip(begins.par_chunks(together))
+            .for_each(|(builders, begins)| push_to_all(builders, &rows, begins));
     }
     Ok(builders.into_iter().map(Builder::finish).collect())
 }
@@ -203,7 +196,12 @@ pub fn build_series(
     let reader = shelf.reader(&info.edition)?;
     job.begin(format!("frames {} of {name}", words.join(" ")), reader.count(Span::new(first, Micros::MAX))?);
     let built = run(shelf, &info, builders, &from, Span::ALL, job)?;
-    plans.into_iter().zip(built).map(|(plan, built)| plan.store(shelf, &info, built, &session)).collect()
+    // All are on their way to the disk before the first of them is waited for.
+    let mut sealed = Vec::new();
+    for (plan, built) in plans.into_iter().zip(built) {
+        sealed.push(plan.seal(shelf, &info, built, &session)?);
+    }
+    sealed.into_iter().map(|bars| bars.commit(shelf)).collect()
 }
 
 /// What a frame is to become on the shelf.
@@ -249,14 +247,14 @@ impl FramePlan {
         Provenance::of(Made::Frames(self.framing.clone())).reading(self.inputs.clone())
     }
 
-    /// Puts built bars on the shelf, after those that stand.
-    fn store(
+    /// Writes built bars after those that stand.
+    fn seal(
         mut self,
         shelf: &mut Shelf,
         info: &SeriesInfo,
         mut built: Built,
         session: &Session,
-    ) -> Result<BuiltSeries> {
+    ) -> Result<SealedBars> {
         let mut filled_bars = 0;
         if self.framing.empty == EmptyBars::Fill {
             (built.bars, filled_bars) = filled(built.bars, self.frame, session);
@@ -285,7 +283,26 @@ impl FramePlan {
                 draft.push(rows)?;
             }
         }
-        let info = draft.commit()?;
-        Ok(BuiltSeries { info, partial_first, partial_last, on_closed_days, too_large, filled: filled_bars })
+        let draft = draft.seal()?;
+        let filled = filled_bars;
+        Ok(SealedBars { draft, partial_first, partial_last, on_closed_days, too_large, filled })
+    }
+}
+
+/// Bars that are on their way to the disk, and what is told of them.
+struct SealedBars {
+    draft: SealedDraft,
+    partial_first: bool,
+    partial_last: bool,
+    on_closed_days: u64,
+    too_large: u64,
+    filled: u64,
+}
+
+impl SealedBars {
+    fn commit(self, shelf: &mut Shelf) -> Result<BuiltSeries> {
+        let SealedBars { draft, partial_first, partial_last, on_closed_days, too_large, filled } = self;
+        let info = draft.commit(shelf)?;
+        Ok(BuiltSeries { info, partial_first, partial_last, on_closed_days, too_large, filled })
     }
 }
