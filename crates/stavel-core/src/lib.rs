@@ -15,6 +15,7 @@ pub mod crosses;
 pub mod deliver;
 pub mod error;
 pub mod fingerprint;
+pub mod formula;
 pub mod frames;
 pub mod hour_spreads;
 pub mod intake;
