@@ -43,7 +43,10 @@ pub fn next_step(
 
 /// True for rows of a file, anchored and mended or not.
 fn is_source(info: &SeriesInfo) -> bool {
-    !matches!(info.edition.provenance.made, Made::Splice(_) | Made::Frames(_) | Made::Compose(_))
+    !matches!(
+        info.edition.provenance.made,
+        Made::Splice(_) | Made::Frames(_) | Made::Compose(_) | Made::Formula(_)
+    )
 }
 
 /// The series that a history is made of: the chosen one, then the shortest bars of each source.

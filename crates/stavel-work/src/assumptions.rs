@@ -14,6 +14,10 @@ pub fn assumptions(shelf: &Shelf, step: &Step) -> Result<Vec<Decision>> {
     let mut out: Vec<Decision> = Vec::new();
     let series = match step {
         Step::Frames(s) => bases(shelf, &s.series)?,
+        // What a formula reads is known once it was worked out.
+        Step::Compose(s) if s.formula.is_some() || s.again => {
+            shelf.series_of(&s.name)?.into_iter().map(|info| info.name).collect()
+        }
         _ => step.reads(),
     };
     for series in &series {

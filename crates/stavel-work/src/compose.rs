@@ -7,12 +7,14 @@ use serde_json::{Value, json};
 use stavel_core::compose::{self, ComposeRequest, Edits};
 use stavel_core::intake::{self, ClockHint, Hints};
 use stavel_core::job::Job;
+use stavel_core::model::provenance::FormulaMade;
 use stavel_core::model::time::{self, rfc3339};
 use stavel_core::model::variation::{SpreadChange, Variation};
 use stavel_core::model::{Clock, Made, SeriesName, SessionWeek, Span};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
+use crate::formula::{by_formula, by_formula_again, made_by_formula};
 use crate::holidays::holidays_in;
 use crate::report::StepReport;
 use crate::step::ComposeStep;
@@ -22,9 +24,18 @@ const EDITED: &str = "edited";
 
 /// Makes an instrument, changes its sheet, or makes its rows.
 pub fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<StepReport> {
+    if let Some(text) = &step.formula {
+        let (own, _) = own_values(shelf, step)?;
+        return by_formula(shelf, step, text, own, job);
+    }
     let before = made_before(shelf, &step.name)?;
-    if step.again && before.len() > 1 {
-        return compose_each(shelf, step, &before, job);
+    let by_formulas = if step.again { made_by_formula(shelf, &step.name)? } else { Vec::new() };
+    if let ([made], []) = (by_formulas.as_slice(), before.as_slice()) {
+        let (own, _) = own_values(shelf, step)?;
+        return by_formula_again(shelf, step, own, made, job);
+    }
+    if step.again && before.len() + by_formulas.len() > 1 {
+        return compose_each(shelf, step, &before, &by_formulas, job);
     }
     let before = before.into_iter().next();
     let wants_rows = step.from.is_some() || step.again || step.edited.is_some();
@@ -130,6 +141,7 @@ fn compose_each(
     shelf: &mut Shelf,
     step: &ComposeStep,
     before: &[(SeriesName, Variation)],
+    by_formulas: &[(SeriesInfo, FormulaMade)],
     job: &Job,
 ) -> Result<StepReport> {
     if step.edited.is_some() {
@@ -152,17 +164,24 @@ fn compose_each(
         };
         let mut made = compose::compose(shelf, &request, job)?;
         made.notes.extend(note.clone().filter(|_| is_first));
-        let told = report(made, None);
-        if let (Some(series), Some(more)) =
-            (all.json["series"].as_array_mut(), told.json["series"].as_array())
-        {
-            series.extend(more.iter().cloned());
-        }
-        all.lines.extend(told.lines);
-        all.changed.extend(told.changed);
-        all.wants_person |= told.wants_person;
+        add(&mut all, report(made, None));
+    }
+    for (i, formula) in by_formulas.iter().enumerate() {
+        let own = if before.is_empty() && i == 0 { own.clone() } else { BTreeMap::new() };
+        add(&mut all, by_formula_again(shelf, step, own, formula, job)?);
     }
     Ok(all)
+}
+
+/// Adds what is told of one series to what is told of those before it.
+fn add(all: &mut StepReport, told: StepReport) {
+    if let (Some(series), Some(more)) = (all.json["series"].as_array_mut(), told.json["series"].as_array()) {
+        series.extend(more.iter().cloned());
+    }
+    all.lines.extend(told.lines);
+    all.changed.extend(told.changed);
+    all.assumed.extend(told.assumed);
+    all.wants_person |= told.wants_person;
 }
 
 /// What the rows of an instrument were composed of, and how they differ from it.

@@ -14,6 +14,7 @@ mod check;
 mod compose;
 mod deliver;
 mod findings;
+mod formula;
 mod frames;
 mod frames_compared;
 mod frames_told;

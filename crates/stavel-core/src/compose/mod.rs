@@ -5,11 +5,13 @@
 //! so it can be made anew when the base changes.
 
 mod edits;
+mod formula;
 mod on_shelf;
 mod standing;
 mod variant;
 
 pub use edits::Edits;
+pub use formula::{FormulaDone, FormulaRequest, compose_formula};
 pub use on_shelf::{ComposeRequest, Composed, compose};
 
 #[cfg(test)]

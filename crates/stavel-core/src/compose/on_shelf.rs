@@ -56,9 +56,9 @@ pub struct Composed {
 pub fn compose(shelf: &mut Shelf, request: &ComposeRequest, job: &Job) -> Result<Composed> {
     let source = request.from.as_ref().map(|name| shelf.find(name)).transpose()?;
     if let Some(source) = &source {
-        refuse(source, request)?;
+        refuse(shelf, source, request)?;
     }
-    let (instrument, is_changed) = put_sheet(shelf, request)?;
+    let (instrument, is_changed) = put_sheet(shelf, request, BTreeMap::new())?;
     let Some(source) = source else {
         let note = match is_changed {
             false => format!("nothing to change; stavel sheet {} shows it", request.name),
@@ -72,7 +72,7 @@ pub fn compose(shelf: &mut Shelf, request: &ComposeRequest, job: &Job) -> Result
 
 /// # Errors
 /// Where no variant can be made of a series.
-fn refuse(source: &SeriesInfo, request: &ComposeRequest) -> Result<()> {
+fn refuse(shelf: &Shelf, source: &SeriesInfo, request: &ComposeRequest) -> Result<()> {
     source.refuse_layers("composed")?;
     source.refuse_counted("composed")?;
     let name = &source.name;
@@ -90,6 +90,7 @@ fn refuse(source: &SeriesInfo, request: &ComposeRequest) -> Result<()> {
             "The variant would end before it begins; --since is to be before --until.",
         ));
     }
+    shelf.refuse_circle(&target_of(request, name), name)?;
     let moved = |t: Micros| t.checked_add(variation.shift).filter(|t| CALENDAR.holds(*t));
     if moved(source.edition.first).is_none() || moved(source.edition.last).is_none() {
         return Err(Error::arguments(format!(
@@ -118,14 +119,19 @@ fn target_of(request: &ComposeRequest, source: &SeriesName) -> SeriesName {
     SeriesName { instrument: request.name.clone(), built: false, side, ..source.clone() }
 }
 
-/// Writes the spec sheet; gives whether it is another one now.
-fn put_sheet(shelf: &mut Shelf, request: &ComposeRequest) -> Result<(Instrument, bool)> {
+/// Writes the spec sheet, with what was found in its rows; gives whether it is another one now.
+pub(super) fn put_sheet(
+    shelf: &mut Shelf,
+    request: &ComposeRequest,
+    found: BTreeMap<String, String>,
+) -> Result<(Instrument, bool)> {
     let there = shelf.instruments()?.into_iter().find(|i| i.name == request.name);
     let is_new = there.is_none();
     let before = there.map(|i| i.own).unwrap_or_default();
     let mut own = before.clone();
     own.like = request.like.clone().or(own.like);
     own.said.extend(request.own.clone());
+    own.found.extend(found);
     for key in &request.reset {
         instrument::known(key)?;
         if own.said.remove(key).is_none() {

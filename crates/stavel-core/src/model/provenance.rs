@@ -64,6 +64,8 @@ pub enum Made {
     Rebuild(Box<Rebuilding>),
     /// The rows of another instrument were taken over.
     Compose(Box<Composing>),
+    /// Rows of several instruments were put into a formula.
+    Formula(Box<FormulaMade>),
     /// The files say nothing about how they were made.
     Unknown,
 }
@@ -304,6 +306,70 @@ impl LeftAway {
     }
 }
 
+/// Rows that were worked out by a formula; which series its legs are stands in the inputs, in order.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct FormulaMade {
+    /// The formula as it was written.
+    pub text: String,
+    /// The formula as it was worked out: ready forms and measured numbers written out.
+    pub told: String,
+    /// How long a price of a leg holds, in microseconds.
+    pub stale: Micros,
+    /// What the values are measured in, where that is known.
+    pub unit: Option<String>,
+    /// Rows of the legs that made no row, by the month of the world's time (`2024-03`).
+    pub left: BTreeMap<String, LegsLeft>,
+}
+
+/// Moments at which a leg had a row and the formula none.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct LegsLeft {
+    /// By leg: it had no price yet, or no bar at that time.
+    pub missing: Vec<u64>,
+    /// By leg: its last price was older than a price holds.
+    pub stale: Vec<u64>,
+    /// By leg: its spread was not known, so that it had one side alone.
+    pub one_sided: Vec<u64>,
+    /// Something would have been divided by 0.
+    pub by_zero: u64,
+    /// There was no such number, or one that a column cannot hold.
+    pub no_number: u64,
+    /// Fewer bars had passed than a window looks back on.
+    pub waiting: u64,
+}
+
+impl LegsLeft {
+    /// Nothing, of so many legs.
+    pub fn of(legs: usize) -> LegsLeft {
+        let none = vec![0; legs];
+        LegsLeft { missing: none.clone(), stale: none.clone(), one_sided: none, ..LegsLeft::default() }
+    }
+
+    /// Adds those of other rows of the same legs.
+    pub fn add(&mut self, more: &LegsLeft) {
+        let pairs = [
+            (&mut self.missing, &more.missing),
+            (&mut self.stale, &more.stale),
+            (&mut self.one_sided, &more.one_sided),
+        ];
+        for (mine, more) in pairs {
+            mine.resize(mine.len().max(more.len()), 0);
+            mine.iter_mut().zip(more).for_each(|(mine, more)| *mine += more);
+        }
+        self.by_zero += more.by_zero;
+        self.no_number += more.no_number;
+        self.waiting += more.waiting;
+    }
+
+    /// All of them together.
+    pub fn sum(&self) -> u64 {
+        let by_leg = self.missing.iter().chain(&self.stale).chain(&self.one_sided);
+        by_leg.sum::<u64>() + self.by_zero + self.no_number + self.waiting
+    }
+}
+
 impl Provenance {
     /// A provenance without inputs on the shelf.
     pub fn of(made: Made) -> Provenance {
@@ -348,7 +414,7 @@ impl Made {
             Made::Align(_) => "align",
             Made::Splice(_) => "splice",
             Made::Frames(_) | Made::Rebuild(_) => "frames",
-            Made::Compose(_) => "compose",
+            Made::Compose(_) | Made::Formula(_) => "compose",
             Made::Unknown => "unknown",
         }
     }
@@ -358,13 +424,18 @@ impl Made {
         match self {
             // Grows by one with each change of a method that gives other rows.
             Made::Intake(_) | Made::Check(_) | Made::Align(_) | Made::Unknown => 1,
-            Made::Splice(_) | Made::Frames(_) | Made::Rebuild(_) | Made::Compose(_) => 1,
+            Made::Splice(_) | Made::Frames(_) | Made::Rebuild(_) | Made::Compose(_) | Made::Formula(_) => 1,
         }
     }
 
     /// True where the rows were computed from other series, so that they are stale once those change.
     pub fn is_derived(&self) -> bool {
-        matches!(self, Made::Splice(_) | Made::Frames(_) | Made::Rebuild(_) | Made::Compose(_))
+        match self {
+            Made::Splice(_) | Made::Frames(_) | Made::Rebuild(_) | Made::Compose(_) | Made::Formula(_) => {
+                true
+            }
+            Made::Intake(_) | Made::Check(_) | Made::Align(_) | Made::Unknown => false,
+        }
     }
 
     /// True for rows taken in from files.
@@ -406,6 +477,7 @@ impl Made {
                 json!([c.variation.shift])
             }
             Made::Compose(c) => json!(c.variation),
+            Made::Formula(f) => json!(["formula", f.told, f.stale]),
             Made::Unknown => json!(null),
         }
     }

@@ -20,6 +20,7 @@ mod compact;
 mod compare;
 mod cursor;
 mod days;
+mod descent;
 mod draft;
 mod editions;
 mod frame_sets;
@@ -439,7 +440,7 @@ impl Shelf {
                 Some(info) => editions::stored_name(&self.db, info.id),
                 None => Ok(name.clone()),
             },
-            Made::Intake(_) | Made::Splice(_) | Made::Compose(_) | Made::Unknown => {
+            Made::Intake(_) | Made::Splice(_) | Made::Compose(_) | Made::Formula(_) | Made::Unknown => {
                 Ok(name.with_built(false))
             }
         }

@@ -37,6 +37,10 @@ pub fn composed_of(instrument: &Instrument, view: &View<'_>) -> Option<(SeriesNa
             let base = s.edition.provenance.parents().next()?.1.clone();
             Some((base, variation_in_words(&made.variation)))
         }
+        Made::Formula(made) => {
+            let base = s.edition.provenance.parents().next()?.1.clone();
+            Some((base, vec![format!("by the formula {}", made.told)]))
+        }
         _ => None,
     })
 }

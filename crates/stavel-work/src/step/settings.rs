@@ -383,6 +383,22 @@ pub struct ComposeStep {
     #[arg(long, value_name = "SERIES")]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<SeriesName>,
+    /// Rows by a formula over instruments, as 'NZDSEK / NOKSEK'; docs/formulas.md tells the language.
+    #[arg(long, value_name = "FORMULA", conflicts_with_all = ["from", "again", "edited"])]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub formula: Option<String>,
+    /// The source of the legs that name none in the formula, and of the result.
+    #[arg(long, requires = "formula")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<String>,
+    /// The frame of the legs: ticks, 1m and so on.
+    #[arg(long, requires = "formula")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub frame: Option<Frame>,
+    /// How long a price of a leg holds, as 10s; of bars how long a close stands in for missing ones.
+    #[arg(long, value_name = "LENGTH", requires = "formula")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stale: Option<String>,
     #[command(flatten)]
     #[serde(default, skip_serializing_if = "is_default")]
     pub set: SheetValues,

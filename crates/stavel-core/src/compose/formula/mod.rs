@@ -1,0 +1,15 @@
+//! Instruments out of several others, by a formula.
+
+mod bars;
+mod join;
+mod legs;
+mod on_shelf;
+mod request;
+mod standing;
+mod values;
+
+pub use on_shelf::{FormulaDone, compose_formula};
+pub use request::FormulaRequest;
+
+#[cfg(test)]
+mod tests;

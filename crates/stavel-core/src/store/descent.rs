@@ -1,0 +1,53 @@
+//! Which series come from which.
+
+use super::Shelf;
+use crate::model::SeriesName;
+use crate::{Error, Result};
+
+impl Shelf {
+    /// The way from a series to one that it was made from, both included, by as few steps as lead there; none where it does
+    /// not come from it.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
+    pub fn descent(&self, from: &SeriesName, to: &SeriesName) -> Result<Option<Vec<SeriesName>>> {
+        let mut ways = vec![vec![from.clone()]];
+        let mut next = 0;
+        while let Some(way) = ways.get(next).cloned() {
+            next += 1;
+            let Some(last) = way.last() else { break };
+            if last == to {
+                return Ok(Some(way));
+            }
+            for parent in self.parents_of(last)? {
+                if !ways.iter().flatten().any(|seen| *seen == parent) {
+                    ways.push(way.iter().cloned().chain([parent]).collect());
+                }
+            }
+        }
+        Ok(None)
+    }
+
+    /// # Errors
+    /// Where a series would be made from what comes from it, with the way named.
+    pub fn refuse_circle(&self, target: &SeriesName, source: &SeriesName) -> Result<()> {
+        let Some(way) = self.descent(source, target)? else { return Ok(()) };
+        let told = way.iter().map(|name| name.to_string()).collect::<Vec<_>>().join(" comes from ");
+        Err(Error::input(match way.len() {
+            1 => format!("{target} cannot be made from itself; give what is made another name."),
+            _ => format!("{target} cannot be made from {source}: {told}; that would go in a circle."),
+        }))
+    }
+
+    /// The series that one was made from last, through what was mended or aligned since.
+    fn parents_of(&self, name: &SeriesName) -> Result<Vec<SeriesName>> {
+        let mut at = self.current(name)?.map(|s| s.edition);
+        while let Some(edition) = at {
+            if edition.provenance.made.is_derived() {
+                return Ok(edition.provenance.parents().map(|(_, series)| series.clone()).collect());
+            }
+            at = edition.before.map(|id| self.edition(id)).transpose()?.flatten();
+        }
+        Ok(Vec::new())
+    }
+}

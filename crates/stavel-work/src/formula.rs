@@ -1,0 +1,159 @@
+//! Instruments whose rows are those of others in a formula.
+
+use std::collections::BTreeMap;
+
+use serde_json::{Value, json};
+use stavel_core::compose::{ComposeRequest, FormulaDone, FormulaRequest, compose_formula};
+use stavel_core::job::Job;
+use stavel_core::model::provenance::FormulaMade;
+use stavel_core::model::time::{self, rfc3339};
+use stavel_core::model::variation::Variation;
+use stavel_core::model::{Made, SeriesName};
+use stavel_core::store::{SeriesInfo, Shelf};
+use stavel_core::{Error, Result};
+
+use crate::report::StepReport;
+use crate::step::ComposeStep;
+
+/// Makes the rows of an instrument by the formula of a step.
+pub fn by_formula(
+    shelf: &mut Shelf,
+    step: &ComposeStep,
+    text: &str,
+    own: BTreeMap<String, String>,
+    job: &Job,
+) -> Result<StepReport> {
+    if step.variation()? != Variation::default() {
+        return Err(Error::arguments(format!(
+            "A formula and a variant are two instruments: make {0} by the formula first, then another one --from it.",
+            step.name
+        )));
+    }
+    let stale = step.stale.as_deref().map(time::parse_length).transpose()?;
+    if stale.is_some_and(|stale| stale < 0) {
+        return Err(Error::arguments(
+            "A price cannot hold for less than no time; give --stale a length as 10s.",
+        ));
+    }
+    let request = FormulaRequest {
+        instrument: instrument_of(step, own),
+        text: text.to_owned(),
+        source: step.source.clone(),
+        frame: step.frame,
+        stale,
+        legs: Vec::new(),
+    };
+    Ok(told(compose_formula(shelf, &request, job)?))
+}
+
+/// The series of an instrument that were made by a formula.
+pub fn made_by_formula(shelf: &Shelf, instrument: &str) -> Result<Vec<(SeriesInfo, FormulaMade)>> {
+    if !shelf.has_instrument(instrument)? {
+        return Ok(Vec::new());
+    }
+    let all = shelf.series_of(instrument)?.into_iter();
+    Ok(all
+        .filter_map(|info| match &info.edition.provenance.made {
+            Made::Formula(made) => Some((info.clone(), (**made).clone())),
+            _ => None,
+        })
+        .collect())
+}
+
+/// Makes a series again by the formula it was made by, of what its legs are now.
+pub fn by_formula_again(
+    shelf: &mut Shelf,
+    step: &ComposeStep,
+    own: BTreeMap<String, String>,
+    (info, made): &(SeriesInfo, FormulaMade),
+    job: &Job,
+) -> Result<StepReport> {
+    let request = FormulaRequest {
+        instrument: instrument_of(step, own),
+        text: made.text.clone(),
+        source: Some(info.name.source.clone()),
+        frame: Some(info.name.frame),
+        stale: Some(made.stale),
+        legs: info.edition.provenance.parents().map(|(_, series)| series.clone()).collect(),
+    };
+    Ok(told(compose_formula(shelf, &request, job)?))
+}
+
+fn instrument_of(step: &ComposeStep, own: BTreeMap<String, String>) -> ComposeRequest {
+    ComposeRequest {
+        name: step.name.clone(),
+        like: step.like.clone(),
+        own,
+        reset: step.reset.clone(),
+        from: None,
+        variation: Variation::default(),
+    }
+}
+
+fn told(done: FormulaDone) -> StepReport {
+    let edition = &done.series.edition;
+    let mut doubts = done.instrument.doubts();
+    doubts.extend(done.doubts.clone());
+    let unit = done.unit.unit.as_ref().map(ToString::to_string);
+    let mut note = format!(
+        "{}: {} rows, {}, {} decimals",
+        done.told,
+        edition.rows,
+        if done.is_two_sided { "bid and ask" } else { "one price" },
+        edition.scale.price
+    );
+    if let Some(unit) = &unit {
+        note.push_str(&format!("; {unit}"));
+    }
+    let leg = |(at, series): (usize, &SeriesName)| {
+        let of = |all: &[u64]| all.get(at).copied().unwrap_or(0);
+        let left = &done.left;
+        (series.clone(), of(&left.missing), of(&left.stale), of(&left.one_sided))
+    };
+    let legs: Vec<(SeriesName, u64, u64, u64)> = done.legs.iter().enumerate().map(leg).collect();
+    let json = json!({
+        "instrument": done.instrument.name,
+        "series": [{
+            "series": done.series.name, "edition": edition.number, "rows": edition.rows,
+            "first": rfc3339(edition.first), "last": rfc3339(edition.last),
+        }],
+        "formula": {
+            "told": done.told,
+            "unit": unit,
+            "two_sided": done.is_two_sided,
+            "decimals": edition.scale.price,
+            "legs": legs.iter().map(|(series, missing, stale, one_sided)| {
+                json!({"series": series, "missing": missing, "stale": stale, "one_sided": one_sided})
+            }).collect::<Vec<Value>>(),
+            "divided_by_zero": done.left.by_zero,
+            "no_number": done.left.no_number,
+            "before_window": done.left.waiting,
+        },
+        "notes": [note],
+        "doubts": doubts,
+    });
+    let mut lines = vec![format!("{}: {note}", done.series.name)];
+    for (series, missing, stale, one_sided) in &legs {
+        let is_bars = series.frame.is_bars();
+        let missing_told = if is_bars { "without its bar" } else { "before its first price" };
+        lines.push(format!(
+            "  {series}: left away {missing} moments {missing_told}, {stale} with a price too old{}",
+            if is_bars { format!(", {one_sided} without its spread") } else { String::new() }
+        ));
+    }
+    let rest = [
+        (done.left.by_zero, "divided by 0"),
+        (done.left.no_number, "without such a number"),
+        (done.left.waiting, "before a window was full"),
+    ];
+    for (count, what) in rest.iter().filter(|(count, _)| *count > 0) {
+        lines.push(format!("  left away {count} moments {what}"));
+    }
+    lines.extend(doubts.iter().map(|doubt| format!("  ▲ {doubt}")));
+    StepReport {
+        wants_person: !doubts.is_empty(),
+        changed: vec![done.series.name],
+        assumed: done.assumed,
+        ..StepReport::new(json, lines)
+    }
+}
