@@ -133,13 +133,16 @@ fn told(done: FormulaDone) -> StepReport {
         "doubts": doubts,
     });
     let mut lines = vec![format!("{}: {note}", done.series.name)];
+    lines.push(format!("  of {}", done.legs.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")));
     for (series, missing, stale, one_sided) in &legs {
-        let is_bars = series.frame.is_bars();
-        let missing_told = if is_bars { "without its bar" } else { "before its first price" };
-        lines.push(format!(
-            "  {series}: left away {missing} moments {missing_told}, {stale} with a price too old{}",
-            if is_bars { format!(", {one_sided} without its spread") } else { String::new() }
-        ));
+        let first = if series.frame.is_bars() { "without its bar" } else { "before its first price" };
+        for (count, what) in
+            [(missing, first), (stale, "with a price too old"), (one_sided, "without its spread")]
+        {
+            if *count > 0 {
+                lines.push(format!("  left away: {count} moments {what} ({series})"));
+            }
+        }
     }
     let rest = [
         (done.left.by_zero, "divided by 0"),
@@ -147,7 +150,7 @@ fn told(done: FormulaDone) -> StepReport {
         (done.left.waiting, "before a window was full"),
     ];
     for (count, what) in rest.iter().filter(|(count, _)| *count > 0) {
-        lines.push(format!("  left away {count} moments {what}"));
+        lines.push(format!("  left away: {count} moments {what}"));
     }
     lines.extend(doubts.iter().map(|doubt| format!("  ▲ {doubt}")));
     StepReport {

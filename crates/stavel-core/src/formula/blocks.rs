@@ -143,18 +143,25 @@ impl<'a> Columnwise<'a> {
     fn block(mut self, root: NodeId, lowest: &[Numbers<'_>], highest: &[Numbers<'_>]) -> FormulaBlock {
         let low = self.numbers(root, lowest);
         let is_one_go = std::ptr::eq(lowest, highest);
-        let high = if is_one_go { low.clone() } else { self.numbers(root, highest) };
-        let (mut block, mut undefined) = (FormulaBlock::default(), Vec::new());
-        for row in 0..self.rows {
-            let (low, high) = (low.at(row).low, high.at(row).high);
-            let is_number = low.is_finite() && high.is_finite();
-            if let Some(why) = self.wrong[row].or((!is_number).then_some(Undefined::NoNumber)) {
-                undefined.push((row, why));
+        let high = if is_one_go { None } else { Some(self.numbers(root, highest)) };
+        let mut block = FormulaBlock::default();
+        (block.low, block.high) = match (low, high) {
+            // The numbers of a row each are taken as they are.
+            (Numbers { low, high: Some(high), step: 1 }, None) => (low.into_owned(), high.into_owned()),
+            (low, high) => {
+                let high = high.as_ref().unwrap_or(&low);
+                let ends = (0..self.rows).map(|row| (low.at(row).low, high.at(row).high));
+                ends.map(|(low, high)| (low.min(high), high.max(low))).unzip()
             }
-            block.low.push(low.min(high));
-            block.high.push(high.max(low));
-        }
-        FormulaBlock { undefined, ..block }
+        };
+        let is_wrong = |row: &usize| {
+            let is_number = block.low[*row].is_finite() && block.high[*row].is_finite();
+            self.wrong[*row].is_some() || !is_number
+        };
+        let undefined = (0..self.rows).filter(is_wrong);
+        block.undefined =
+            undefined.map(|row| (row, self.wrong[row].unwrap_or(Undefined::NoNumber))).collect();
+        block
     }
 
     fn numbers<'p>(&mut self, id: NodeId, prices: &'p [Numbers<'p>]) -> Numbers<'p> {

@@ -11,6 +11,7 @@ mod clocks;
 mod dates;
 mod edges;
 mod files;
+mod formulas;
 mod money;
 mod numbers;
 mod variants;

@@ -88,6 +88,15 @@ impl LeftByMonth {
         }
     }
 
+    /// With those that were counted elsewhere.
+    pub fn and(mut self, other: LeftByMonth) -> LeftByMonth {
+        for (month, more) in other.finish() {
+            self.months.entry(month).or_insert_with(|| LegsLeft::of(self.legs)).add(&more);
+        }
+        self
+    }
+
+    /// What made no row in each month.
     pub fn finish(mut self) -> BTreeMap<String, LegsLeft> {
         self.put_away();
         self.months

@@ -1,6 +1,7 @@
 //! Formulas on the shelf.
 
 use std::collections::BTreeMap;
+use std::sync::mpsc::sync_channel;
 
 use super::bars::BarJoin;
 use super::join::{Joined, LeftByMonth, TickJoin};
@@ -260,14 +261,14 @@ impl FormulaPlan {
         let span = Span::new(read_from, Micros::MAX);
         let counts = self.legs.series.iter().map(|leg| shelf.reader(&leg.edition)?.count(span));
         job.begin(format!("compose {}", self.target), counts.sum::<Result<u64>>()?);
-        let mut join = LegJoin::of(shelf, &self, read_from)?;
+        let join = LegJoin::of(shelf, &self, read_from)?;
         let origin = Origin {
             provenance: provenance.clone(),
             clock: self.legs.series[0].edition.clock.clone(),
             fields: values.fields(),
             scale,
         };
-        let mut left = LeftByMonth::after(months, from, self.legs.series.len());
+        let legs = self.legs.series.len();
         let mut draft = shelf.draft(&self.target, origin)?;
         kept.into_iter().for_each(|file| draft.keep(file));
         if !before.is_empty() {
@@ -275,15 +276,13 @@ impl FormulaPlan {
         }
         // Rows that windows look back on are joined too.
         let join_from = if self.formula.has_windows() { read_from } else { from };
-        loop {
-            let joined = join.next(AT_ONCE, join_from, &mut left)?;
-            if joined.time.is_empty() {
-                break;
-            }
-            job.advance(joined.time.len() as u64)?;
-            draft.push(values.rows(&joined, from, &mut left))?;
-        }
-        let left = left.finish();
+        let mut left = LeftByMonth::after(months, from, legs);
+        let not_joined =
+            join.ahead(AT_ONCE, join_from, LeftByMonth::after(BTreeMap::new(), from, legs), |joined| {
+                job.advance(joined.time.len() as u64)?;
+                draft.push(values.rows(&joined, from, &mut left))
+            })?;
+        let left = left.and(not_joined).finish();
         let mut sum = LegsLeft::of(self.legs.series.len());
         left.values().for_each(|month| sum.add(month));
         if draft.is_empty() {
@@ -477,5 +476,33 @@ impl LegJoin {
             LegJoin::Ticks(join) => join.next(most, from, left),
             LegJoin::Bars(join) => join.next(most, from, left),
         }
+    }
+
+    /// Gives moments, so many at once, to whoever works on them while another thread joins the next; gives what could not be
+    /// joined.
+    ///
+    /// # Errors
+    /// What the reading or the work gives.
+    fn ahead(
+        mut self,
+        most: usize,
+        from: Micros,
+        mut left: LeftByMonth,
+        mut work: impl FnMut(Joined) -> Result<()>,
+    ) -> Result<LeftByMonth> {
+        std::thread::scope(|scope| {
+            let (give, take) = sync_channel(1);
+            let joining = scope.spawn(move || {
+                loop {
+                    let joined = self.next(most, from, &mut left)?;
+                    // Whoever has had enough of them has met an error.
+                    if joined.time.is_empty() || give.send(joined).is_err() {
+                        return Ok(left);
+                    }
+                }
+            });
+            take.into_iter().try_for_each(&mut work)?;
+            joining.join().unwrap_or_else(|_| Err(Error::storage("Joining the legs broke off; do it again.")))
+        })
     }
 }

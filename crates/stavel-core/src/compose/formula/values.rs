@@ -114,6 +114,12 @@ impl FormulaRows {
         wrong.sort_by_key(|w| w.0);
         wrong.dedup_by_key(|w| w.0);
         let mut part = RowPart { rows: Columns::empty(&self.fields(), self.scale), wrong: Vec::new() };
+        if let ([block], true, false) = (blocks.as_slice(), wrong.is_empty(), self.is_bars) {
+            let times = &joined.time[range.clone()];
+            if self.push_all(&mut part, times, block) {
+                return part;
+            }
+        }
         let mut bad = wrong.into_iter().peekable();
         let mut values = vec![Interval::of(0.0); blocks.len()];
         for row in 0..range.len() {
@@ -128,6 +134,22 @@ impl FormulaRows {
             self.push(&mut part, time, &values);
         }
         part
+    }
+
+    /// Adds ticks that all have a value; false where one of them does not fit.
+    fn push_all(&self, part: &mut RowPart, times: &[Micros], block: &FormulaBlock) -> bool {
+        let sides =
+            block.low.iter().zip(&block.high).map(|(low, high)| self.sides(Interval::new(*low, *high)));
+        let (bids, asks): (Vec<i64>, Vec<i64>) = sides.unzip();
+        let fits = |side: &[i64]| side.iter().all(|p| -LIMIT < *p && *p < LIMIT);
+        if !fits(&bids) || !fits(&asks) {
+            return false;
+        }
+        part.rows.time.extend_from_slice(times);
+        for (column, side) in part.rows.data.iter_mut().zip([bids, asks]) {
+            *column = side;
+        }
+        true
     }
 
     /// Row by row, each passed to the windows that look back on it.
@@ -162,15 +184,19 @@ impl FormulaRows {
     fn push(&self, part: &mut RowPart, time: Micros, values: &[Interval]) {
         let (bid, ask) = self.sides(values[0]);
         let RowPart { rows, wrong } = part;
-        let limit = LIMIT as f64;
-        if !values.iter().map(|v| self.sides(*v)).all(|(bid, ask)| bid.abs() < limit && ask.abs() < limit) {
+        let fits = |value: &Interval| {
+            let (bid, ask) = self.sides(*value);
+            let fit = -LIMIT + 1..LIMIT;
+            fit.contains(&bid) && fit.contains(&ask)
+        };
+        if !values.iter().all(fits) {
             wrong.push((time, Undefined::NoNumber));
             return;
         }
         rows.time.push(time);
-        let mut put = |column: usize, value: f64| {
+        let mut put = |column: usize, value: i64| {
             if let Some(column) = rows.data.get_mut(column) {
-                column.push(value as i64);
+                column.push(value);
             }
         };
         put(0, bid);
@@ -190,15 +216,24 @@ impl FormulaRows {
         put(4, close_ask - close);
     }
 
-    /// Bid and ask of a value, in points. A bid is never above what can be, an ask never below.
-    #[inline]
-    fn sides(&self, value: Interval) -> (f64, f64) {
+    /// Bid and ask of a value, in points; what is too large for a number of points is no less than [`LIMIT`]. A bid is never
+    /// above what can be, an ask never below.
+    #[inline(always)]
+    fn sides(&self, value: Interval) -> (i64, i64) {
         if self.is_two_sided {
-            return ((value.low * self.unit + HAIR).floor(), (value.high * self.unit - HAIR).ceil());
+            let up = -floor(HAIR - value.high * self.unit);
+            return (floor(value.low * self.unit + HAIR), up);
         }
-        let one = (value.middle() * self.unit).round();
+        let one = (value.middle() * self.unit).round() as i64;
         (one, one)
     }
+}
+
+/// The whole number below: quicker than to call for it, where the machine has no instruction of its own.
+#[inline(always)]
+fn floor(value: f64) -> i64 {
+    let whole = value as i64;
+    whole.saturating_sub(i64::from(whole as f64 > value))
 }
 
 /// A price of a leg for some rows.
