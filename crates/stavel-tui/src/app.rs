@@ -148,6 +148,10 @@ impl App {
             begin_at: self.begin_at,
             settings: &self.settings,
             threads: &self.threads,
+            typing: match &self.overlay {
+                Some(Overlay::Prompt(prompt)) => Some((&prompt.label, prompt.typed.value())),
+                _ => None,
+            },
         }
     }
 

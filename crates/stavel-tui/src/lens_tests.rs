@@ -125,6 +125,28 @@ fn values_of_the_spec_sheet_are_changed_refused_and_undone() {
 }
 
 #[test]
+fn a_formula_is_shown_while_it_is_typed_and_made_when_it_is_answered() {
+    let (dir, mut app) = on_demo();
+    at(&mut app, '7', "NOKSEK@quill:1m");
+    press(&mut app, "f");
+    app.key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL));
+    assert!(shown(&app).contains("basket(0.6, A, 0.4, B, …)"), "{}", shown(&app));
+    // Names are completed as far as they are alike.
+    press(&mut app, "SEKNOK@quill:1m = 1 / NOKS");
+    key(&mut app, KeyCode::Tab);
+    wait(&mut app, "1 / NOKSEK");
+    wait(&mut app, "NOK for one SEK");
+    wait(&mut app, "SEKNOK@quill:1m = 1 / NOKSEK");
+    press(&mut app, " / ");
+    wait(&mut app, "column 13: it ends where a number");
+    (0..3).for_each(|_| key(&mut app, KeyCode::Backspace));
+    press(&mut app, "\n");
+    settle(&mut app);
+    assert_eq!(edition(&dir, "SEKNOK@quill:1m"), Some(1), "{}", app.message.text);
+    wait(&mut app, "by the formula 1 / NOKSEK");
+}
+
+#[test]
 fn a_series_is_renamed_removed_and_brought_back() {
     let (dir, mut app) = on_demo();
     at(&mut app, '1', "NOKSEK@quill:ticks");

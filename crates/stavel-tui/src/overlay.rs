@@ -3,6 +3,7 @@
 use nucleo_matcher::pattern::{CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher};
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
+use stavel_core::formula::FUNCTIONS;
 use tui_input::Input;
 
 use crate::act::{Act, ActTable, Common, Line};
@@ -25,7 +26,7 @@ impl Overlay {
     pub fn key(&mut self, key: KeyEvent, view: &View<'_>, table: &ActTable) -> OverlayOutcome {
         match self {
             Overlay::Palette(palette) => palette.key(key, table),
-            Overlay::Prompt(prompt) => prompt.key(key),
+            Overlay::Prompt(prompt) => prompt.key(key, view),
             Overlay::Intake(form) => form.key(key, view),
             Overlay::Keys(scrolled) => {
                 match key.code {
@@ -134,8 +135,29 @@ impl Prompt {
         self.typed = Input::new(self.answers[self.at].clone());
     }
 
-    fn key(&mut self, key: KeyEvent) -> OverlayOutcome {
+    /// Completes the name before the cursor: as far as the instruments on the shelf, and in a formula the functions, that
+    /// begin like it are alike.
+    fn complete(&mut self, view: &View<'_>) {
+        let before: String = self.typed.value().chars().take(self.typed.cursor()).collect();
+        let is_in = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-');
+        let word = &before[before.trim_end_matches(is_in).len()..];
+        let functions =
+            FUNCTIONS.iter().filter(|_| before.contains('=')).map(|(name, ..)| format!("{name}("));
+        let names = view.snapshot.instruments.iter().map(|i| i.name.clone());
+        let mut fitting = names.chain(functions).filter(|name| !word.is_empty() && name.starts_with(word));
+        let Some(first) = fitting.next() else { return };
+        let alike = fitting.fold(first, |alike, name| {
+            alike.chars().zip(name.chars()).take_while(|(a, b)| a == b).map(|(a, _)| a).collect()
+        });
+        type_text(&mut self.typed, &alike[word.len()..]);
+    }
+
+    fn key(&mut self, key: KeyEvent, view: &View<'_>) -> OverlayOutcome {
         match key.code {
+            KeyCode::Tab => {
+                self.complete(view);
+                OverlayOutcome::Stay
+            }
             KeyCode::Esc => OverlayOutcome::Close,
             KeyCode::Enter => OverlayOutcome::Answer(self.asker, self.typed.value().trim().to_owned()),
             KeyCode::Up | KeyCode::Down => {

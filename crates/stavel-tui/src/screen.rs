@@ -340,7 +340,9 @@ fn keys(app: &App, canvas: &mut Canvas<'_>) {
         Some(Overlay::Prompt(prompt)) if prompt.has_earlier() => {
             Some(&[("Enter", "do it"), ("Esc", "leave it"), ("↑↓", "earlier answers"), ("Ctrl-u", "clear")])
         }
-        Some(Overlay::Prompt(_)) => Some(&[("Enter", "do it"), ("Esc", "leave it"), ("Ctrl-u", "clear")]),
+        Some(Overlay::Prompt(_)) => {
+            Some(&[("Enter", "do it"), ("Esc", "leave it"), ("Tab", "complete a name"), ("Ctrl-u", "clear")])
+        }
         Some(Overlay::Palette(_)) => Some(&[("↑↓", "choose"), ("Enter", "do it"), ("Esc", "close")]),
         Some(Overlay::Keys(_)) => Some(&[("↑↓", "scroll"), ("any key", "closes")]),
         Some(Overlay::Intake(form)) if form.browser.is_some() => Some(&[

@@ -32,6 +32,8 @@ pub struct View<'a> {
     pub settings: &'a Settings,
     /// Reads on other threads.
     pub threads: &'a Threads,
+    /// What is being asked, and the answer that is being typed to it.
+    pub typing: Option<(&'a str, &'a str)>,
 }
 
 /// What was found in an edition of a series.

@@ -108,9 +108,9 @@ fn told(done: FormulaDone) -> StepReport {
     let leg = |(at, series): (usize, &SeriesName)| {
         let of = |all: &[u64]| all.get(at).copied().unwrap_or(0);
         let left = &done.left;
-        (series.clone(), of(&left.missing), of(&left.stale), of(&left.one_sided))
+        (series.clone(), [of(&left.outside), of(&left.missing), of(&left.stale), of(&left.one_sided)])
     };
-    let legs: Vec<(SeriesName, u64, u64, u64)> = done.legs.iter().enumerate().map(leg).collect();
+    let legs: Vec<(SeriesName, [u64; 4])> = done.legs.iter().enumerate().map(leg).collect();
     let json = json!({
         "instrument": done.instrument.name,
         "series": [{
@@ -122,8 +122,8 @@ fn told(done: FormulaDone) -> StepReport {
             "unit": unit,
             "two_sided": done.is_two_sided,
             "decimals": edition.scale.price,
-            "legs": legs.iter().map(|(series, missing, stale, one_sided)| {
-                json!({"series": series, "missing": missing, "stale": stale, "one_sided": one_sided})
+            "legs": legs.iter().map(|(series, [outside, missing, stale, one_sided])| {
+                json!({"series": series, "outside": outside, "missing": missing, "stale": stale, "one_sided": one_sided})
             }).collect::<Vec<Value>>(),
             "divided_by_zero": done.left.by_zero,
             "no_number": done.left.no_number,
@@ -134,14 +134,12 @@ fn told(done: FormulaDone) -> StepReport {
     });
     let mut lines = vec![format!("{}: {note}", done.series.name)];
     lines.push(format!("  of {}", done.legs.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")));
-    for (series, missing, stale, one_sided) in &legs {
-        let first = if series.frame.is_bars() { "without its bar" } else { "before its first price" };
-        for (count, what) in
-            [(missing, first), (stale, "with a price too old"), (one_sided, "without its spread")]
-        {
-            if *count > 0 {
-                lines.push(format!("  left away: {count} moments {what} ({series})"));
-            }
+    for (series, counts) in &legs {
+        let missing = if series.frame.is_bars() { "without its bar" } else { "before it has both sides" };
+        let whats =
+            ["before it begins or after it ends", missing, "with a price too old", "without its spread"];
+        for (count, what) in counts.iter().zip(whats).filter(|(count, _)| **count > 0) {
+            lines.push(format!("  left away: {count} moments {what} ({series})"));
         }
     }
     let rest = [

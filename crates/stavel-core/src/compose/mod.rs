@@ -11,7 +11,7 @@ mod standing;
 mod variant;
 
 pub use edits::Edits;
-pub use formula::{FormulaDone, FormulaRequest, compose_formula};
+pub use formula::{FormulaDone, FormulaPreview, FormulaRequest, compose_formula, preview_formula};
 pub use on_shelf::{ComposeRequest, Composed, compose};
 
 #[cfg(test)]

@@ -40,7 +40,7 @@ impl Analysis {
             Node::Difference(a, b) => d(*a).minus(d(*b)),
             Node::Product(a, b) => d(*a).times(v(*b)).plus(v(*a).times(d(*b))),
             Node::Quotient(a, b) => d(*a).minus(v(at).times(d(*b))).over(v(*b)).unwrap_or(Interval::ALL),
-            Node::Power(a, b) => self.slope_of_power(at, *a, *b, values, slopes),
+            Node::Power(a, b) => slope_of_power(at, *a, *b, values, slopes),
             Node::Abs(a) if v(*a).low >= 0.0 => d(*a),
             Node::Abs(a) if v(*a).high <= 0.0 => d(*a).negative(),
             Node::Abs(a) => d(*a).times(Interval::new(-1.0, 1.0)),
@@ -51,8 +51,8 @@ impl Analysis {
             Node::Ln(a) => d(*a).over(v(*a)).unwrap_or_else(|| with_sign_of(d(*a))),
             Node::Exp(a) => v(at).times(d(*a)),
             Node::Round(a, _) => with_sign_of(d(*a)),
-            Node::Min(all) => self.slope_of_extreme(all, values, slopes, |a, b| a.low > b.high),
-            Node::Max(all) => self.slope_of_extreme(all, values, slopes, |a, b| a.high < b.low),
+            Node::Min(all) => slope_of_extreme(all, values, slopes, |a, b| a.low > b.high),
+            Node::Max(all) => slope_of_extreme(all, values, slopes, |a, b| a.high < b.low),
             Node::Mean(a, n) => d(*a).times(Interval::of(1.0 / *n as f64)),
             // No value of a sample is further from the mean than its deviation times (n - 1) / sqrt(n).
             Node::Stdev(a, n) => {
@@ -61,42 +61,40 @@ impl Analysis {
             }
         }
     }
+}
 
-    fn slope_of_power(
-        &self,
-        at: NodeId,
-        base: NodeId,
-        exponent: NodeId,
-        values: &[Interval],
-        slopes: &[Interval],
-    ) -> Interval {
-        let (x, p) = (values[base], values[exponent]);
-        let of_base = match p.width() == 0.0 {
-            true => x.power(Interval::of(p.low - 1.0)).map(|less| less.times(p)),
-            false => values[at].over(x).map(|less| less.times(p)),
-        };
-        let of_base = of_base.map_or(Interval::ALL, |of| of.times(slopes[base]));
-        if slopes[exponent] == NONE {
-            return of_base;
-        }
-        let of_exponent = match x.low > 0.0 {
-            true => values[at].times(x.rising(f64::ln)).times(slopes[exponent]),
-            false => Interval::ALL,
-        };
-        of_base.plus(of_exponent)
+fn slope_of_power(
+    at: NodeId,
+    base: NodeId,
+    exponent: NodeId,
+    values: &[Interval],
+    slopes: &[Interval],
+) -> Interval {
+    let (x, p) = (values[base], values[exponent]);
+    let of_base = match p.width() == 0.0 {
+        true => x.power(Interval::of(p.low - 1.0)).map(|less| less.times(p)),
+        false => values[at].over(x).map(|less| less.times(p)),
+    };
+    let of_base = of_base.map_or(Interval::ALL, |of| of.times(slopes[base]));
+    if slopes[exponent] == NONE {
+        return of_base;
     }
+    let of_exponent = match x.low > 0.0 {
+        true => values[at].times(x.rising(f64::ln)).times(slopes[exponent]),
+        false => Interval::ALL,
+    };
+    of_base.plus(of_exponent)
+}
 
-    /// Of those that can be the lowest, or the highest.
-    fn slope_of_extreme(
-        &self,
-        all: &[NodeId],
-        values: &[Interval],
-        slopes: &[Interval],
-        never: impl Fn(Interval, Interval) -> bool,
-    ) -> Interval {
-        let can_be = |id: &&NodeId| !all.iter().any(|other| never(values[**id], values[*other]));
-        all.iter().filter(can_be).map(|id| slopes[*id]).reduce(Interval::and).unwrap_or(Interval::ALL)
-    }
+/// Of those that can be the lowest, or the highest.
+fn slope_of_extreme(
+    all: &[NodeId],
+    values: &[Interval],
+    slopes: &[Interval],
+    never: impl Fn(Interval, Interval) -> bool,
+) -> Interval {
+    let can_be = |id: &&NodeId| !all.iter().any(|other| never(values[**id], values[*other]));
+    all.iter().filter(can_be).map(|id| slopes[*id]).reduce(Interval::and).unwrap_or(Interval::ALL)
 }
 
 /// A slope of which only the direction is known.

@@ -326,7 +326,9 @@ pub struct FormulaMade {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct LegsLeft {
-    /// By leg: it had no price yet, or no bar at that time.
+    /// By leg: its rows had not begun yet, or had ended.
+    pub outside: Vec<u64>,
+    /// By leg: it had no bar at that time, or only one side of a quote so far.
     pub missing: Vec<u64>,
     /// By leg: its last price was older than a price holds.
     pub stale: Vec<u64>,
@@ -344,12 +346,19 @@ impl LegsLeft {
     /// Nothing, of so many legs.
     pub fn of(legs: usize) -> LegsLeft {
         let none = vec![0; legs];
-        LegsLeft { missing: none.clone(), stale: none.clone(), one_sided: none, ..LegsLeft::default() }
+        LegsLeft {
+            outside: none.clone(),
+            missing: none.clone(),
+            stale: none.clone(),
+            one_sided: none,
+            ..LegsLeft::default()
+        }
     }
 
     /// Adds those of other rows of the same legs.
     pub fn add(&mut self, more: &LegsLeft) {
         let pairs = [
+            (&mut self.outside, &more.outside),
             (&mut self.missing, &more.missing),
             (&mut self.stale, &more.stale),
             (&mut self.one_sided, &more.one_sided),
@@ -365,7 +374,7 @@ impl LegsLeft {
 
     /// All of them together.
     pub fn sum(&self) -> u64 {
-        let by_leg = self.missing.iter().chain(&self.stale).chain(&self.one_sided);
+        let by_leg = self.outside.iter().chain(&self.missing).chain(&self.stale).chain(&self.one_sided);
         by_leg.sum::<u64>() + self.by_zero + self.no_number + self.waiting
     }
 }

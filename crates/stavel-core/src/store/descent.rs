@@ -32,7 +32,7 @@ impl Shelf {
     /// Where a series would be made from what comes from it, with the way named.
     pub fn refuse_circle(&self, target: &SeriesName, source: &SeriesName) -> Result<()> {
         let Some(way) = self.descent(source, target)? else { return Ok(()) };
-        let told = way.iter().map(|name| name.to_string()).collect::<Vec<_>>().join(" comes from ");
+        let told = way.iter().map(ToString::to_string).collect::<Vec<_>>().join(" comes from ");
         Err(Error::input(match way.len() {
             1 => format!("{target} cannot be made from itself; give what is made another name."),
             _ => format!("{target} cannot be made from {source}: {told}; that would go in a circle."),

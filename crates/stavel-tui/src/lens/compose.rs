@@ -1,11 +1,13 @@
 //! Compose: the spec sheet with inherited and own values told apart, and the session week.
 
 use ratatui::layout::Rect;
+use stavel_core::compose::{FormulaPreview, preview_formula};
 use stavel_core::measures::{WeekProfiler, count_quarters};
 use stavel_core::model::{Field, Instrument, SeriesName, Span};
 use stavel_work::{ComposeStep, SheetValues, Step};
 
-use super::compose_rows::{composed_of, keys, rows_for, varied, with_day};
+use super::compose_formula;
+use super::compose_rows::{composed_of, formula_of, keys, rows_for, varied, with_day};
 use super::compose_week::{self, WeekPaint, WeekRows, WeekShape};
 use super::{FactLine, Lens, step};
 use crate::act::TableRow;
@@ -23,6 +25,7 @@ pub enum ComposeAct {
     NewInstrument,
     BuildRows,
     VaryRows,
+    Formula,
     PaintWeek,
     SingleDay,
     TurnZone,
@@ -46,6 +49,8 @@ pub struct ComposeLens {
     paint: Option<WeekPaint>,
     /// The rows that hours are for, over the week.
     shape: Slot<WeekShape>,
+    /// What the formula that is being typed comes to.
+    preview: Slot<FormulaPreview>,
 }
 
 /// A question whose answer is awaited; it is kept, since an answer that comes to nothing is asked for again.
@@ -57,6 +62,8 @@ enum ComposeQuestion {
     NameLike(String),
     /// How the rows of an instrument are to differ from those they come from.
     Vary(String, Option<SeriesName>),
+    /// An instrument and its formula.
+    Formula,
     /// A single day with other hours.
     Day(String),
     /// The zone in which hours are painted.
@@ -98,6 +105,13 @@ impl Lens for ComposeLens {
             "build its rows with other days, times, prices or spreads than those they come from",
         )
         .command("stavel compose NAME --from SERIES"),
+        TableRow::new(
+            ComposeAct::Formula,
+            "f",
+            "formula",
+            "make an instrument by a formula over others; what it comes to is shown while it is typed",
+        )
+        .command("stavel compose NAME --formula FORMULA"),
         TableRow::new(
             ComposeAct::PaintWeek,
             "p",
@@ -146,6 +160,10 @@ impl Lens for ComposeLens {
                 ask("a day and its hours, as 2024-12-24 -13:00, 2024-12-25 closed, or 2024-12-27 open", "")
             }
             ComposeAct::VaryRows => self.vary(instrument, view),
+            ComposeAct::Formula => {
+                self.asked = Some(ComposeQuestion::Formula);
+                ask(compose_formula::ASKED, formula_of(instrument, view))
+            }
             ComposeAct::ChangeValue => {
                 let Some(key) = keys(instrument).get(self.at).copied() else { return Effects::new() };
                 let label = format!("{} of {name} ({})", key.name, key.about);
@@ -206,6 +224,10 @@ impl Lens for ComposeLens {
 
     /// Has the rows read over the hours of the week.
     fn want(&mut self, view: &View<'_>) -> Effects {
+        if let Some(request) = Self::formula_typed(view).and_then(compose_formula::request_of) {
+            let key = format!("{request:?} {}", view.snapshot.version);
+            self.preview.want(key, view.threads, move |shelf, _| preview_formula(shelf, &request));
+        }
         let Some(instrument) = self.shown(view) else { return Effects::new() };
         let paint = self.paint.as_ref();
         let zone = paint.map_or(&instrument.sheet.session.week.zone, WeekPaint::zone).clone();
@@ -229,6 +251,7 @@ impl Lens for ComposeLens {
 
     fn collect(&mut self, _view: &View<'_>) -> Effects {
         self.shape.collect();
+        self.preview.collect();
         Effects::new()
     }
 
@@ -253,6 +276,13 @@ impl Lens for ComposeLens {
                 start(Step::Compose(Box::new(step)))
             }
             Some(ComposeQuestion::Vary(name, from)) => varied(&name, from, text),
+            Some(ComposeQuestion::Formula) => match compose_formula::step_of(text) {
+                Ok(step) => {
+                    self.other = Some(step.name.clone());
+                    start(Step::Compose(Box::new(step)))
+                }
+                Err(error) => vec![Effect::Complain(error)],
+            },
             Some(ComposeQuestion::Day(name)) => match view.snapshot.instrument(&name) {
                 Some(instrument) => with_day(instrument, text),
                 None => Effects::new(),
@@ -279,7 +309,8 @@ impl Lens for ComposeLens {
         let own = instrument.own.said.len();
         let keys = keys(instrument);
         canvas.put(x, 0, &format!("{like}   {own} of {} values its own", keys.len()), theme::words());
-        let place = week_place((canvas.width(), canvas.height()), self.paint.is_some());
+        let is_doing = self.paint.is_some() || Self::formula_typed(view).is_some();
+        let place = week_place((canvas.width(), canvas.height()), is_doing);
         let side_by_side = canvas.width() >= SIDE_BY_SIDE;
         let below = place.filter(|_| !side_by_side).map_or(0, |place| place.height);
         let rows = canvas.height().saturating_sub(below + 2);
@@ -306,6 +337,10 @@ impl Lens for ComposeLens {
             }
         }
         let Some(place) = place else { return };
+        if let Some(line) = Self::formula_typed(view) {
+            let part = canvas.part(place.x, place.y, place.width, place.height);
+            return compose_formula::draw(line, &self.preview, part);
+        }
         let info = rows_for(instrument, view);
         let series = info.map(|s| s.name.to_string()).unwrap_or_default();
         let scale = info.map(|s| s.edition.scale).unwrap_or_default();
@@ -381,6 +416,7 @@ fn stroke_of(act: ComposeAct) -> Option<fn(&mut WeekPaint)> {
         | ComposeAct::BuildRows
         | ComposeAct::ResetValue
         | ComposeAct::VaryRows
+        | ComposeAct::Formula
         | ComposeAct::SingleDay
         | ComposeAct::TurnZone
         | ComposeAct::PaintWeek => return None,
@@ -438,6 +474,11 @@ impl ComposeLens {
         );
         self.asked = Some(ComposeQuestion::Vary(name, Some(from)));
         ask(label, "")
+    }
+
+    /// The line of a formula that is being typed.
+    fn formula_typed<'a>(view: &View<'a>) -> Option<&'a str> {
+        view.typing.filter(|(asked, _)| *asked == compose_formula::ASKED).map(|(_, line)| line)
     }
 
     fn shown<'a>(&self, view: &View<'a>) -> Option<&'a Instrument> {

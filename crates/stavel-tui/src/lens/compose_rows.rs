@@ -45,6 +45,15 @@ pub fn composed_of(instrument: &Instrument, view: &View<'_>) -> Option<(SeriesNa
     })
 }
 
+/// The formula that an instrument was made by, as a line to be changed; else the beginning of one.
+pub fn formula_of(instrument: &Instrument, view: &View<'_>) -> String {
+    let made = view.snapshot.series_of(&instrument.name).find_map(|s| match &s.edition.provenance.made {
+        Made::Formula(made) => Some(format!("{} = {}", s.name, made.text)),
+        _ => None,
+    });
+    made.unwrap_or_default()
+}
+
 /// Builds rows with the changes that were typed: `days=mon-thu shift=1h inverse`.
 pub fn varied(name: &str, from: Option<SeriesName>, text: &str) -> Effects {
     match ComposeStep::typed(name, from, text) {

@@ -22,6 +22,8 @@ struct BarStream {
     /// True where both its sides are wanted.
     wants_spread: bool,
     last: Option<(Micros, LegBar)>,
+    /// From its first row to its last.
+    span: Span,
 }
 
 impl BarStream {
@@ -95,6 +97,7 @@ impl BarJoin {
                 unit: unit(leg.edition.scale.price) as f64,
                 wants_spread: *wants_spread,
                 last: None,
+                span: Span::new(leg.edition.first, leg.edition.last.saturating_add(1)),
             };
             stream.load()?;
             Ok(stream)
@@ -122,7 +125,11 @@ impl BarJoin {
                 continue;
             }
             if let Some(leg) = bars.iter().position(Option::is_none) {
-                left.at(moment).missing[leg] += 1;
+                let left = left.at(moment);
+                match self.streams[leg].span.holds(moment) {
+                    true => left.missing[leg] += 1,
+                    false => left.outside[leg] += 1,
+                }
                 continue;
             }
             let lacks_spread = |(s, bar): (&BarStream, &Option<LegBar>)| {

@@ -121,6 +121,8 @@ struct TickStream {
     has_ask: bool,
     /// When it last had a price.
     last: Micros,
+    /// From its first row to its last.
+    span: Span,
 }
 
 impl TickStream {
@@ -146,6 +148,7 @@ impl TickStream {
             has_bid: false,
             has_ask: false,
             last: Micros::MIN,
+            span: Span::new(info.edition.first, info.edition.last.saturating_add(1)),
         };
         stream.load()?;
         Ok(stream)
@@ -236,14 +239,18 @@ impl TickJoin {
     #[inline]
     fn is_lacking(&self, moment: Micros, left: &mut LeftByMonth) -> bool {
         for (leg, stream) in self.streams.iter().enumerate() {
-            if !(stream.has_bid && stream.has_ask) {
-                left.at(moment).missing[leg] += 1;
-                return true;
+            let (has_both, is_stale) =
+                (stream.has_bid && stream.has_ask, moment.saturating_sub(stream.last) > self.stale);
+            if has_both && !is_stale {
+                continue;
             }
-            if moment - stream.last > self.stale {
-                left.at(moment).stale[leg] += 1;
-                return true;
+            let left = left.at(moment);
+            match (stream.span.holds(moment), has_both) {
+                (false, _) => left.outside[leg] += 1,
+                (true, false) => left.missing[leg] += 1,
+                (true, true) => left.stale[leg] += 1,
             }
+            return true;
         }
         false
     }

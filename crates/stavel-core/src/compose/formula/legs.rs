@@ -113,7 +113,7 @@ fn series_of(shelf: &Shelf, leg: &FormulaLeg, source: Option<&str>) -> Result<Ve
 
 /// Ticks, or the shortest bars.
 fn shortest(frames: &BTreeSet<Frame>) -> Option<Frame> {
-    frames.iter().copied().min_by_key(|frame| frame.length())
+    frames.iter().copied().min_by_key(Frame::length)
 }
 
 fn no_frame_in_common(formula: &Formula, of_legs: &[Vec<SeriesInfo>]) -> Error {
@@ -135,7 +135,7 @@ fn one_source(formula: &Formula, of_legs: Vec<Vec<SeriesInfo>>) -> Result<(Vec<S
     let open: Vec<&Vec<SeriesInfo>> = of_legs.iter().filter(|all| sources(all).len() > 1).collect();
     let common = open.iter().map(|all| sources(all)).reduce(|a, b| &a & &b).unwrap_or_default();
     let settled: BTreeSet<String> =
-        of_legs.iter().filter(|all| sources(all).len() == 1).flat_map(|all| sources(all)).collect();
+        of_legs.iter().filter(|all| sources(all).len() == 1).flat_map(&sources).collect();
     // What the other legs come from decides, where they have one source.
     let narrowed: Vec<&String> =
         common.iter().filter(|s| settled.is_empty() || settled.contains(*s)).collect();
