@@ -3,8 +3,9 @@
 use std::borrow::Cow;
 
 use super::interval::{Interval, rounded};
-use super::rows::{RowEvaluator, Undefined};
+use super::rows::RowEvaluator;
 use super::tree::{LegPrice, Node, NodeId};
+use super::undefined::Undefined;
 
 /// The spans of one price, a row each.
 #[derive(Debug, Clone, Default)]

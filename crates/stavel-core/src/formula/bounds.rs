@@ -6,8 +6,8 @@
 //! to Interval Analysis, 2009).
 
 use super::interval::{Interval, rounded};
-use super::rows::Undefined;
 use super::tree::{Formula, LegPrice, Node, NodeId};
+use super::undefined::Undefined;
 use super::windows::Window;
 
 /// Parts of the spans that are looked at before the search for an extreme ends with what is known.
@@ -32,7 +32,7 @@ pub(super) struct Analysis {
 
 /// Which extreme is looked for.
 #[derive(Clone, Copy, PartialEq)]
-enum Extreme {
+enum SoughtEnd {
     Lowest,
     Highest,
 }
@@ -109,8 +109,8 @@ impl Analysis {
             }
             return self.value(id, cells, windows, &values)?.finite().ok_or(Undefined::NoNumber);
         }
-        let low = self.extreme(id, cells, windows, Extreme::Lowest)?;
-        Ok(Interval::new(low, self.extreme(id, cells, windows, Extreme::Highest)?.max(low)))
+        let low = self.extreme(id, cells, windows, SoughtEnd::Lowest)?;
+        Ok(Interval::new(low, self.extreme(id, cells, windows, SoughtEnd::Highest)?.max(low)))
     }
 
     /// Values that a node has, and more where a price stands twice.
@@ -195,7 +195,7 @@ impl Analysis {
         id: NodeId,
         cells: &[Interval],
         windows: &[Window],
-        extreme: Extreme,
+        extreme: SoughtEnd,
     ) -> Result<f64, Undefined> {
         let mut search = Search { of: self, id, windows, extreme, values: Vec::new(), slopes: Vec::new() };
         let whole = search.part(cells.to_vec())?;
@@ -221,10 +221,10 @@ impl Analysis {
     }
 }
 
-impl Extreme {
+impl SoughtEnd {
     /// The search goes for the highest; the lowest is the highest of what is turned round.
     fn signed(self, value: f64) -> f64 {
-        if self == Extreme::Highest { value } else { -value }
+        if self == SoughtEnd::Highest { value } else { -value }
     }
 }
 
@@ -237,7 +237,7 @@ struct Search<'a> {
     of: &'a Analysis,
     id: NodeId,
     windows: &'a [Window],
-    extreme: Extreme,
+    extreme: SoughtEnd,
     values: Vec<Interval>,
     slopes: Vec<Interval>,
 }
@@ -318,12 +318,12 @@ impl Search<'_> {
 
     fn signed(&mut self, cells: &[Interval]) -> Result<Interval, Undefined> {
         let value = self.of.part_by_part(self.id, cells, self.windows, &mut self.values)?;
-        Ok(if self.extreme == Extreme::Highest { value } else { value.negative() })
+        Ok(if self.extreme == SoughtEnd::Highest { value } else { value.negative() })
     }
 
     /// By the values that were looked at last.
     fn slope(&mut self, slot: usize) -> Interval {
         let slope = self.of.slopes(self.id, slot, &self.values, &mut self.slopes);
-        if self.extreme == Extreme::Highest { slope } else { slope.negative() }
+        if self.extreme == SoughtEnd::Highest { slope } else { slope.negative() }
     }
 }

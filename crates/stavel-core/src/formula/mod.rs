@@ -12,15 +12,17 @@ mod parser;
 mod rows;
 mod slope;
 mod tree;
+mod undefined;
 mod units;
 mod windows;
 
 pub use blocks::{FormulaBlock, LegColumns};
 pub use interval::Interval;
 pub use parser::{Currencies, FUNCTIONS, parse};
-pub use rows::{RowEvaluator, Undefined};
+pub use rows::RowEvaluator;
 pub use tree::{Formula, FormulaLeg, LegPrice};
-pub use units::{Unit, UnitTold};
+pub use undefined::Undefined;
+pub use units::{PriceUnit, UnitTold};
 
 #[cfg(test)]
 mod bounds_tests;

@@ -47,7 +47,7 @@ const LONGEST_WINDOW: usize = 10_000;
 pub fn parse(text: &str, currencies: Currencies<'_>) -> Result<Formula> {
     let tokens = tokens(text)?;
     let formula = Formula { nodes: Vec::new(), columns: Vec::new(), legs: Vec::new(), measured: Vec::new() };
-    let mut parser = Parser { tokens, at: 0, depth: 0, formula, currencies };
+    let mut parser = FormulaParser { tokens, at: 0, depth: 0, formula, currencies };
     let root = parser.sum()?;
     if parser.next().kind != TokenKind::End {
         return Err(parser.unexpected("an operator or the end"));
@@ -59,7 +59,7 @@ pub fn parse(text: &str, currencies: Currencies<'_>) -> Result<Formula> {
     Ok(parser.formula)
 }
 
-struct Parser<'a> {
+struct FormulaParser<'a> {
     tokens: Vec<Token>,
     at: usize,
     depth: usize,
@@ -67,7 +67,7 @@ struct Parser<'a> {
     currencies: Currencies<'a>,
 }
 
-impl Parser<'_> {
+impl FormulaParser<'_> {
     fn next(&self) -> &Token {
         &self.tokens[self.at.min(self.tokens.len() - 1)]
     }

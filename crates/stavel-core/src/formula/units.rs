@@ -8,20 +8,20 @@ use super::tree::{Formula, Node};
 
 /// A product of currencies and goods, each to a power: a price of NZDSEK is SEK to the 1 and NZD to the -1.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Unit(BTreeMap<String, f64>);
+pub struct PriceUnit(BTreeMap<String, f64>);
 
 /// What is known of a formula's unit.
 #[derive(Debug, Clone, PartialEq)]
 pub struct UnitTold {
     /// Of its values; none where it cannot be told.
-    pub unit: Option<Unit>,
+    pub unit: Option<PriceUnit>,
     /// Where unlike units are added or compared, a sentence each.
     pub doubts: Vec<String>,
 }
 
-impl Unit {
-    fn of_pair(base: &str, quote: &str) -> Unit {
-        let mut unit = Unit::default();
+impl PriceUnit {
+    fn of_pair(base: &str, quote: &str) -> PriceUnit {
+        let mut unit = PriceUnit::default();
         for (name, power) in [(quote, 1.0), (base, -1.0)] {
             if !name.is_empty() {
                 *unit.0.entry(name.to_owned()).or_default() += power;
@@ -30,12 +30,12 @@ impl Unit {
         unit.settled()
     }
 
-    fn settled(mut self) -> Unit {
+    fn settled(mut self) -> PriceUnit {
         self.0.retain(|_, power| power.abs() > 1e-9);
         self
     }
 
-    fn times(&self, other: &Unit, power: f64) -> Unit {
+    fn times(&self, other: &PriceUnit, power: f64) -> PriceUnit {
         let mut out = self.clone();
         for (name, of) in &other.0 {
             *out.0.entry(name.clone()).or_default() += of * power;
@@ -56,7 +56,7 @@ impl Unit {
     }
 }
 
-impl fmt::Display for Unit {
+impl fmt::Display for PriceUnit {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         if let Some((base, quote)) = self.as_pair() {
             return write!(f, "{quote} for one {base}");
@@ -76,7 +76,7 @@ impl Formula {
     /// The unit of its values, by what each leg is a pair of.
     pub fn unit(&self, currencies: Currencies<'_>) -> UnitTold {
         let mut doubts = Vec::new();
-        let mut units: Vec<Option<Unit>> = Vec::new();
+        let mut units: Vec<Option<PriceUnit>> = Vec::new();
         for (id, node) in self.nodes.iter().enumerate() {
             let unit = self.unit_of(id, node, &units, currencies, &mut doubts);
             units.push(unit);
@@ -88,16 +88,18 @@ impl Formula {
         &self,
         id: usize,
         node: &Node,
-        units: &[Option<Unit>],
+        units: &[Option<PriceUnit>],
         currencies: Currencies<'_>,
         doubts: &mut Vec<String>,
-    ) -> Option<Unit> {
+    ) -> Option<PriceUnit> {
         let of = |part: usize| units[part].clone();
         match node {
-            Node::Number(_) => Some(Unit::default()),
+            Node::Number(_) => Some(PriceUnit::default()),
             // What an index begins with is of the same unit as what it is divided by.
             Node::Measured(place) => of(self.measured[*place].node),
-            Node::Leg(leg, _) => currencies(&self.legs[*leg].instrument).map(|(b, q)| Unit::of_pair(&b, &q)),
+            Node::Leg(leg, _) => {
+                currencies(&self.legs[*leg].instrument).map(|(b, q)| PriceUnit::of_pair(&b, &q))
+            }
             Node::Negative(a)
             | Node::Abs(a)
             | Node::Round(a, _)
@@ -109,11 +111,11 @@ impl Formula {
             Node::Product(a, b) => Some(of(*a)?.times(&of(*b)?, 1.0)),
             Node::Quotient(a, b) => Some(of(*a)?.times(&of(*b)?, -1.0)),
             Node::Power(a, b) => match self.nodes[*b] {
-                Node::Number(power) => Some(Unit::default().times(&of(*a)?, power)),
+                Node::Number(power) => Some(PriceUnit::default().times(&of(*a)?, power)),
                 _ => None,
             },
-            Node::Sqrt(a) => Some(Unit::default().times(&of(*a)?, 0.5)),
-            Node::Ln(_) | Node::Exp(_) => Some(Unit::default()),
+            Node::Sqrt(a) => Some(PriceUnit::default().times(&of(*a)?, 0.5)),
+            Node::Ln(_) | Node::Exp(_) => Some(PriceUnit::default()),
         }
     }
 
@@ -122,10 +124,10 @@ impl Formula {
         &self,
         id: usize,
         parts: &[usize],
-        units: &[Option<Unit>],
+        units: &[Option<PriceUnit>],
         doubts: &mut Vec<String>,
-    ) -> Option<Unit> {
-        let mut one: Option<Unit> = None;
+    ) -> Option<PriceUnit> {
+        let mut one: Option<PriceUnit> = None;
         let mut is_known = true;
         for part in parts {
             match (&units[*part], &one) {

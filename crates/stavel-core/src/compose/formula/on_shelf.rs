@@ -50,7 +50,7 @@ pub fn compose_formula(shelf: &mut Shelf, request: &FormulaRequest, job: &Job) -
     let mut plan = FormulaPlan::of(shelf, request)?;
     plan.measure(shelf)?;
     let decimals = plan.decimals(shelf)?;
-    let instrument = plan.put_instrument(shelf, request)?;
+    let instrument = plan.put_instrument(shelf, request, decimals)?;
     let said = instrument.own.said.contains_key("decimals");
     let scale = Scale { price: if said { instrument.sheet.decimals } else { decimals }, volume: 0 };
     plan.write(shelf, request, instrument, scale, job)
@@ -58,10 +58,15 @@ pub fn compose_formula(shelf: &mut Shelf, request: &FormulaRequest, job: &Job) -
 
 impl FormulaPlan {
     /// Writes the sheet: what is said, and of what nobody says the pair that the formula makes and the hours of its first leg.
-    fn put_instrument(&self, shelf: &mut Shelf, request: &FormulaRequest) -> Result<Instrument> {
+    fn put_instrument(
+        &self,
+        shelf: &mut Shelf,
+        request: &FormulaRequest,
+        decimals: u8,
+    ) -> Result<Instrument> {
         let own = &request.instrument;
         let first = shelf.instrument(&self.legs.series[0].name.instrument)?;
-        let mut found: BTreeMap<String, String> = BTreeMap::new();
+        let mut found: BTreeMap<String, String> = [("decimals".to_owned(), decimals.to_string())].into();
         if let Some((base, quote)) = self.unit.unit.as_ref().and_then(|unit| unit.as_pair()) {
             found.extend([("base".to_owned(), base.to_owned()), ("quote".to_owned(), quote.to_owned())]);
             if is_pair(&format!("{base}{quote}")) {

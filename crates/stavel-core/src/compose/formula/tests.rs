@@ -191,6 +191,8 @@ fn what_a_formula_makes_is_told() {
     let one = bench.ticks("MID", "NZDSEK.mid - NOKSEK.bid", HOUR);
     assert!(!one.is_two_sided);
     assert_eq!(bench.rows(&one.series.name).column(Field::Last), [530_010, 530_010]);
+    // Money is counted in the points of the rows, whatever a kind's usual decimals are.
+    assert_eq!((one.instrument.sheet.decimals, one.series.edition.scale.price), (5, 5));
     // Where the legs do not go together, a person is asked to look; where nothing is left, it is refused.
     let late: Vec<(Micros, Vec<i64>)> = (0..40).map(|i| (noon(i * 60), vec![7, 8])).collect();
     bench.quotes("BLY@quill:ticks", 2, &late);
