@@ -55,6 +55,8 @@ pub fn request_of(line: &str) -> Option<FormulaRequest> {
 
 /// Draws what the line comes to.
 pub fn draw(line: &str, preview: &Slot<FormulaPreview>, mut canvas: Canvas<'_>) {
+    // On a small screen it lies over the sheet.
+    canvas.clear();
     canvas.put(0, 0, "what the formula comes to", theme::strong());
     let (_, formula) = line.split_once('=').unwrap_or((line, ""));
     if formula.trim().is_empty() {
