@@ -3,8 +3,8 @@
 use super::join::{Joined, LeftByMonth};
 use crate::Result;
 use crate::model::price::unit;
-use crate::model::{Bar, BarView, Columns, Field, Micros, Span};
-use crate::store::{ReadAhead, SeriesInfo, Shelf, ahead};
+use crate::model::{Bar, BarView, Field, Micros, Span};
+use crate::store::{Cursor, ReadAhead, SeriesInfo, Shelf, ahead};
 
 /// A bar and how far its ask lies above it.
 #[derive(Clone, Copy)]
@@ -14,9 +14,8 @@ struct LegBar {
 }
 
 struct BarStream {
-    pieces: ReadAhead,
-    rows: Columns,
-    at: usize,
+    rows: Cursor<ReadAhead>,
+    /// The time of its next bar; [`Micros::MAX`] where none follows.
     next: Micros,
     unit: f64,
     /// True where both its sides are wanted.
@@ -27,33 +26,14 @@ struct BarStream {
 }
 
 impl BarStream {
-    #[cold]
-    fn load(&mut self) -> Result<()> {
-        loop {
-            let Some(piece) = self.pieces.next() else {
-                self.next = Micros::MAX;
-                return Ok(());
-            };
-            let piece = piece?;
-            if let Some(first) = piece.time.first() {
-                self.next = *first;
-                (self.rows, self.at) = (piece, 0);
-                return Ok(());
-            }
-        }
-    }
-
     /// The bar of a moment, where it has one with all its prices.
     fn take(&mut self, moment: Micros) -> Result<Option<LegBar>> {
         let mut taken = None;
         while self.next == moment {
-            let view = BarView::new(&self.rows);
-            taken = view.bar(self.at).map(|bar| LegBar { bar, spread: view.spread.get(self.at) });
-            self.at += 1;
-            match self.rows.time.get(self.at) {
-                Some(next) => self.next = *next,
-                None => self.load()?,
-            }
+            let (view, at) = (BarView::new(self.rows.rows()), self.rows.at());
+            taken = view.bar(at).map(|bar| LegBar { bar, spread: view.spread.get(at) });
+            self.rows.pass(1);
+            self.next = self.rows.time()?.unwrap_or(Micros::MAX);
         }
         if let Some(bar) = taken {
             self.last = Some((moment, bar));
@@ -89,18 +69,15 @@ impl BarJoin {
             let has = |field: &Field| leg.edition.fields.contains(field);
             let fields: Vec<Field> = fields.into_iter().filter(has).collect();
             let rows = shelf.scan(&leg.edition, Span::new(from, Micros::MAX), Some(&fields))?;
-            let mut stream = BarStream {
-                pieces: ahead(rows),
-                rows: Columns::default(),
-                at: 0,
-                next: Micros::MAX,
+            let mut rows = Cursor::new(ahead(rows));
+            Ok(BarStream {
+                next: rows.time()?.unwrap_or(Micros::MAX),
+                rows,
                 unit: unit(leg.edition.scale.price) as f64,
                 wants_spread: *wants_spread,
                 last: None,
                 span: Span::new(leg.edition.first, leg.edition.last.saturating_add(1)),
-            };
-            stream.load()?;
-            Ok(stream)
+            })
         };
         let streams = legs.iter().zip(two_sided).map(stream).collect::<Result<_>>()?;
         Ok(BarJoin { streams, stale })

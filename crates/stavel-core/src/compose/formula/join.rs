@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 
 use crate::Result;
-use crate::model::columns::shape_of;
+use crate::formula::{Interval, LegPrice};
 use crate::model::price::unit;
 use crate::model::provenance::LegsLeft;
 use crate::model::time::{DAY, civil_from_days, day_of, days_from_civil};
-use crate::model::{ABSENT, Columns, Field, Micros, Shape, Span};
+use crate::model::{ABSENT, Columns, Field, Micros, Span};
 use crate::store::{ReadAhead, SeriesInfo, Shelf, ahead};
 
 /// The two prices of a leg at many moments; the same where it has one.
@@ -15,6 +15,19 @@ use crate::store::{ReadAhead, SeriesInfo, Shelf, ahead};
 pub(super) struct LegPrices {
     pub bid: Vec<f64>,
     pub ask: Vec<f64>,
+}
+
+impl LegPrices {
+    /// The span that a price lies in, in a row. A crossed quote leaves it open which side is which.
+    pub fn span(&self, row: usize, price: LegPrice) -> Interval {
+        let (bid, ask) = (self.bid[row], self.ask[row]);
+        match price {
+            LegPrice::Both => Interval::new(bid.min(ask), bid.max(ask)),
+            LegPrice::Bid | LegPrice::Last | LegPrice::Close => Interval::of(bid),
+            LegPrice::Ask => Interval::of(ask),
+            LegPrice::Mid => Interval::of((bid + ask) / 2.0),
+        }
+    }
 }
 
 /// Moments at which every leg has a price that holds.
@@ -117,22 +130,15 @@ struct TickStream {
     unit: f64,
     bid: f64,
     ask: f64,
-    has_bid: bool,
-    has_ask: bool,
-    /// When it last had a price.
-    last: Micros,
+    /// When each side was last told; [`Micros::MIN`] before that.
+    bid_time: Micros,
+    ask_time: Micros,
     /// From its first row to its last.
     span: Span,
 }
 
 impl TickStream {
-    fn of(shelf: &Shelf, info: &SeriesInfo, from: Micros) -> Result<TickStream> {
-        let has = |field: Field| info.edition.fields.contains(&field);
-        let fields = match shape_of(&info.edition.fields) {
-            Shape::Trades => [Field::Last, Field::Last],
-            _ if !has(Field::Ask) => [Field::Bid, Field::Bid],
-            _ => [Field::Bid, Field::Ask],
-        };
+    fn of(shelf: &Shelf, info: &SeriesInfo, fields: [Field; 2], from: Micros) -> Result<TickStream> {
         let rows = shelf.scan(&info.edition, Span::new(from, Micros::MAX), Some(&fields))?;
         let mut stream = TickStream {
             pieces: ahead(rows),
@@ -145,9 +151,8 @@ impl TickStream {
             unit: unit(info.edition.scale.price) as f64,
             bid: 0.0,
             ask: 0.0,
-            has_bid: false,
-            has_ask: false,
-            last: Micros::MIN,
+            bid_time: Micros::MIN,
+            ask_time: Micros::MIN,
             span: Span::new(info.edition.first, info.edition.last.saturating_add(1)),
         };
         stream.load()?;
@@ -177,13 +182,10 @@ impl TickStream {
         while self.next == moment {
             let (bid, ask) = (self.bids[self.at], self.asks[self.at]);
             if bid != ABSENT {
-                (self.bid, self.has_bid) = (bid as f64 / self.unit, true);
+                (self.bid, self.bid_time) = (bid as f64 / self.unit, moment);
             }
             if ask != ABSENT {
-                (self.ask, self.has_ask) = (ask as f64 / self.unit, true);
-            }
-            if bid != ABSENT || ask != ABSENT {
-                self.last = moment;
+                (self.ask, self.ask_time) = (ask as f64 / self.unit, moment);
             }
             self.at += 1;
             match self.time.get(self.at) {
@@ -203,9 +205,16 @@ pub(super) struct TickJoin {
 }
 
 impl TickJoin {
-    /// From a moment on.
-    pub fn of(shelf: &Shelf, legs: &[SeriesInfo], from: Micros, stale: Micros) -> Result<TickJoin> {
-        let streams = legs.iter().map(|leg| TickStream::of(shelf, leg, from)).collect::<Result<_>>()?;
+    /// From a moment on; `fields` are those of the bid and the ask of each leg, the same where one price is wanted.
+    pub fn of(
+        shelf: &Shelf,
+        legs: &[SeriesInfo],
+        fields: &[[Field; 2]],
+        from: Micros,
+        stale: Micros,
+    ) -> Result<TickJoin> {
+        let stream = |(leg, fields): (&SeriesInfo, &[Field; 2])| TickStream::of(shelf, leg, *fields, from);
+        let streams = legs.iter().zip(fields).map(stream).collect::<Result<_>>()?;
         Ok(TickJoin { streams, stale })
     }
 
@@ -239,8 +248,9 @@ impl TickJoin {
     #[inline]
     fn is_lacking(&self, moment: Micros, left: &mut LeftByMonth) -> bool {
         for (leg, stream) in self.streams.iter().enumerate() {
-            let (has_both, is_stale) =
-                (stream.has_bid && stream.has_ask, moment.saturating_sub(stream.last) > self.stale);
+            // A side that was not told for long does not hold, however new the other is.
+            let oldest = stream.bid_time.min(stream.ask_time);
+            let (has_both, is_stale) = (oldest > Micros::MIN, moment.saturating_sub(oldest) > self.stale);
             if has_both && !is_stale {
                 continue;
             }

@@ -104,7 +104,7 @@ impl FormulaPlan {
     }
 
     fn write(
-        mut self,
+        self,
         shelf: &mut Shelf,
         request: &FormulaRequest,
         instrument: Instrument,
@@ -170,7 +170,7 @@ impl FormulaPlan {
     }
 
     fn done(
-        &mut self,
+        &self,
         request: &FormulaRequest,
         instrument: Instrument,
         series: SeriesInfo,

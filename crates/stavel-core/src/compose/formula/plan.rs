@@ -10,13 +10,16 @@ use super::request::FormulaRequest;
 use crate::formula::{Formula, Interval, LegPrice, RowEvaluator, UnitTold, parse};
 use crate::model::columns::shape_of;
 use crate::model::price::{MAX_DECIMALS, unit};
-use crate::model::time::SECOND;
+use crate::model::time::{SECOND, WEEK, wall};
 use crate::model::{Field, Micros, SeriesName, Shape};
 use crate::store::{SeriesInfo, Shelf};
 use crate::{Error, Result};
 
 /// How long a price holds where nobody says it.
 const USUAL_STALE: Micros = 10 * SECOND;
+
+/// An index begins at most so long after its date: weekends and holidays may lie between.
+const LATEST_BEGIN: Micros = WEEK;
 
 /// The source of what is made of several sources.
 const MIXED: &str = "mixed";
@@ -108,17 +111,21 @@ impl FormulaPlan {
             let mut join = LegJoin::of(shelf, self, from - self.stale)?;
             let mut left = LeftByMonth::after(BTreeMap::new(), Micros::MIN, self.legs.series.len());
             let joined = join.next(1, from, &mut left)?;
-            let value = first_cells(&evaluator, &joined).map(|cells| evaluator.value(&cells));
-            let value = match value {
-                Some(Ok(value)) if value.middle() != 0.0 => value.middle(),
-                _ => {
-                    return Err(Error::input(format!(
-                        "The index cannot begin on {}: its legs have no value other than 0 from then on; give a date on which all of them have prices.",
-                        crate::model::time::wall(from)
-                    )));
-                }
+            let refuse = |why: String| {
+                let date = wall(from);
+                Err(Error::input(format!(
+                    "The index cannot begin on {date}: {why}; give a date on which all have prices."
+                )))
             };
-            self.formula.set_measured(place, value);
+            let begin = joined.time.first().copied().unwrap_or(Micros::MAX);
+            let value = first_cells(&evaluator, &joined).map(|cells| evaluator.value(&cells));
+            match value {
+                Some(Ok(_)) if begin - from > LATEST_BEGIN => {
+                    return refuse(format!("all its legs have prices from {} on", wall(begin)));
+                }
+                Some(Ok(value)) if value.middle() != 0.0 => self.formula.set_measured(place, value.middle()),
+                _ => return refuse("its legs have no value other than 0 from then on".into()),
+            }
         }
         Ok(())
     }
@@ -157,20 +164,22 @@ fn is_two_sided(formula: &Formula, leg: usize, info: &SeriesInfo) -> bool {
         }
 }
 
+/// Where the two prices of a leg's ticks stand: a leg of which one side is wanted does not wait for the other.
+fn tick_fields(formula: &Formula, leg: usize, info: &SeriesInfo) -> [Field; 2] {
+    let all = |price: LegPrice| formula.prices_of(leg).all(|p| p == price);
+    match shape_of(&info.edition.fields) {
+        Shape::Trades => [Field::Last, Field::Last],
+        _ if all(LegPrice::Bid) => [Field::Bid, Field::Bid],
+        _ if all(LegPrice::Ask) => [Field::Ask, Field::Ask],
+        _ => [Field::Bid, Field::Ask],
+    }
+}
+
 /// The prices of the first joined moment; those of bars as they close.
 fn first_cells(evaluator: &RowEvaluator, joined: &Joined) -> Option<Vec<Interval>> {
     let legs = joined.sets.last()?;
     joined.time.first()?;
-    let cell = |(leg, price): &(usize, LegPrice)| {
-        let (bid, ask) = (legs[*leg].bid[0], legs[*leg].ask[0]);
-        match price {
-            LegPrice::Both => Interval::new(bid.min(ask), bid.max(ask)),
-            LegPrice::Bid | LegPrice::Last | LegPrice::Close => Interval::of(bid),
-            LegPrice::Ask => Interval::of(ask),
-            LegPrice::Mid => Interval::of((bid + ask) / 2.0),
-        }
-    };
-    Some(evaluator.slots().iter().map(cell).collect())
+    Some(evaluator.slots().iter().map(|(leg, price)| legs[*leg].span(0, *price)).collect())
 }
 
 /// Rows of the legs together.
@@ -183,7 +192,11 @@ impl LegJoin {
     pub fn of(shelf: &Shelf, plan: &FormulaPlan, from: Micros) -> Result<LegJoin> {
         let legs = &plan.legs.series;
         Ok(match plan.legs.frame.is_bars() {
-            false => LegJoin::Ticks(TickJoin::of(shelf, legs, from, plan.stale)?),
+            false => {
+                let fields: Vec<[Field; 2]> =
+                    legs.iter().enumerate().map(|(at, leg)| tick_fields(&plan.formula, at, leg)).collect();
+                LegJoin::Ticks(TickJoin::of(shelf, legs, &fields, from, plan.stale)?)
+            }
             true => LegJoin::Bars(BarJoin::of(shelf, legs, &plan.two_sided, from, plan.stale)?),
         })
     }

@@ -54,7 +54,9 @@ pub(super) fn standing(
         if then.clock != now.clock {
             return Ok(None);
         }
-        first = first.into_iter().chain(shelf.first_difference(&then, &now)?).min();
+        // Where a leg begins or ends tells for which reason moments beside it make no row.
+        let ends = ((then.first, then.last) != (now.first, now.last)).then(|| then.last.min(now.last));
+        first = first.into_iter().chain(shelf.first_difference(&then, &now)?).chain(ends).min();
     }
     // Where nothing differs, the last month is looked at anew: it costs little and nothing has to be said of it.
     let from = month_of(first.unwrap_or(edition.last)).from;

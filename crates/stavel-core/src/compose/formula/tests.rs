@@ -94,9 +94,9 @@ fn quotes(rng: &mut fastrand::Rng, from: i64, count: usize) -> Vec<(Micros, Vec<
 /// The last quote of a leg at a moment: bid, ask, and how old it is.
 fn as_of(rows: &[(Micros, Vec<i64>)], moment: Micros) -> Option<(i128, i128, Micros)> {
     let before: Vec<&(Micros, Vec<i64>)> = rows.iter().filter(|(time, _)| *time <= moment).collect();
-    let side = |side: usize| before.iter().rev().map(|(_, v)| v[side]).find(|v| *v != ABSENT);
-    let last = before.iter().rev().find(|(_, v)| v.iter().any(|v| *v != ABSENT))?;
-    Some((side(0)?.into(), side(1)?.into(), moment - last.0))
+    let side = |side: usize| before.iter().rev().find(|(_, v)| v[side] != ABSENT).map(|(t, v)| (v[side], *t));
+    let ((bid, bid_time), (ask, ask_time)) = (side(0)?, side(1)?);
+    Some((bid.into(), ask.into(), moment - bid_time.min(ask_time)))
 }
 
 fn floor(up: i128, down: i128) -> i64 {
@@ -377,4 +377,40 @@ fn what_grows_or_changes_is_worked_out_from_its_month_on_and_comes_to_the_same()
         let again = bench.make(&request).unwrap();
         assert_eq!(again.left, fresh.left, "{text}: nothing new");
     }
+}
+
+#[test]
+fn a_side_that_is_not_told_any_more_does_not_hold_and_one_that_is_not_asked_for_is_not_waited_for() {
+    let mut bench = Bench::new();
+    let half = |s: i64, bid: i64, ask: i64| (noon(s), vec![bid, ask]);
+    let rows = [half(0, 100, 110), half(8, ABSENT, 111), half(16, ABSENT, 112), half(24, 103, 113)];
+    bench.quotes("NOKSEK@quill:ticks", 5, &rows);
+    let both = bench.ticks("BOTH", "2 * NOKSEK", 10 * SECOND);
+    assert_eq!(bench.rows(&both.series.name).time, [noon(0), noon(8), noon(24)]);
+    assert_eq!(both.left.stale, [1]);
+    let ask = bench.ticks("ASK", "2 * NOKSEK.ask", 10 * SECOND);
+    assert_eq!(bench.rows(&ask.series.name).column(Field::Last).len(), 4);
+}
+
+#[test]
+fn a_leg_that_grows_after_a_pause_is_counted_as_if_it_had_never_ended() {
+    let mut bench = Bench::new();
+    let day = |n: i64| noon(0) + n * DAY;
+    let all: Vec<(Micros, Vec<i64>)> = (0..120).map(|n| (day(n), vec![5, 6])).collect();
+    let paused: Vec<(Micros, Vec<i64>)> =
+        all.iter().filter(|(t, _)| !(day(10)..day(90)).contains(t)).cloned().collect();
+    bench.quotes("NZDSEK@quill:ticks", 2, &all);
+    bench.quotes("NOKSEK@quill:ticks", 2, &paused[..10]);
+    let ended = bench.ticks("F", "NZDSEK - NOKSEK", HOUR);
+    assert_eq!((ended.left.outside[1], ended.left.stale[1]), (110, 0));
+    bench.quotes("NOKSEK@quill:ticks", 2, &paused);
+    let grown = bench.ticks("F", "NZDSEK - NOKSEK", HOUR);
+    assert_eq!((grown.left.outside[1], grown.left.stale[1]), (0, 80));
+    assert!(!grown.doubts.is_empty(), "a hole of 80 days is for a person");
+    // Nor does an index begin half a year later than was said.
+    let told = bench.refused("index(NOKSEK, 2023-09-01)");
+    assert!(
+        told.contains("cannot begin on 2023-09-01 00:00: all its legs have prices from 2024-03-29 12:00 on"),
+        "{told}"
+    );
 }

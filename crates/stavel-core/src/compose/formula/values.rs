@@ -172,11 +172,7 @@ impl FormulaRows {
     }
 
     fn cells(&self, legs: &[LegPrices], row: usize) -> Vec<Interval> {
-        let cell = |slot: &(usize, LegPrice)| {
-            let of = columns_of(&legs[slot.0], slot.1, row..row + 1);
-            Interval::new(of.low[0], of.high.first().copied().unwrap_or(of.low[0]))
-        };
-        self.evaluator.slots().iter().map(cell).collect()
+        self.evaluator.slots().iter().map(|(leg, price)| legs[*leg].span(row, *price)).collect()
     }
 
     /// Adds a row by its values: of ticks one; of bars those of open and close, then of others that it went through.
@@ -236,12 +232,11 @@ fn floor(value: f64) -> i64 {
     whole.saturating_sub(i64::from(whole as f64 > value))
 }
 
-/// A price of a leg for some rows.
+/// A price of a leg for some rows: [`LegPrices::span`] of each, column by column.
 fn columns_of(leg: &LegPrices, price: LegPrice, range: Range<usize>) -> LegColumns {
     let (bid, ask) = (&leg.bid[range.clone()], &leg.ask[range]);
     let both = |of: fn(f64, f64) -> f64| bid.iter().zip(ask).map(|(bid, ask)| of(*bid, *ask)).collect();
     match price {
-        // A crossed quote leaves it open which side is which.
         LegPrice::Both => LegColumns { low: both(f64::min), high: both(f64::max) },
         LegPrice::Bid | LegPrice::Last | LegPrice::Close => {
             LegColumns { low: bid.to_vec(), high: Vec::new() }
