@@ -1,5 +1,6 @@
 //! The demo files: which markets, which spans, who writes what.
 
+use std::cmp::Ordering;
 use std::io;
 use std::path::Path;
 
@@ -34,8 +35,8 @@ pub struct DemoSpans {
     /// Ticks of both pairs, a part of their span.
     pub ticks: Vec<Span>,
     pub tarn: Span,
-    /// The nearer and the farther contract.
-    pub contracts: [Span; 2],
+    /// The months of the barley contract with their spans, in order.
+    pub contracts: [(&'static str, Span); 4],
     slipped_week: Micros,
     defects_from: Micros,
 }
@@ -54,7 +55,12 @@ impl DemoSpans {
             nzdsek: Span::new(start, end),
             ticks: vec![Span::new(at(2024, 2, 1), end)],
             tarn: Span::new(at(2023, 6, 1), end),
-            contracts: [Span::new(at(2023, 11, 1), at(2024, 3, 16)), Span::new(at(2024, 1, 1), end)],
+            contracts: [
+                ("2024-01", Span::new(at(2023, 11, 1), at(2024, 1, 13))),
+                ("2024-03", Span::new(at(2023, 11, 1), at(2024, 3, 16))),
+                ("2024-05", Span::new(at(2024, 1, 1), end)),
+                ("2024-07", Span::new(at(2024, 2, 26), end)),
+            ],
             slipped_week: at(2023, 11, 13),
             defects_from: at(2023, 9, 4),
         }
@@ -71,7 +77,12 @@ impl DemoSpans {
                 Span::new(at(2024, 4, 1), at(2024, 4, 5)),
             ],
             tarn: Span::new(at(2024, 2, 25), end),
-            contracts: [Span::new(at(2024, 2, 26), at(2024, 3, 16)), Span::new(at(2024, 2, 26), end)],
+            contracts: [
+                ("2024-01", Span::new(at(2024, 1, 2), at(2024, 1, 13))),
+                ("2024-03", Span::new(at(2024, 1, 2), at(2024, 3, 16))),
+                ("2024-05", Span::new(at(2024, 2, 26), end)),
+                ("2024-07", Span::new(at(2024, 3, 18), end)),
+            ],
             slipped_week: at(2024, 3, 4),
             defects_from: at(2024, 3, 11),
         }
@@ -204,20 +215,22 @@ impl Broker {
     }
 }
 
-/// Two months of the barley contract; trade moves from the nearer to the farther before the first ends.
+/// Some months of the barley contract; trade moves from each to the next before it ends.
 fn write_contracts(folder: &Path, spans: &DemoSpans, seed: u64) -> io::Result<()> {
-    let [near, far] = spans.contracts;
-    let whole = Span::new(near.from.min(far.from), near.to.max(far.to));
+    let all = spans.contracts.map(|(_, span)| span);
+    let (from, to) = all.iter().fold((Micros::MAX, Micros::MIN), |(a, b), s| (a.min(s.from), b.max(s.to)));
+    let whole = Span::new(from, to);
     let session = session(SKERRY_HOURS, "Europe/Oslo", whole)?;
     let character =
         Character { level: 41_225.0, move_a_minute: 22.0, spread: 25.0, ticks_a_minute: 5.0, step: 25 };
     let mut market = Market::new(character, seed);
     let mut rng = Rng::with_seed(seed + 10);
-    let file =
-        |month: &str| ContractMinutes::new(&folder.join("quill/BLY").join(format!("BLY-{month}_1m.csv")));
-    let (mut near_file, mut far_file) = (file("2024-03")?, file("2024-05")?);
-    // From the Monday ten days before the nearer ends, most trade is in the farther.
-    let roll = monday_of(day_of(near.to) - 10) * DAY;
+    let file = |(month, _): (&str, Span)| {
+        ContractMinutes::new(&folder.join("quill/BLY").join(format!("BLY-{month}_1m.csv")))
+    };
+    let mut files = spans.contracts.into_iter().map(file).collect::<io::Result<Vec<_>>>()?;
+    // From the Monday ten days before a contract ends, most trade is in the next.
+    let rolls = all.map(|span| monday_of(day_of(span.to) - 10) * DAY);
     let mut quotes = Vec::new();
     for open in session.open_spans(whole) {
         let mut t = open.from;
@@ -225,24 +238,27 @@ fn write_contracts(folder: &Path, spans: &DemoSpans, seed: u64) -> io::Result<()
             market.minute(t, &mut quotes);
             if let Some(bar) = MinuteBar::of(session.clock.to_wall(t), &quotes) {
                 let lots = 1 + quotes.len() as i64 * rng.i64(1..5);
-                let (near_lots, far_lots) = if t < roll { (lots, lots / 6) } else { (lots / 5, lots) };
-                if near.holds(t) && near_lots > 0 {
-                    near_file.bar(&MinuteBar { volume: near_lots, ..bar })?;
-                }
-                if far.holds(t) && far_lots > 0 {
-                    far_file.bar(&carried(bar, far_lots))?;
+                let busy = rolls.iter().position(|roll| t < *roll).unwrap_or(rolls.len() - 1);
+                for (month, file) in files.iter_mut().enumerate().filter(|(month, _)| all[*month].holds(t)) {
+                    let volume = match month.cmp(&busy) {
+                        Ordering::Equal => lots,
+                        Ordering::Less => lots / 5,
+                        Ordering::Greater => lots / (6 * (month - busy) as i64),
+                    };
+                    if volume > 0 {
+                        file.bar(&carried(bar, month as i64, volume))?;
+                    }
                 }
             }
             t += MINUTE;
         }
     }
-    near_file.finish()?;
-    far_file.finish()
+    files.into_iter().try_for_each(ContractMinutes::finish)
 }
 
-/// The farther contract costs what it takes to store barley for two months: 3.50.
-fn carried(bar: MinuteBar, volume: i64) -> MinuteBar {
-    let carry = 350;
+/// Each farther contract costs what it takes to store barley for two months more: 3.50.
+fn carried(bar: MinuteBar, months: i64, volume: i64) -> MinuteBar {
+    let carry = 350 * months;
     MinuteBar {
         open: bar.open + carry,
         high: bar.high + carry,

@@ -147,6 +147,37 @@ fn a_formula_is_shown_while_it_is_typed_and_made_when_it_is_answered() {
 }
 
 #[test]
+fn a_chain_is_made_and_its_roll_moved_by_hand() {
+    let (dir, mut app) = on_demo();
+    at(&mut app, '7', "BLY-2024-05@quill:1m");
+    press(&mut app, "c");
+    wait(&mut app, "BLY.chain = BLY* roll=volume adjust=difference");
+    press(&mut app, "\n");
+    settle(&mut app);
+    assert_eq!(edition(&dir, "BLY.chain@quill:1m"), Some(1), "{}", app.message.text);
+    wait(&mut app, "▲ 2024-01-03");
+    press(&mut app, ">");
+    wait(&mut app, "▲ 2024-03-05");
+    press(&mut app, ",,");
+    wait(&mut app, "Moved 2 trading days earlier, to 2024-03-01");
+    assert_eq!(edition(&dir, "BLY.chain@quill:1m"), Some(1), "nothing is written before a");
+    // It does not go beyond the roll before it.
+    (0..60).for_each(|_| press(&mut app, ","));
+    wait(&mut app, "cannot go beyond its neighbours");
+    key(&mut app, KeyCode::Esc);
+    wait(&mut app, "by its rule");
+    press(&mut app, ".");
+    wait(&mut app, "Moved 1 trading day later, to 2024-03-06");
+    press(&mut app, "a");
+    settle(&mut app);
+    wait(&mut app, "moved by hand");
+    assert_eq!(edition(&dir, "BLY.chain@quill:1m"), Some(2), "{}", app.message.text);
+    press(&mut app, "u");
+    settle(&mut app);
+    assert_eq!(edition(&dir, "BLY.chain@quill:1m"), Some(1), "{}", app.message.text);
+}
+
+#[test]
 fn a_series_is_renamed_removed_and_brought_back() {
     let (dir, mut app) = on_demo();
     at(&mut app, '1', "NOKSEK@quill:ticks");

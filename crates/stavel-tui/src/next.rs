@@ -45,7 +45,7 @@ pub fn next_step(
 fn is_source(info: &SeriesInfo) -> bool {
     !matches!(
         info.edition.provenance.made,
-        Made::Splice(_) | Made::Frames(_) | Made::Compose(_) | Made::Formula(_)
+        Made::Splice(_) | Made::Frames(_) | Made::Compose(_) | Made::Formula(_) | Made::Chain(_)
     )
 }
 

@@ -87,6 +87,19 @@ fn every_lens_with_a_joined_history() {
 }
 
 #[test]
+fn the_rolls_of_a_chain() {
+    let (_dir, mut app) = on_demo();
+    wait(&mut app, READ);
+    app.select("BLY-2024-05@quill:1m".parse().unwrap());
+    app.open_lens("compose");
+    press(&mut app, "c\n");
+    settle(&mut app);
+    wait(&mut app, "the gap is that of");
+    press(&mut app, ">");
+    compare(&mut app, "chain_compose", "▲ 2024-03-05");
+}
+
+#[test]
 fn what_lies_over_the_bench() {
     let (_dir, mut app) = on_demo();
     wait(&mut app, READ);

@@ -7,14 +7,15 @@ use serde_json::{Value, json};
 use stavel_core::compose::{self, ComposeRequest, Edits};
 use stavel_core::intake::{self, ClockHint, Hints};
 use stavel_core::job::Job;
-use stavel_core::model::provenance::FormulaMade;
+use stavel_core::model::provenance::{ChainMade, FormulaMade};
 use stavel_core::model::time::{self, rfc3339};
 use stavel_core::model::variation::{SpreadChange, Variation};
 use stavel_core::model::{Clock, Made, SeriesName, SessionWeek, Span};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
-use crate::formula::{by_formula, by_formula_again, made_by_formula};
+use crate::chain::{by_chain, by_chain_again, instrument_of};
+use crate::formula::{by_formula, by_formula_again};
 use crate::holidays::holidays_in;
 use crate::report::StepReport;
 use crate::step::ComposeStep;
@@ -22,22 +23,44 @@ use crate::step::ComposeStep;
 /// The source of a series that holds what a person edited.
 const EDITED: &str = "edited";
 
+/// How the rows of an instrument were made.
+enum MadeBefore {
+    /// Of another series.
+    Variant(Box<(SeriesName, Variation)>),
+    /// By a formula.
+    Formula(Box<(SeriesInfo, FormulaMade)>),
+    /// Of contracts.
+    Chain(Box<ChainMade>),
+}
+
 /// Makes an instrument, changes its sheet, or makes its rows.
 pub fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<StepReport> {
+    step.refuse()?;
     if let Some(text) = &step.formula {
         let (own, _) = own_values(shelf, step)?;
-        return by_formula(shelf, step, text, own, job);
+        return by_formula(shelf, step, text, instrument_of(step, own), job);
+    }
+    if !step.chain.is_empty() {
+        let (own, _) = own_values(shelf, step)?;
+        return by_chain(shelf, step, instrument_of(step, own), job);
     }
     let before = made_before(shelf, &step.name)?;
-    let by_formulas = if step.again { made_by_formula(shelf, &step.name)? } else { Vec::new() };
-    if let ([made], []) = (by_formulas.as_slice(), before.as_slice()) {
-        let (own, _) = own_values(shelf, step)?;
-        return by_formula_again(shelf, step, own, made, job);
+    let is_variant = |made: &MadeBefore| matches!(made, MadeBefore::Variant(..));
+    let is_chain = |made: &MadeBefore| matches!(made, MadeBefore::Chain(_));
+    if step.changes_chain() && !before.iter().any(is_chain) {
+        return Err(Error::arguments(format!(
+            "{} is no chain whose rolls could be changed; say what it is made of: --chain 'BLY-*'.",
+            step.name
+        )));
     }
-    if step.again && before.len() + by_formulas.len() > 1 {
-        return compose_each(shelf, step, &before, &by_formulas, job);
+    if step.changes_chain() || step.again && (before.len() > 1 || !before.iter().all(is_variant)) {
+        let wanted = |made: &MadeBefore| step.again || is_chain(made);
+        return compose_each(shelf, step, before.into_iter().filter(wanted).collect(), job);
     }
-    let before = before.into_iter().next();
+    let before = before.into_iter().find_map(|made| match made {
+        MadeBefore::Variant(before) => Some(*before),
+        _ => None,
+    });
     let wants_rows = step.from.is_some() || step.again || step.edited.is_some();
     if !wants_rows && step.variation()? != Variation::default() {
         return Err(Error::arguments(format!(
@@ -65,14 +88,7 @@ pub fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<S
         _ => None,
     };
     let (own, zone_note) = own_values(shelf, step)?;
-    let request = ComposeRequest {
-        name: step.name.clone(),
-        like: step.like.clone(),
-        own,
-        reset: step.reset.clone(),
-        from,
-        variation,
-    };
+    let request = ComposeRequest { from, variation, ..instrument_of(step, own) };
     let mut made = compose::compose(shelf, &request, job)?;
     made.notes.extend(zone_note);
     Ok(report(made, edits))
@@ -140,8 +156,7 @@ fn own_values(shelf: &Shelf, step: &ComposeStep) -> Result<(BTreeMap<String, Str
 fn compose_each(
     shelf: &mut Shelf,
     step: &ComposeStep,
-    before: &[(SeriesName, Variation)],
-    by_formulas: &[(SeriesInfo, FormulaMade)],
+    before: Vec<MadeBefore>,
     job: &Job,
 ) -> Result<StepReport> {
     if step.edited.is_some() {
@@ -151,24 +166,30 @@ fn compose_each(
         )));
     }
     let (own, note) = own_values(shelf, step)?;
+    let mut instrument = instrument_of(step, own);
     let mut all = StepReport::new(json!({ "instrument": step.name, "series": [] }), Vec::new());
-    for (i, (from, variation)) in before.iter().enumerate() {
-        let is_first = i == 0;
-        let request = ComposeRequest {
-            name: step.name.clone(),
-            like: step.like.clone(),
-            own: if is_first { own.clone() } else { BTreeMap::new() },
-            reset: if is_first { step.reset.clone() } else { Vec::new() },
-            from: Some(from.clone()),
-            variation: variation.clone(),
+    let is_one = before.len() == 1;
+    for made in before {
+        let told = match made {
+            MadeBefore::Variant(before) => {
+                let (from, variation) = *before;
+                let request = ComposeRequest { from: Some(from), variation, ..instrument.clone() };
+                let mut made = compose::compose(shelf, &request, job)?;
+                made.notes.extend(note.clone().filter(|_| all.lines.is_empty()));
+                report(made, None)
+            }
+            MadeBefore::Formula(before) => {
+                by_formula_again(shelf, instrument.clone(), &before.0, &before.1, job)?
+            }
+            MadeBefore::Chain(made) => by_chain_again(shelf, step, instrument.clone(), &made, job)?,
         };
-        let mut made = compose::compose(shelf, &request, job)?;
-        made.notes.extend(note.clone().filter(|_| is_first));
-        add(&mut all, report(made, None));
-    }
-    for (i, formula) in by_formulas.iter().enumerate() {
-        let own = if before.is_empty() && i == 0 { own.clone() } else { BTreeMap::new() };
-        add(&mut all, by_formula_again(shelf, step, own, formula, job)?);
+        if is_one {
+            return Ok(told);
+        }
+        add(&mut all, told);
+        // The sheet was written with the first of them.
+        instrument.own.clear();
+        instrument.reset.clear();
     }
     Ok(all)
 }
@@ -184,20 +205,21 @@ fn add(all: &mut StepReport, told: StepReport) {
     all.wants_person |= told.wants_person;
 }
 
-/// What the rows of an instrument were composed of, and how they differ from it.
-fn made_before(shelf: &Shelf, instrument: &str) -> Result<Vec<(SeriesName, Variation)>> {
+/// How the series of an instrument were composed.
+fn made_before(shelf: &Shelf, instrument: &str) -> Result<Vec<MadeBefore>> {
     if !shelf.has_instrument(instrument)? {
         return Ok(Vec::new());
     }
-    let all = shelf.series_of(instrument)?;
-    let composed = all.into_iter().filter_map(|s| match &s.edition.provenance.made {
+    let how = |info: SeriesInfo| match &info.edition.provenance.made {
         Made::Compose(made) => {
-            let base = s.edition.provenance.parents().next()?.1.clone();
-            Some((base, made.variation.clone()))
+            let base = info.edition.provenance.parents().next()?.1.clone();
+            Some(MadeBefore::Variant(Box::new((base, made.variation.clone()))))
         }
+        Made::Formula(made) => Some(MadeBefore::Formula(Box::new((info.clone(), (**made).clone())))),
+        Made::Chain(made) => Some(MadeBefore::Chain(made.clone())),
         _ => None,
-    });
-    Ok(composed.collect())
+    };
+    Ok(shelf.series_of(instrument)?.into_iter().filter_map(how).collect())
 }
 
 /// Takes in a file that was edited and keeps of it what differs from the base.
@@ -292,6 +314,38 @@ impl ComposeStep {
         let step = ComposeStep::from_arg_matches(&matches)
             .map_err(|e| Error::arguments(e.to_string().lines().next().unwrap_or_default().to_owned()))?;
         Ok(ComposeStep { from: step.from.clone().or(from), ..step })
+    }
+
+    /// True where it says how a chain rolls or is adjusted.
+    fn changes_chain(&self) -> bool {
+        self.roll.is_some() || self.adjust.is_some() || self.forward || !self.move_roll.is_empty()
+    }
+
+    /// # Errors
+    /// Where settings do not go together.
+    fn refuse(&self) -> Result<()> {
+        let (is_formula, is_chain) = (self.formula.is_some(), !self.chain.is_empty());
+        if (is_formula || is_chain) && self.variation()? != Variation::default() {
+            let what = if is_formula { "formula" } else { "chain" };
+            return Err(Error::arguments(format!(
+                "A {what} and a variant are two instruments: make {} by the {what} first, then another one --from it.",
+                self.name
+            )));
+        }
+        if is_formula && self.changes_chain() {
+            return Err(Error::arguments(
+                "A formula has no rolls; --roll, --adjust and --move-roll are of a chain.",
+            ));
+        }
+        if self.stale.is_some() && !is_formula {
+            return Err(Error::arguments("--stale is of a formula; say --formula too."));
+        }
+        if (self.source.is_some() || self.frame.is_some()) && !is_formula && !is_chain {
+            return Err(Error::arguments(
+                "--source and --frame are of a formula or a chain; the rows of a variant are named with --from SERIES.",
+            ));
+        }
+        Ok(())
     }
 
     /// How the rows differ from those they come from.

@@ -1,14 +1,11 @@
 //! Instruments whose rows are those of others in a formula.
 
-use std::collections::BTreeMap;
-
 use serde_json::{Value, json};
 use stavel_core::compose::{ComposeRequest, FormulaDone, FormulaRequest, compose_formula};
 use stavel_core::job::Job;
+use stavel_core::model::SeriesName;
 use stavel_core::model::provenance::FormulaMade;
 use stavel_core::model::time::{self, rfc3339};
-use stavel_core::model::variation::Variation;
-use stavel_core::model::{Made, SeriesName};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
@@ -20,15 +17,9 @@ pub fn by_formula(
     shelf: &mut Shelf,
     step: &ComposeStep,
     text: &str,
-    own: BTreeMap<String, String>,
+    instrument: ComposeRequest,
     job: &Job,
 ) -> Result<StepReport> {
-    if step.variation()? != Variation::default() {
-        return Err(Error::arguments(format!(
-            "A formula and a variant are two instruments: make {0} by the formula first, then another one --from it.",
-            step.name
-        )));
-    }
     let stale = step.stale.as_deref().map(time::parse_length).transpose()?;
     if stale.is_some_and(|stale| stale < 0) {
         return Err(Error::arguments(
@@ -36,7 +27,7 @@ pub fn by_formula(
         ));
     }
     let request = FormulaRequest {
-        instrument: instrument_of(step, own),
+        instrument,
         text: text.to_owned(),
         source: step.source.clone(),
         frame: step.frame,
@@ -46,30 +37,16 @@ pub fn by_formula(
     Ok(told(compose_formula(shelf, &request, job)?))
 }
 
-/// The series of an instrument that were made by a formula.
-pub fn made_by_formula(shelf: &Shelf, instrument: &str) -> Result<Vec<(SeriesInfo, FormulaMade)>> {
-    if !shelf.has_instrument(instrument)? {
-        return Ok(Vec::new());
-    }
-    let all = shelf.series_of(instrument)?.into_iter();
-    Ok(all
-        .filter_map(|info| match &info.edition.provenance.made {
-            Made::Formula(made) => Some((info.clone(), (**made).clone())),
-            _ => None,
-        })
-        .collect())
-}
-
 /// Makes a series again by the formula it was made by, of what its legs are now.
 pub fn by_formula_again(
     shelf: &mut Shelf,
-    step: &ComposeStep,
-    own: BTreeMap<String, String>,
-    (info, made): &(SeriesInfo, FormulaMade),
+    instrument: ComposeRequest,
+    info: &SeriesInfo,
+    made: &FormulaMade,
     job: &Job,
 ) -> Result<StepReport> {
     let request = FormulaRequest {
-        instrument: instrument_of(step, own),
+        instrument,
         text: made.text.clone(),
         source: Some(info.name.source.clone()),
         frame: Some(info.name.frame),
@@ -77,17 +54,6 @@ pub fn by_formula_again(
         legs: info.edition.provenance.parents().map(|(_, series)| series.clone()).collect(),
     };
     Ok(told(compose_formula(shelf, &request, job)?))
-}
-
-fn instrument_of(step: &ComposeStep, own: BTreeMap<String, String>) -> ComposeRequest {
-    ComposeRequest {
-        name: step.name.clone(),
-        like: step.like.clone(),
-        own,
-        reset: step.reset.clone(),
-        from: None,
-        variation: Variation::default(),
-    }
 }
 
 fn told(done: FormulaDone) -> StepReport {

@@ -9,6 +9,7 @@ mod align;
 mod apply;
 mod assumptions;
 mod auto;
+mod chain;
 mod chart;
 mod check;
 mod compose;
@@ -39,6 +40,7 @@ pub use advice::{advice_in_words, error_in_words, with_advice};
 pub use align::{doubt_in_words, guess_in_words, minute_of_week, stretches_in_words};
 pub use apply::{apply, as_act};
 pub use assumptions::of_rows as assumed_of_rows;
+pub use chain::chain_in_words;
 pub use chart::{ChartBars, ChartRoom, ChartSource, KeptBars, bars_for_chart};
 pub use check::check_json;
 pub use compose::variation_in_words;
@@ -51,6 +53,6 @@ pub use sheet::{SheetValue, sheet_csv, sheet_report, sheet_values};
 pub use span::span_between;
 pub use step::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,
-    IntakeStep, Prefer, RehearseStep, SheetValues, ShelfStep, SidesWanted, SpliceStep, Step, UndoStep,
-    recipe_keys,
+    IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, SheetValues, ShelfStep, SidesWanted, SpliceStep,
+    Step, UndoStep, recipe_keys,
 };

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use crate::report::StepReport;
-use crate::step::{Step, step_with_older_keys, steps_with_older_keys};
+use crate::step::{RollSetting, Step, step_with_older_keys, steps_with_older_keys};
 use stavel_core::model::{Made, SeriesName};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
@@ -87,10 +87,13 @@ impl Step {
                 let paths = [&mut s.mends, &mut s.save_mends, &mut s.report];
                 paths.into_iter().flatten().for_each(place);
             }
+            Step::Compose(s) => {
+                let dates = s.roll.as_mut().and_then(RollSetting::file_mut);
+                [&mut s.holidays, &mut s.edited].into_iter().flatten().chain(dates).for_each(place);
+            }
             Step::Align(_)
             | Step::Splice(_)
             | Step::Frames(_)
-            | Step::Compose(_)
             | Step::Undo(_)
             | Step::Redo(_)
             | Step::Shelf(_) => {}
@@ -123,6 +126,10 @@ impl Step {
             Step::Auto(s) => s.files.iter().chain(&s.broker).cloned().collect(),
             Step::Check(s) => s.mends.iter().cloned().collect(),
             Step::Rehearse(s) => s.orders.iter().cloned().collect(),
+            Step::Compose(s) => {
+                let dates = s.roll.as_ref().and_then(RollSetting::file);
+                s.holidays.iter().chain(&s.edited).chain(dates).cloned().collect()
+            }
             _ => Vec::new(),
         }
     }

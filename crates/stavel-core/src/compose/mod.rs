@@ -4,12 +4,14 @@
 //! other hours, moved in time, with other prices and spreads, edited by hand. A variant knows its base and how it differs,
 //! so it can be made anew when the base changes.
 
+mod chain;
 mod edits;
 mod formula;
 mod on_shelf;
 mod standing;
 mod variant;
 
+pub use chain::{ChainDone, ChainRequest, RollDay, compose_chain, days_around_roll};
 pub use edits::Edits;
 pub use formula::{FormulaDone, FormulaPreview, FormulaRequest, compose_formula, preview_formula};
 pub use on_shelf::{ComposeRequest, Composed, compose};

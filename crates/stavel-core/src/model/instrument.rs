@@ -10,11 +10,13 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
 use super::clock::Clock;
+use super::contract_month::ContractMonth;
 use super::costs::{Commission, Margin, SwapKind};
 use super::price::{MAX_DECIMALS, unit};
 use super::provenance::Input;
 use super::session::{Holiday, Session, SessionWeek, Settlement, SundayPart};
 use super::standing::Standing;
+use super::time;
 use crate::{Error, Result};
 
 /// One line of a spec sheet.
@@ -27,7 +29,7 @@ pub struct Key {
 }
 
 /// Every key of a spec sheet, in the order they are shown.
-pub const KEYS: [Key; 23] = [
+pub const KEYS: [Key; 25] = [
     Key {
         name: "kind",
         about: "forex, metal, futures, index, cfd, share, crypto or other",
@@ -85,6 +87,16 @@ pub const KEYS: [Key; 23] = [
         name: "settlement",
         about: "time of the daily close (14:30 Europe/Oslo); none takes the last price",
         check: |v| settlement(v).map(drop),
+    },
+    Key {
+        name: "month",
+        about: "month of a futures contract (2024-03), where its name does not tell it",
+        check: |v| contract_month(v).map(drop),
+    },
+    Key {
+        name: "expiry",
+        about: "last day on which a contract trades (2024-03-15)",
+        check: |v| expiry(v).map(drop),
     },
     Key { name: "description", about: "what it is, in your own words", check: description },
 ];
@@ -186,7 +198,14 @@ pub struct SpecSheet {
     pub spread: Option<i64>,
     /// When it trades.
     pub session: Session,
+    /// Of a contract, the month that was said.
+    pub month: Option<ContractMonth>,
+    /// Of a contract, the last session day on which it trades, in days since 1970-01-01, where that was said.
+    pub expiry: Option<i64>,
 }
+
+/// Keys that are of one contract alone: whatever is like it has its own.
+const OF_ITSELF: [&str; 2] = ["month", "expiry"];
 
 /// True where instruments of a kind have a value of that key: a share pays no swap, a currency is not settled at a time of
 /// its own.
@@ -195,6 +214,7 @@ pub fn applies(key: &str, kind: InstrumentKind) -> bool {
     match key {
         "swap_long" | "swap_short" | "swap_kind" | "swap_triple" => !matches!(kind, Futures | Share),
         "settlement" => !matches!(kind, Forex | Metal | Crypto),
+        "month" | "expiry" => matches!(kind, Futures | Other),
         _ => true,
     }
 }
@@ -216,6 +236,7 @@ impl Instrument {
         // decimals, say. What kind of thing it is and in which currencies stays.
         let follows = |key: &str| !["kind", "base", "quote"].contains(&key);
         values.retain(|key, _| standings.get(key) != Some(&Standing::Assumed) || !follows(key));
+        values.retain(|key, _| !OF_ITSELF.contains(&key.as_str()));
         standings.retain(|key, _| values.contains_key(key));
         for (from, standing) in [(&own.found, Standing::Found), (&own.said, Standing::Said)] {
             for (key, value) in from {
@@ -296,6 +317,8 @@ impl SpecSheet {
                 sunday: text("sunday").parse()?,
                 settlement: settlement(text("settlement"))?,
             },
+            month: contract_month(text("month"))?,
+            expiry: expiry(text("expiry"))?,
         })
     }
 
@@ -410,6 +433,8 @@ fn defaults(name: &str, values: &BTreeMap<String, String>) -> Vec<(&'static str,
         ("holidays", String::new()),
         ("sunday", "own".into()),
         ("settlement", "none".into()),
+        ("month", String::new()),
+        ("expiry", String::new()),
         ("description", String::new()),
     ]
 }
@@ -444,6 +469,18 @@ fn triple(value: &str) -> Result<Option<i64>> {
 
 fn settlement(value: &str) -> Result<Option<Settlement>> {
     if value == "none" || value.is_empty() { Ok(None) } else { value.parse().map(Some) }
+}
+
+fn contract_month(value: &str) -> Result<Option<ContractMonth>> {
+    Some(value).filter(|v| !v.is_empty()).map(str::parse).transpose()
+}
+
+fn expiry(value: &str) -> Result<Option<i64>> {
+    let day = |text: &str| match text.len() {
+        10 => time::parse(text).map(time::day_of),
+        _ => Err(Error::arguments(format!("'{text}' is not a day; write it as 2024-03-15."))),
+    };
+    Some(value).filter(|v| !v.is_empty()).map(day).transpose()
 }
 
 fn number(value: &str) -> Result<()> {
@@ -539,6 +576,16 @@ mod tests {
     }
 
     #[test]
+    fn a_contract_is_not_of_the_month_of_another() {
+        let own = said(&[("kind", "futures"), ("month", "2024-03"), ("expiry", "2024-03-15")]);
+        let march = Instrument::resolve("BLYH24", None, own).unwrap();
+        assert_eq!(march.sheet.expiry, Some(19_797));
+        let chain = Instrument::resolve("BLY.chain", Some(&march), said(&[])).unwrap();
+        assert_eq!((chain.sheet.month, chain.sheet.expiry), (None, None));
+        assert_eq!((chain.origin("expiry"), chain.origin("kind")), ("not known", "inherited"));
+    }
+
+    #[test]
     fn nonsense_is_refused_with_the_instrument_named() {
         for (key, value) in [
             ("colour", "red"),
@@ -546,6 +593,8 @@ mod tests {
             ("decimals", "99"),
             ("spread", "-1"),
             ("holidays", "soon"),
+            ("month", "march"),
+            ("expiry", "2024-03-15 12:00"),
         ] {
             let err = Instrument::resolve("NOKSEK", None, said(&[(key, value)])).unwrap_err();
             assert!(err.to_string().starts_with("NOKSEK: "), "{err}");

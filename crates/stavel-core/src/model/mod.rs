@@ -2,8 +2,10 @@
 
 pub mod bars;
 pub mod cell;
+pub mod chain;
 pub mod clock;
 pub mod columns;
+pub mod contract_month;
 pub mod costs;
 pub mod frame;
 pub mod instrument;

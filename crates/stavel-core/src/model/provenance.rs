@@ -9,8 +9,9 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::chain::{ChainedContract, Roll, RollAdjust, RollAt, RollRule};
 use super::variation::Variation;
-use super::{Decision, Frame, Micros, SeriesName, Side};
+use super::{Decision, Frame, Micros, SeriesName, SeriesPattern, Side};
 
 /// What made an edition, and what that act read.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -44,6 +45,20 @@ pub enum Input {
         /// Its value then, as written; none where it had none.
         value: Option<String>,
     },
+    /// The contracts that a pattern named.
+    Contracts {
+        /// The pattern, with source and frame.
+        pattern: SeriesPattern,
+        /// Their series, in order of their names.
+        found: Vec<SeriesName>,
+    },
+    /// What was known of an instrument on dates.
+    Facts {
+        /// The instrument.
+        instrument: String,
+        /// A fingerprint of its facts: BLAKE3, in hexadecimal.
+        hash: String,
+    },
 }
 
 /// The act that made an edition, with its settings and its outcome.
@@ -66,6 +81,8 @@ pub enum Made {
     Compose(Box<Composing>),
     /// Rows of several instruments were put into a formula.
     Formula(Box<FormulaMade>),
+    /// Contracts of several months were put one behind the other.
+    Chain(Box<ChainMade>),
     /// The files say nothing about how they were made.
     Unknown,
 }
@@ -322,6 +339,27 @@ pub struct FormulaMade {
     pub left: BTreeMap<String, LegsLeft>,
 }
 
+/// Contracts that were put one behind the other; their editions stand in the inputs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ChainMade {
+    /// Which contracts were asked for, with source and frame.
+    pub of: Vec<SeriesPattern>,
+    /// When it rolls.
+    pub rule: RollRule,
+    /// How its prices are brought to one level.
+    pub adjust: RollAdjust,
+    /// True where the first contract keeps its prices, false where the last one does.
+    pub forward: bool,
+    /// Rolls that a person put elsewhere, by the contract they roll out of.
+    pub moved: BTreeMap<String, RollAt>,
+    /// The contracts, by month.
+    pub contracts: Vec<ChainedContract>,
+    /// The rolls, in order of time.
+    pub rolls: Vec<Roll>,
+    /// Decimals of the prices of the rolls.
+    pub decimals: u8,
+}
+
 /// Moments at which a leg had a row and the formula none.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
@@ -396,13 +434,13 @@ impl Provenance {
     pub fn parents(&self) -> impl Iterator<Item = (i64, &SeriesName)> {
         self.inputs.iter().filter_map(|input| match input {
             Input::Edition { id, series } => Some((*id, series)),
-            Input::Sheet { .. } => None,
+            Input::Sheet { .. } | Input::Contracts { .. } | Input::Facts { .. } => None,
         })
     }
 
-    /// The values of spec sheets that it was made with, in order.
+    /// The values of spec sheets and the facts that it was made with, in order.
     pub fn sheet_inputs(&self) -> impl Iterator<Item = &Input> {
-        self.inputs.iter().filter(|input| matches!(input, Input::Sheet { .. }))
+        self.inputs.iter().filter(|input| matches!(input, Input::Sheet { .. } | Input::Facts { .. }))
     }
 
     /// A fingerprint of everything that went in: inputs, settings and method, but not what came of it.
@@ -423,7 +461,7 @@ impl Made {
             Made::Align(_) => "align",
             Made::Splice(_) => "splice",
             Made::Frames(_) | Made::Rebuild(_) => "frames",
-            Made::Compose(_) | Made::Formula(_) => "compose",
+            Made::Compose(_) | Made::Formula(_) | Made::Chain(_) => "compose",
             Made::Unknown => "unknown",
         }
     }
@@ -433,16 +471,16 @@ impl Made {
         match self {
             // Grows by one with each change of a method that gives other rows.
             Made::Intake(_) | Made::Check(_) | Made::Align(_) | Made::Unknown => 1,
-            Made::Splice(_) | Made::Frames(_) | Made::Rebuild(_) | Made::Compose(_) | Made::Formula(_) => 1,
+            Made::Splice(_) | Made::Frames(_) | Made::Rebuild(_) => 1,
+            Made::Compose(_) | Made::Formula(_) | Made::Chain(_) => 1,
         }
     }
 
     /// True where the rows were computed from other series, so that they are stale once those change.
     pub fn is_derived(&self) -> bool {
         match self {
-            Made::Splice(_) | Made::Frames(_) | Made::Rebuild(_) | Made::Compose(_) | Made::Formula(_) => {
-                true
-            }
+            Made::Splice(_) | Made::Frames(_) | Made::Rebuild(_) => true,
+            Made::Compose(_) | Made::Formula(_) | Made::Chain(_) => true,
             Made::Intake(_) | Made::Check(_) | Made::Align(_) | Made::Unknown => false,
         }
     }
@@ -487,6 +525,7 @@ impl Made {
             }
             Made::Compose(c) => json!(c.variation),
             Made::Formula(f) => json!(["formula", f.told, f.stale]),
+            Made::Chain(c) => json!(["chain", c.of, c.rule, c.adjust, c.forward, c.moved]),
             Made::Unknown => json!(null),
         }
     }

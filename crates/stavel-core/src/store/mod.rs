@@ -18,6 +18,7 @@ mod checked;
 mod commit;
 mod compact;
 mod compare;
+mod contracts;
 mod cursor;
 mod days;
 mod descent;
@@ -440,9 +441,8 @@ impl Shelf {
                 Some(info) => editions::stored_name(&self.db, info.id),
                 None => Ok(name.clone()),
             },
-            Made::Intake(_) | Made::Splice(_) | Made::Compose(_) | Made::Formula(_) | Made::Unknown => {
-                Ok(name.with_built(false))
-            }
+            Made::Intake(_) | Made::Splice(_) | Made::Unknown => Ok(name.with_built(false)),
+            Made::Compose(_) | Made::Formula(_) | Made::Chain(_) => Ok(name.with_built(false)),
         }
     }
 

@@ -5,7 +5,7 @@ use std::fmt;
 
 use super::{EditionInfo, Shelf, editions, records};
 use crate::Result;
-use crate::model::{Input, SeriesName};
+use crate::model::{Input, SeriesName, SeriesPattern};
 
 /// Why an edition is stale.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -29,6 +29,16 @@ pub enum StaleBecause {
         /// The key of its spec sheet.
         key: String,
     },
+    /// A pattern names other contracts now.
+    Contracts {
+        /// The pattern.
+        pattern: SeriesPattern,
+    },
+    /// Something was learnt of an instrument on a date.
+    Facts {
+        /// The instrument.
+        instrument: String,
+    },
     /// This program would make other rows of the same sources.
     Method,
 }
@@ -42,6 +52,8 @@ impl fmt::Display for StaleBecause {
             }
             StaleBecause::StaleSource { series } => write!(f, "{} is stale", series.short()),
             StaleBecause::Sheet { instrument, key } => write!(f, "{key} of {instrument} changed"),
+            StaleBecause::Contracts { pattern } => write!(f, "{pattern} names other contracts now"),
+            StaleBecause::Facts { instrument } => write!(f, "the dated facts of {instrument} changed"),
             StaleBecause::Method => write!(f, "Stavel builds it in another way now"),
         }
     }
@@ -114,6 +126,15 @@ impl StalenessSearch<'_> {
                 Ok((now != value.as_ref()).then(change))
             }
             Input::Edition { id, series } => self.change_of_source(*id, series),
+            Input::Contracts { pattern, found } => {
+                let now = self.shelf.contracts(pattern)?;
+                let is_same = now.iter().map(|info| &info.name).eq(found.iter());
+                Ok((!is_same).then(|| StaleBecause::Contracts { pattern: pattern.clone() }))
+            }
+            Input::Facts { instrument, hash } => {
+                let is_same = self.shelf.facts_hash(instrument)? == *hash;
+                Ok((!is_same).then(|| StaleBecause::Facts { instrument: instrument.clone() }))
+            }
         }
     }
 

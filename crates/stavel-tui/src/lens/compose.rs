@@ -6,8 +6,9 @@ use stavel_core::measures::{WeekProfiler, count_quarters};
 use stavel_core::model::{Field, Instrument, SeriesName, Span};
 use stavel_work::{ComposeStep, SheetValues, Step};
 
+use super::compose_chain::{self, RollEdit, chain_of};
 use super::compose_formula;
-use super::compose_rows::{composed_of, formula_of, keys, rows_for, varied, with_day};
+use super::compose_rows::{base_of, composed_of, formula_of, keys, rows_for, varied, with_day};
 use super::compose_week::{self, WeekPaint, WeekRows, WeekShape};
 use super::{FactLine, Lens, step};
 use crate::act::TableRow;
@@ -26,6 +27,7 @@ pub enum ComposeAct {
     BuildRows,
     VaryRows,
     Formula,
+    Chain,
     PaintWeek,
     SingleDay,
     TurnZone,
@@ -51,6 +53,8 @@ pub struct ComposeLens {
     shape: Slot<WeekShape>,
     /// What the formula that is being typed comes to.
     preview: Slot<FormulaPreview>,
+    /// The rolls of the chain that is shown.
+    rolls: RollEdit,
 }
 
 /// A question whose answer is awaited; it is kept, since an answer that comes to nothing is asked for again.
@@ -64,6 +68,8 @@ enum ComposeQuestion {
     Vary(String, Option<SeriesName>),
     /// An instrument and its formula.
     Formula,
+    /// An instrument and its contracts.
+    Chain,
     /// A single day with other hours.
     Day(String),
     /// The zone in which hours are painted.
@@ -113,6 +119,13 @@ impl Lens for ComposeLens {
         )
         .command("stavel compose NAME --formula FORMULA"),
         TableRow::new(
+            ComposeAct::Chain,
+            "c",
+            "chain",
+            "put futures contracts one behind the other, with rolls that can be moved",
+        )
+        .command("stavel compose NAME --chain CONTRACTS"),
+        TableRow::new(
             ComposeAct::PaintWeek,
             "p",
             "paint hours",
@@ -128,10 +141,29 @@ impl Lens for ComposeLens {
         .command("stavel compose NAME --set KEY=VALUE"),
         TableRow::new(ComposeAct::TurnZone, "t", "", "paint the hours on the wall of another zone").rare(),
         TableRow::new(ComposeAct::Stroke, "Space", "", "open or close the half hour under the cursor").rare(),
-        TableRow::new(ComposeAct::StrokeBack, ",", "", "move half an hour back").rare(),
-        TableRow::new(ComposeAct::StrokeOn, ".", "", "move half an hour on").rare(),
-        TableRow::new(ComposeAct::HoursBack, "<", "", "move three hours back").rare(),
-        TableRow::new(ComposeAct::HoursOn, ">", "", "move three hours on").rare(),
+        TableRow::new(
+            ComposeAct::StrokeBack,
+            ",",
+            "",
+            "move half an hour back; of a chain, move the chosen roll a trading day back",
+        )
+        .rare(),
+        TableRow::new(
+            ComposeAct::StrokeOn,
+            ".",
+            "",
+            "move half an hour on; of a chain, move the chosen roll a trading day on",
+        )
+        .rare(),
+        TableRow::new(
+            ComposeAct::HoursBack,
+            "<",
+            "",
+            "move three hours back; of a chain, choose the roll before",
+        )
+        .rare(),
+        TableRow::new(ComposeAct::HoursOn, ">", "", "move three hours on; of a chain, choose the next roll")
+            .rare(),
         TableRow::new(ComposeAct::CopyDay, "d", "copy day", "give the next day the hours of this one").rare(),
         TableRow::new(ComposeAct::ClearDay, "x", "clear day", "close the whole day").rare(),
     ];
@@ -142,6 +174,9 @@ impl Lens for ComposeLens {
         if let (Some(paint), Some(stroke)) = (&mut self.paint, stroke_of(act)) {
             stroke(paint);
             return Effects::new();
+        }
+        if let Some(effects) = self.edit_rolls(act, instrument, view) {
+            return effects;
         }
         match act {
             ComposeAct::PaintWeek => self.paint_week(instrument),
@@ -163,6 +198,10 @@ impl Lens for ComposeLens {
             ComposeAct::Formula => {
                 self.asked = Some(ComposeQuestion::Formula);
                 ask(compose_formula::ASKED, formula_of(instrument, view))
+            }
+            ComposeAct::Chain => {
+                self.asked = Some(ComposeQuestion::Chain);
+                ask(compose_chain::ASKED, compose_chain::proposal(instrument, view))
             }
             ComposeAct::ChangeValue => {
                 let Some(key) = keys(instrument).get(self.at).copied() else { return Effects::new() };
@@ -200,7 +239,7 @@ impl Lens for ComposeLens {
     }
 
     fn let_go(&mut self) -> bool {
-        self.paint.take().is_some() || self.other.take().is_some()
+        self.paint.take().is_some() || self.rolls.let_go() || self.other.take().is_some()
     }
 
     fn instrument_changed(&mut self) {
@@ -229,6 +268,7 @@ impl Lens for ComposeLens {
             self.preview.want(key, view.threads, move |shelf, _| preview_formula(shelf, &request));
         }
         let Some(instrument) = self.shown(view) else { return Effects::new() };
+        self.rolls.want(instrument, view);
         let paint = self.paint.as_ref();
         let zone = paint.map_or(&instrument.sheet.session.week.zone, WeekPaint::zone).clone();
         let Some(info) = rows_for(instrument, view).filter(|s| !s.is_afloat()) else { return Effects::new() };
@@ -252,6 +292,7 @@ impl Lens for ComposeLens {
     fn collect(&mut self, _view: &View<'_>) -> Effects {
         self.shape.collect();
         self.preview.collect();
+        self.rolls.collect();
         Effects::new()
     }
 
@@ -277,6 +318,13 @@ impl Lens for ComposeLens {
             }
             Some(ComposeQuestion::Vary(name, from)) => varied(&name, from, text),
             Some(ComposeQuestion::Formula) => match compose_formula::step_of(text) {
+                Ok(step) => {
+                    self.other = Some(step.name.clone());
+                    start(Step::Compose(Box::new(step)))
+                }
+                Err(error) => vec![Effect::Complain(error)],
+            },
+            Some(ComposeQuestion::Chain) => match compose_chain::step_of(text) {
                 Ok(step) => {
                     self.other = Some(step.name.clone());
                     start(Step::Compose(Box::new(step)))
@@ -309,9 +357,13 @@ impl Lens for ComposeLens {
         let own = instrument.own.said.len();
         let keys = keys(instrument);
         canvas.put(x, 0, &format!("{like}   {own} of {} values its own", keys.len()), theme::words());
-        let is_doing = self.paint.is_some() || Self::formula_typed(view).is_some();
+        let is_doing = self.paint.is_some() || self.rolls.is_open() || Self::formula_typed(view).is_some();
         let place = week_place((canvas.width(), canvas.height()), is_doing);
         let side_by_side = canvas.width() >= SIDE_BY_SIDE;
+        if let Some((_, made)) = chain_of(instrument, view).filter(|_| place.is_none()) {
+            let rolls = made.rolls.len();
+            canvas.put_right(canvas.width() - 1, 0, &format!("< shows its rolls ({rolls})"), theme::faint());
+        }
         let below = place.filter(|_| !side_by_side).map_or(0, |place| place.height);
         let rows = canvas.height().saturating_sub(below + 2);
         let first = scroll(self.at, rows as usize, keys.len());
@@ -340,6 +392,16 @@ impl Lens for ComposeLens {
         if let Some(line) = Self::formula_typed(view) {
             let part = canvas.part(place.x, place.y, place.width, place.height);
             return compose_formula::draw(line, &self.preview, part);
+        }
+        let mut place = place;
+        if let Some((info, made)) = chain_of(instrument, view).filter(|_| self.paint.is_none()) {
+            let part = canvas.part(place.x, place.y, place.width, place.height);
+            let below = self.rolls.draw(info, made, part) + 1;
+            // The hours of the week stand below, where there is room for them.
+            if below + WEEK_LINES > place.height {
+                return;
+            }
+            place = Rect { y: place.y + below, height: place.height - below, ..place };
         }
         let info = rows_for(instrument, view);
         let series = info.map(|s| s.name.to_string()).unwrap_or_default();
@@ -389,7 +451,10 @@ impl Lens for ComposeLens {
             out.push(FactLine::heading("its rows"));
             out.push(FactLine::words(format!("made of {from}")));
             out.extend(lines.into_iter().map(FactLine::words));
-            out.push(FactLine::words("a makes them again of what it is now; m changes how they differ."));
+            out.push(FactLine::words(match base_of(instrument, view) {
+                Some(_) => "a makes them again of what it is now; m changes how they differ.",
+                None => "a makes them again of what these are now.",
+            }));
         } else if let Some(like) = &instrument.own.like {
             out.push(FactLine::words(format!(
                 "a builds its rows from a series of {like}: choose that series on the shelf first."
@@ -417,6 +482,7 @@ fn stroke_of(act: ComposeAct) -> Option<fn(&mut WeekPaint)> {
         | ComposeAct::ResetValue
         | ComposeAct::VaryRows
         | ComposeAct::Formula
+        | ComposeAct::Chain
         | ComposeAct::SingleDay
         | ComposeAct::TurnZone
         | ComposeAct::PaintWeek => return None,
@@ -426,13 +492,16 @@ fn stroke_of(act: ComposeAct) -> Option<fn(&mut WeekPaint)> {
 /// Columns from which the week stands beside the sheet.
 const SIDE_BY_SIDE: u16 = 100;
 
+/// Lines of the picture of the hours.
+const WEEK_LINES: u16 = 14;
+
 /// Where the picture of the hours lies in a lens so large; none on a low screen, where the sheet is worth more. Hours that
 /// are being painted are seen at any size.
 fn week_place((width, height): (u16, u16), is_painting: bool) -> Option<Rect> {
     if width >= SIDE_BY_SIDE {
         return Some(Rect { x: 70, y: 1, width: width - 70, height: height.saturating_sub(1) });
     }
-    let lines = 14.min(height);
+    let lines = WEEK_LINES.min(height);
     (height >= 22 || is_painting).then(|| Rect { x: 0, y: height - lines, width, height: lines })
 }
 
@@ -455,6 +524,21 @@ impl ComposeLens {
         }
     }
 
+    /// What the keys of strokes and `a` do to the rolls of a chain; none where none is shown, or nothing is to be done.
+    fn edit_rolls(&mut self, act: ComposeAct, instrument: &Instrument, view: &View<'_>) -> Option<Effects> {
+        let (info, made) = chain_of(instrument, view)?;
+        match act {
+            ComposeAct::StrokeBack => Some(self.rolls.shift(made, -1)),
+            ComposeAct::StrokeOn => Some(self.rolls.shift(made, 1)),
+            ComposeAct::HoursBack | ComposeAct::HoursOn => {
+                self.rolls.choose(made, matches!(act, ComposeAct::HoursOn));
+                Some(Effects::new())
+            }
+            ComposeAct::BuildRows => self.rolls.write(info, made),
+            _ => None,
+        }
+    }
+
     fn ask_zone(&mut self) -> Effects {
         let zone = self.paint.as_ref().map(|p| p.zone().to_string()).unwrap_or_default();
         self.asked = Some(ComposeQuestion::Zone);
@@ -465,7 +549,7 @@ impl ComposeLens {
     fn vary(&mut self, instrument: &Instrument, view: &View<'_>) -> Effects {
         let name = instrument.name.clone();
         let chosen = view.selected.cloned().filter(|s| s.instrument != name);
-        let from = composed_of(instrument, view).map(|c| c.0).or(chosen);
+        let from = base_of(instrument, view).or(chosen);
         let Some(from) = from else {
             return say(format!("choose the series that {name} is to be made of on the shelf first (1)"));
         };

@@ -4,7 +4,7 @@ use stavel_core::model::instrument::{KEYS, Key, applies};
 use stavel_core::model::session::Holiday;
 use stavel_core::model::{Instrument, Made, SeriesName};
 use stavel_core::store::SeriesInfo;
-use stavel_work::{ComposeStep, SheetValues, Step, variation_in_words};
+use stavel_work::{ComposeStep, SheetValues, Step, chain_in_words, variation_in_words};
 
 use crate::effect::{Effect, Effects, start};
 use crate::view::View;
@@ -31,16 +31,28 @@ fn finest<'a>(view: &View<'a>, instrument: &str) -> Option<&'a SeriesInfo> {
 }
 
 /// What the rows of an instrument were composed of, and how they differ from it in words.
-pub fn composed_of(instrument: &Instrument, view: &View<'_>) -> Option<(SeriesName, Vec<String>)> {
+pub fn composed_of(instrument: &Instrument, view: &View<'_>) -> Option<(String, Vec<String>)> {
     view.snapshot.series_of(&instrument.name).find_map(|s| match &s.edition.provenance.made {
         Made::Compose(made) => {
             let base = s.edition.provenance.parents().next()?.1.clone();
-            Some((base, variation_in_words(&made.variation)))
+            Some((base.to_string(), variation_in_words(&made.variation)))
+        }
+        Made::Chain(made) => {
+            let base = made.of.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+            Some((base, vec![chain_in_words(made), ", and . move the chosen roll".to_owned()]))
         }
         Made::Formula(made) => {
             let base = s.edition.provenance.parents().next()?.1.clone();
-            Some((base, vec![format!("by the formula {}", made.told)]))
+            Some((base.to_string(), vec![format!("by the formula {}", made.told)]))
         }
+        _ => None,
+    })
+}
+
+/// The series that the rows of a variant come from.
+pub fn base_of(instrument: &Instrument, view: &View<'_>) -> Option<SeriesName> {
+    view.snapshot.series_of(&instrument.name).find_map(|s| match &s.edition.provenance.made {
+        Made::Compose(_) => Some(s.edition.provenance.parents().next()?.1.clone()),
         _ => None,
     })
 }

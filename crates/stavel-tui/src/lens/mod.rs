@@ -15,6 +15,7 @@ mod check_calendar;
 mod check_mends;
 mod check_week;
 mod compose;
+mod compose_chain;
 mod compose_formula;
 mod compose_rows;
 mod compose_week;

@@ -3,7 +3,7 @@
 use clap::{Arg, ArgAction, Args, Command};
 use serde_json::{Map, Value};
 
-use super::settings::KEY_OPTIONS;
+use super::compose::KEY_OPTIONS;
 use super::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep,
     RehearseStep, ShelfStep, SpliceStep, Step, UndoStep,

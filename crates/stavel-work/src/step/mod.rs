@@ -1,7 +1,9 @@
 //! One act with all its settings.
 
 mod command_line;
+mod compose;
 mod older;
+mod roll;
 mod settings;
 mod wanted;
 
@@ -10,10 +12,12 @@ use stavel_core::check::Against;
 use stavel_core::model::SeriesName;
 
 pub use command_line::recipe_keys;
+pub use compose::{ComposeStep, SheetValues};
 pub use older::{step_with_older_keys, steps_with_older_keys};
+pub use roll::{RollMove, RollSetting};
 pub use settings::{
-    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, Prefer,
-    RehearseStep, SheetValues, ShelfStep, SpliceStep, UndoStep,
+    AlignStep, AutoStep, ChartStep, CheckStep, DeliverStep, FramesStep, IntakeStep, Prefer, RehearseStep,
+    ShelfStep, SpliceStep, UndoStep,
 };
 pub use wanted::{FramesWanted, SidesWanted};
 

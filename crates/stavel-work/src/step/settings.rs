@@ -4,20 +4,16 @@
 //! under the same name. [`Step::command_line`](super::Step::command_line) and the table of keys in `docs/recipes.md`
 //! are made from the same fields.
 
-use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use clap::Args;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
-use clap::{Arg, ArgAction, ArgMatches, Args, Command};
 use serde::{Deserialize, Serialize};
 
-use stavel_core::Result;
 use stavel_core::check::{Against, Mend};
 use stavel_core::deliver::FileFormat;
 use stavel_core::model::provenance::EmptyBars;
-use stavel_core::model::session::Weekdays;
-use stavel_core::model::variation::{Factor, SpreadShare};
-use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, SeriesPattern, Side, Stamp};
+use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, SeriesPattern, Stamp};
 use stavel_core::splice::{Level, SpliceRule};
 
 use super::wanted::{FramesWanted, SidesWanted};
@@ -369,160 +365,6 @@ fn usual_frames() -> Vec<FramesWanted> {
     vec![FramesWanted::Usual]
 }
 
-/// An instrument to make or change.
-#[derive(Debug, Clone, Default, PartialEq, Args, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct ComposeStep {
-    /// The instrument.
-    pub name: String,
-    /// The instrument it takes its values from.
-    #[arg(long, value_name = "INSTRUMENT")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub like: Option<String>,
-    /// The series its rows come from.
-    #[arg(long, value_name = "SERIES")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub from: Option<SeriesName>,
-    /// Rows by a formula over instruments, as 'NZDSEK / NOKSEK'; docs/formulas.md tells the language.
-    #[arg(long, value_name = "FORMULA", conflicts_with_all = ["from", "again", "edited"])]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub formula: Option<String>,
-    /// The source of the legs that name none in the formula, and of the result.
-    #[arg(long, requires = "formula")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub source: Option<String>,
-    /// The frame of the legs: ticks, 1m and so on.
-    #[arg(long, requires = "formula")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub frame: Option<Frame>,
-    /// How long a price of a leg holds, as 10s; of bars how long a close stands in for missing ones.
-    #[arg(long, value_name = "LENGTH", requires = "formula")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub stale: Option<String>,
-    #[command(flatten)]
-    #[serde(default, skip_serializing_if = "is_default")]
-    pub set: SheetValues,
-    /// Take values of its own away: what it inherits or its rows show counts again.
-    #[arg(long, value_name = "KEY", value_delimiter = ',')]
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub reset: Vec<String>,
-    /// A file of holidays: an iCalendar, or lines as 2024-12-25 and 2024-12-24 -13:00.
-    #[arg(long, value_name = "FILE")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub holidays: Option<PathBuf>,
-    /// Added to every time of the rows, as 1h or -30m.
-    #[arg(long, allow_hyphen_values = true)]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub shift: Option<String>,
-    /// Only rows of session days of these weekdays, as mon-thu or mon,wed.
-    #[arg(long)]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub days: Option<Weekdays>,
-    /// Only rows from this moment on.
-    #[arg(long, value_name = "TIME")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub since: Option<String>,
-    /// Only rows before this moment.
-    #[arg(long, value_name = "TIME")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub until: Option<String>,
-    /// One divided by each price: the pair the other way round.
-    #[arg(long)]
-    #[serde(default, skip_serializing_if = "is_default")]
-    pub inverse: bool,
-    /// Multiply each price, as 0.01; turned over first where --inverse says so.
-    #[arg(long, value_name = "FACTOR")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub scale: Option<Factor>,
-    /// So many points more of spread, or less, as -3.
-    #[arg(long, value_name = "POINTS", allow_hyphen_values = true)]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub add_spread: Option<i64>,
-    /// Multiply each spread, as 1.5.
-    #[arg(long, value_name = "FACTOR")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub times_spread: Option<Factor>,
-    /// Spreads by the hour of the week as this series has them.
-    #[arg(long, value_name = "SERIES")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub spread_of: Option<SeriesName>,
-    /// Which spread of an hour --spread-of takes.
-    #[arg(long, value_parser = one_of::<SpreadShare>())]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub spread_share: Option<SpreadShare>,
-    /// One price alone: bid, ask or mid.
-    #[arg(long)]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub side: Option<Side>,
-    /// A file of the rows that was delivered and edited; what differs stands in for the rows it was made of.
-    #[arg(long, value_name = "FILE")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub edited: Option<PathBuf>,
-    /// The clock of the edited file, where its times name no zone.
-    #[arg(long, value_name = "CLOCK", requires = "edited")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub edited_clock: Option<Clock>,
-    /// Make its rows again as they were made before, of what its base is now.
-    #[arg(long, conflicts_with = "from")]
-    #[serde(default, skip_serializing_if = "is_default")]
-    pub again: bool,
-}
-
-/// Values of a spec sheet by key, as written. Typed as `--set KEY=VALUE`; two keys have options of their own.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(transparent)]
-pub struct SheetValues(pub BTreeMap<String, String>);
-
-impl SheetValues {
-    /// One value.
-    pub fn one(key: &str, value: &str) -> SheetValues {
-        SheetValues([(key.to_owned(), value.to_owned())].into())
-    }
-}
-
-/// The keys of the spec sheet that are options by themselves: name, form of the value, help.
-pub const KEY_OPTIONS: [(&str, &str, &str); 2] = [
-    ("hours", "WEEK", "Session week, as 'mon-fri 08:00-17:00 Europe/Oslo'"),
-    ("spread", "POINTS", "Fixed spread in points"),
-];
-
-impl Args for SheetValues {
-    fn augment_args(command: Command) -> Command {
-        let set = Arg::new("set").long("set").value_name("KEY=VALUE").action(ArgAction::Append);
-        let command = command.arg(
-            set.help("A value of the spec sheet of its own; in a recipe a table of keys and values")
-                .value_parser(key_and_value),
-        );
-        KEY_OPTIONS.iter().fold(command, |command, (key, form, help)| {
-            command.arg(Arg::new(*key).long(*key).value_name(*form).help(*help))
-        })
-    }
-
-    fn augment_args_for_update(command: Command) -> Command {
-        SheetValues::augment_args(command)
-    }
-}
-
-impl clap::FromArgMatches for SheetValues {
-    fn from_arg_matches(matches: &ArgMatches) -> Result<SheetValues, clap::Error> {
-        let set = matches.get_many::<(String, String)>("set").unwrap_or_default().cloned();
-        let own = KEY_OPTIONS.iter().filter_map(|(key, ..)| {
-            matches.get_one::<String>(key).map(|value| (key.to_string(), value.clone()))
-        });
-        Ok(SheetValues(set.chain(own).collect()))
-    }
-
-    fn update_from_arg_matches(&mut self, matches: &ArgMatches) -> Result<(), clap::Error> {
-        self.0.extend(SheetValues::from_arg_matches(matches)?.0);
-        Ok(())
-    }
-}
-
-fn key_and_value(text: &str) -> Result<(String, String), String> {
-    let (key, value) = text.split_once('=').ok_or("it is not KEY=VALUE; write --set commission=3.50")?;
-    Ok((key.into(), value.into()))
-}
-
 /// Series to write to files.
 #[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -654,7 +496,7 @@ pub struct ShelfStep {
 }
 
 /// Reads one of the words of an enum, and offers them where another one is typed.
-fn one_of<T>() -> impl TypedValueParser<Value = T>
+pub(super) fn one_of<T>() -> impl TypedValueParser<Value = T>
 where
     T: strum::VariantNames + std::str::FromStr + Clone + Send + Sync + 'static,
     T::Err: std::error::Error + Send + Sync + 'static,
@@ -662,7 +504,7 @@ where
     PossibleValuesParser::new(T::VARIANTS).try_map(|word| word.parse())
 }
 
-fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+pub(super) fn is_default<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()
 }
 

@@ -113,4 +113,6 @@ macro_rules! as_text {
     )*};
 }
 
+pub(super) use as_text;
+
 as_text!(FramesWanted, SidesWanted);

@@ -6,6 +6,7 @@
 mod support;
 
 mod bars;
+mod chains;
 mod checks;
 mod clocks;
 mod dates;
