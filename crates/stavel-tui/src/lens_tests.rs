@@ -172,7 +172,7 @@ fn a_chain_is_made_and_its_roll_moved_by_hand() {
     settle(&mut app);
     wait(&mut app, "moved by hand");
     assert_eq!(edition(&dir, "BLY.chain@quill:1m"), Some(2), "{}", app.message.text);
-    press(&mut app, "u");
+    press(&mut app, "z");
     settle(&mut app);
     assert_eq!(edition(&dir, "BLY.chain@quill:1m"), Some(1), "{}", app.message.text);
 }

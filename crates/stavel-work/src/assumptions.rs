@@ -5,6 +5,7 @@ use crate::step::Step;
 use stavel_core::Result;
 use stavel_core::model::instrument::InstrumentKind;
 use stavel_core::model::provenance::Rebuilding;
+use stavel_core::model::stress::Stress;
 use stavel_core::model::{Decision, Instrument, Made, Provenance, SeriesName, Standing};
 use stavel_core::store::Shelf;
 
@@ -14,8 +15,8 @@ pub fn assumptions(shelf: &Shelf, step: &Step) -> Result<Vec<Decision>> {
     let mut out: Vec<Decision> = Vec::new();
     let series = match step {
         Step::Frames(s) => bases(shelf, &s.series)?,
-        // What a formula reads is known once it was worked out.
-        Step::Compose(s) if s.formula.is_some() || s.again => {
+        // What a formula or a chain reads is known once it was worked out.
+        Step::Compose(s) if s.formula.is_some() || s.again || !s.chain.is_empty() || s.changes_chain() => {
             shelf.series_of(&s.name)?.into_iter().map(|info| info.name).collect()
         }
         _ => step.reads(),
@@ -53,6 +54,11 @@ pub fn of_rows(shelf: &Shelf, series: &SeriesName) -> Result<Vec<Decision>> {
             Made::Intake(taken) => {
                 add(&mut out, taken.decisions.iter().filter(|d| d.is_assumed()).cloned().collect());
             }
+            Made::Compose(composed) => {
+                let made_up =
+                    composed.variation.stress.as_deref().map(|s| made_up_rows(&edition.provenance, s));
+                add(&mut out, made_up.into_iter().collect());
+            }
             Made::Rebuild(rebuilt) => add(&mut out, vec![rebuilt_ticks(&edition.provenance, rebuilt)]),
             _ => {}
         }
@@ -73,6 +79,13 @@ fn rebuilt_ticks(provenance: &Provenance, rebuilt: &Rebuilding) -> Decision {
         None => "the way within each bar is made up, as a random walk".to_owned(),
     };
     Decision::new("ticks", format!("rebuilt{bars}, seed {}", rebuilt.seed), Standing::Assumed, way)
+}
+
+/// That rows were made up for a stress test.
+fn made_up_rows(provenance: &Provenance, stress: &Stress) -> Decision {
+    let base = provenance.parents().next().map_or(String::new(), |(_, series)| format!(" of {series}"));
+    let why = "a stress variant is no record of trading".to_owned();
+    Decision::new("rows", format!("made up{base}: {}", stress.in_words().join(", ")), Standing::Assumed, why)
 }
 
 /// True where nobody has said or shown when a session day begins and the trade has no usage: pairs of currencies

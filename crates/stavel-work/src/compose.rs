@@ -7,10 +7,12 @@ use serde_json::{Value, json};
 use stavel_core::compose::{self, ComposeRequest, Edits};
 use stavel_core::intake::{self, ClockHint, Hints};
 use stavel_core::job::Job;
+use stavel_core::model::actions::{Action, ActionKind, Actions};
 use stavel_core::model::provenance::{ChainMade, FormulaMade};
-use stavel_core::model::time::{self, rfc3339};
+use stavel_core::model::stress::Stress;
+use stavel_core::model::time::{self, date, rfc3339};
 use stavel_core::model::variation::{SpreadChange, Variation};
-use stavel_core::model::{Clock, Made, SeriesName, SessionWeek, Span};
+use stavel_core::model::{Clock, Decision, Made, SeriesName, SessionWeek, Span, Standing};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
@@ -19,6 +21,9 @@ use crate::formula::{by_formula, by_formula_again};
 use crate::holidays::holidays_in;
 use crate::report::StepReport;
 use crate::step::ComposeStep;
+
+/// Where the chances of a stress variant begin, where nobody says it.
+const USUAL_SEED: u64 = 1;
 
 /// The source of a series that holds what a person edited.
 const EDITED: &str = "edited";
@@ -89,9 +94,15 @@ pub fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<S
     };
     let (own, zone_note) = own_values(shelf, step)?;
     let request = ComposeRequest { from, variation, ..instrument_of(step, own) };
+    let is_seed_assumed = step.seed.is_none() && step.stress()?.is_some();
     let mut made = compose::compose(shelf, &request, job)?;
     made.notes.extend(zone_note);
-    Ok(report(made, edits))
+    let mut told = report(made, edits);
+    if is_seed_assumed {
+        let why = "nobody said where chances begin; another --seed gives another history";
+        told.assumed.push(Decision::new("seed", USUAL_SEED.to_string(), Standing::Assumed, why));
+    }
+    Ok(told)
 }
 
 fn report(made: compose::Composed, edits: Option<Edits>) -> StepReport {
@@ -106,6 +117,11 @@ fn report(made: compose::Composed, edits: Option<Edits>) -> StepReport {
         json!({"instrument": made.instrument.name, "series": series, "notes": made.notes, "doubts": doubts});
     let like = made.instrument.own.like.as_deref().map(|l| format!(" like {l}")).unwrap_or_default();
     let mut lines = vec![format!("{}{like}: {}", made.instrument.name, made.notes.join("; "))];
+    if !made.actions.is_empty() {
+        let told = |a: &Action| json!({"day": date(a.day), "kind": a.kind, "said": a.said, "price_factor": a.price, "volume_factor": a.volume});
+        json["actions"] = made.actions.iter().map(told).collect();
+        lines.extend(made.actions.iter().map(action_line));
+    }
     if let Some(edits) = edits {
         json["edits"] = json!({
             "changed": edits.changed, "added": edits.added, "removed": edits.removed, "first": edits.told,
@@ -122,6 +138,20 @@ fn report(made: compose::Composed, edits: Option<Edits>) -> StepReport {
         changed: made.series.into_iter().map(|s| s.name).collect(),
         ..StepReport::new(json, lines)
     }
+}
+
+fn action_line(action: &Action) -> String {
+    let volume = match action.kind {
+        ActionKind::Split => format!(", volumes x {:.6}", action.volume),
+        ActionKind::Dividend => String::new(),
+    };
+    format!(
+        "  {}  {} {}: prices before x {:.8}{volume}",
+        date(action.day),
+        action.kind,
+        action.said,
+        action.price
+    )
 }
 
 /// The values of a step: hours without a zone are those of the instrument's, holidays of a file are written out. Gives a note
@@ -291,6 +321,11 @@ pub fn variation_in_words(v: &Variation) -> Vec<String> {
         SpreadChange::Hours { of, share } => format!("spread by the hour as {of}, {share}"),
     }));
     out.extend(v.side.map(|side| format!("the {side} alone")));
+    out.extend(v.adjusted.map(|which| match which {
+        Actions::Splits => "adjusted for splits".to_owned(),
+        Actions::All => "adjusted for splits and dividends".to_owned(),
+    }));
+    out.extend(v.stress.as_ref().map(|s| format!("made up for a stress test: {}", s.in_words().join(", "))));
     out.extend(v.edits.as_ref().map(|edits| format!("edited by hand: {edits}")));
     out
 }
@@ -317,7 +352,7 @@ impl ComposeStep {
     }
 
     /// True where it says how a chain rolls or is adjusted.
-    fn changes_chain(&self) -> bool {
+    pub(crate) fn changes_chain(&self) -> bool {
         self.roll.is_some() || self.adjust.is_some() || self.forward || !self.move_roll.is_empty()
     }
 
@@ -379,7 +414,35 @@ impl ComposeStep {
             scale: self.scale,
             spread,
             side: self.side,
+            adjusted: self.adjusted,
+            stress: self.stress()?.map(Box::new),
             edits: None,
         })
+    }
+
+    /// What is made up for a stress test; none where nothing is.
+    fn stress(&self) -> Result<Option<Stress>> {
+        let delay = self.delay.as_deref().map_or(Ok(0), time::parse_length)?;
+        if delay < 0 {
+            return Err(Error::arguments(
+                "Prices cannot be seen before they are there; give --delay a length as 2s.",
+            ));
+        }
+        let stress = Stress {
+            seed: 0,
+            shuffle: self.shuffle,
+            mirror: self.mirror,
+            noise: self.noise.unwrap_or(0).into(),
+            slippage: self.slippage.unwrap_or(0).into(),
+            missing: self.missing,
+            delay,
+        };
+        match stress == Stress::default() {
+            true if self.seed.is_some() => Err(Error::arguments(
+                "A seed is of chances: say --noise, --slippage, --missing, --shuffle, --mirror or --delay too.",
+            )),
+            true => Ok(None),
+            false => Ok(Some(Stress { seed: self.seed.unwrap_or(USUAL_SEED), ..stress })),
+        }
     }
 }

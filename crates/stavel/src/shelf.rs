@@ -73,10 +73,13 @@ fn show_series(shelf: &Shelf, series: Option<&SeriesName>, as_json: bool) -> Res
             continue;
         }
         lines.push(format!("{}  {}", instrument.name, instrument.values["kind"]));
-        lines.extend(own.iter().map(|s| line_of(s, stale.get(&s.edition.id).map_or(&[][..], Vec::as_slice))));
+        let made_up =
+            own.iter().map(|s| shelf.is_made_up(&s.edition)).collect::<stavel_core::Result<Vec<bool>>>()?;
+        let changes = |s: &SeriesInfo| stale.get(&s.edition.id).map_or(&[][..], Vec::as_slice);
+        lines.extend(own.iter().zip(&made_up).map(|(s, made_up)| line_of(s, changes(s), *made_up)));
         instruments.push(json!({
             "name": instrument.name, "kind": instrument.values["kind"], "decimals": instrument.sheet.decimals,
-            "series": own.iter().map(|s| series_json(s, stale.get(&s.edition.id))).collect::<Vec<_>>(),
+            "series": own.iter().zip(&made_up).map(|(s, made_up)| series_json(s, stale.get(&s.edition.id), *made_up)).collect::<Vec<_>>(),
         }));
     }
     if lines.is_empty() {
@@ -95,7 +98,7 @@ fn show_series(shelf: &Shelf, series: Option<&SeriesName>, as_json: bool) -> Res
 }
 
 /// A series as the document has it; `stale` and `why_stale` only where it is.
-fn series_json(s: &SeriesInfo, stale: Option<&Vec<StaleBecause>>) -> Value {
+fn series_json(s: &SeriesInfo, stale: Option<&Vec<StaleBecause>>, is_made_up: bool) -> Value {
     let e = &s.edition;
     let mut json = json!({
         "series": s.name, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last),
@@ -105,6 +108,9 @@ fn series_json(s: &SeriesInfo, stale: Option<&Vec<StaleBecause>>) -> Value {
     if matches!(e.provenance.made, Made::Rebuild(_)) {
         json["rebuilt"] = json!(true);
     }
+    if is_made_up {
+        json["made_up"] = json!(true);
+    }
     if let Some(changes) = stale {
         json["stale"] = json!(true);
         json["why_stale"] = changes.iter().map(StaleBecause::to_string).collect();
@@ -112,13 +118,14 @@ fn series_json(s: &SeriesInfo, stale: Option<&Vec<StaleBecause>>) -> Value {
     json
 }
 
-fn line_of(s: &SeriesInfo, stale: &[StaleBecause]) -> String {
+fn line_of(s: &SeriesInfo, stale: &[StaleBecause], is_made_up: bool) -> String {
     let e = &s.edition;
     let why: Vec<String> = stale.iter().map(StaleBecause::to_string).collect();
     let stale = if why.is_empty() { String::new() } else { format!("  ▲ stale: {}", why.join(", ")) };
     let rebuilt = if matches!(e.provenance.made, Made::Rebuild(_)) { "  rebuilt from bars" } else { "" };
+    let made_up = if is_made_up { "  made up for a stress test" } else { "" };
     format!(
-        "  {:<18} {:>10} rows  {} … {}  {:<20} edition {:<3} {:>8} kB{rebuilt}{stale}",
+        "  {:<18} {:>10} rows  {} … {}  {:<20} edition {:<3} {:>8} kB{rebuilt}{made_up}{stale}",
         s.name.short(),
         e.rows,
         wall(e.first),
@@ -190,8 +197,11 @@ fn made_from(edition: &EditionInfo) -> Vec<String> {
 }
 
 fn show_facts(shelf: &Shelf, instrument: &str, as_json: bool) -> Result<Ending> {
-    shelf.instrument(instrument)?;
     let facts = shelf.facts(instrument)?;
+    // Facts may be there before the first rows are.
+    if facts.is_empty() {
+        shelf.instrument(instrument)?;
+    }
     if as_json {
         let list: Vec<Value> = facts
             .iter()

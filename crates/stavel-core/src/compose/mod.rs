@@ -4,11 +4,15 @@
 //! other hours, moved in time, with other prices and spreads, edited by hand. A variant knows its base and how it differs,
 //! so it can be made anew when the base changes.
 
+mod actions;
 mod chain;
 mod edits;
 mod formula;
+mod level_change;
 mod on_shelf;
+mod shuffle;
 mod standing;
+mod stress;
 mod variant;
 
 pub use chain::{ChainDone, ChainRequest, RollDay, compose_chain, days_around_roll};
@@ -16,5 +20,7 @@ pub use edits::Edits;
 pub use formula::{FormulaDone, FormulaPreview, FormulaRequest, compose_formula, preview_formula};
 pub use on_shelf::{ComposeRequest, Composed, compose};
 
+#[cfg(test)]
+mod made_tests;
 #[cfg(test)]
 mod tests;

@@ -2,15 +2,23 @@
 
 use std::collections::BTreeMap;
 
+use rust_decimal::Decimal;
+
+use super::actions::{ActionLevels, FoundActions, find_actions};
 use super::edits::EditOverlay;
+use super::shuffle::Shuffle;
 use super::standing::standing;
+use super::stress::RowStress;
 use super::variant::{NewSpread, Variant, decimals_for};
 use crate::hour_spreads::SpreadCounter;
 use crate::job::Job;
+use crate::model::actions::{Action, Actions};
 use crate::model::instrument;
 use crate::model::price::MAX_DECIMALS;
 use crate::model::provenance::{Composing, LeftAway};
-use crate::model::variation::{SpreadChange, Variation};
+use crate::model::stress::{Stress, Stretches};
+use crate::model::time::{DAY, WEEK};
+use crate::model::variation::{Factor, SpreadChange, Variation};
 use crate::model::{
     Columns, Field, Input, Instrument, Made, Micros, Provenance, Scale, SeriesName, Side, Span, present,
 };
@@ -47,6 +55,8 @@ pub struct Composed {
     pub notes: Vec<String>,
     /// What a careful person would look at.
     pub doubts: Vec<String>,
+    /// The splits and dividends that prices are adjusted for.
+    pub actions: Vec<Action>,
 }
 
 /// Makes or changes an instrument and, where asked, its series.
@@ -64,7 +74,13 @@ pub fn compose(shelf: &mut Shelf, request: &ComposeRequest, job: &Job) -> Result
             false => format!("nothing to change; stavel sheet {} shows it", request.name),
             true => "spec sheet written".to_owned(),
         };
-        return Ok(Composed { instrument, series: None, notes: vec![note], doubts: Vec::new() });
+        return Ok(Composed {
+            instrument,
+            series: None,
+            notes: vec![note],
+            doubts: Vec::new(),
+            actions: Vec::new(),
+        });
     };
     let plan = ComposePlan::of(shelf, &source, &instrument, request)?;
     plan.write(shelf, &source, instrument, job)
@@ -84,6 +100,7 @@ fn refuse(shelf: &Shelf, source: &SeriesInfo, request: &ComposeRequest) -> Resul
             "{name} cannot be composed from itself; give the new instrument another name."
         )));
     }
+    refuse_together(source, &request.variation)?;
     let variation = &request.variation;
     if variation.span().length() <= 0 {
         return Err(Error::arguments(
@@ -91,7 +108,7 @@ fn refuse(shelf: &Shelf, source: &SeriesInfo, request: &ComposeRequest) -> Resul
         ));
     }
     shelf.refuse_circle(&target_of(request, name), name)?;
-    let moved = |t: Micros| t.checked_add(variation.shift).filter(|t| CALENDAR.holds(*t));
+    let moved = |t: Micros| t.checked_add(variation.moved_by()).filter(|t| CALENDAR.holds(*t));
     if moved(source.edition.first).is_none() || moved(source.edition.last).is_none() {
         return Err(Error::arguments(format!(
             "The rows of {name} would lie outside the years 1 to 9999 after that shift; give a shorter one."
@@ -111,6 +128,39 @@ fn refuse(shelf: &Shelf, source: &SeriesInfo, request: &ComposeRequest) -> Resul
         Some(why) => Err(Error::input(format!("{name} cannot be given that side: {why}."))),
         None => Ok(()),
     }
+}
+
+/// # Errors
+/// Where changes of a variant do not go together, or not with its frame.
+fn refuse_together(source: &SeriesInfo, variation: &Variation) -> Result<()> {
+    let no = |what: &str| Err(Error::arguments(format!("{what}: make two instruments, one of the other.")));
+    let stress = variation.stress.as_deref().cloned().unwrap_or_default();
+    if variation.adjusted.is_some() && (variation.maps_prices() || stress != Stress::default()) {
+        return no("Prices are adjusted before they are turned over, multiplied or stressed");
+    }
+    if stress.mirror && variation.maps_prices() {
+        return no("Prices are mirrored, or turned over and multiplied, not both at once");
+    }
+    if variation.stress.is_some() && variation.edits.is_some() {
+        return no("Rows are edited before they are stressed");
+    }
+    let frame = source.name.frame;
+    if frame.is_bars() && stress.delay % frame.length().max(1) != 0 {
+        return Err(Error::arguments(format!(
+            "Bars of {frame} can be seen later by whole bars alone; delay the ticks or shorter bars that they are built of."
+        )));
+    }
+    let longest = match stress.shuffle {
+        Some(Stretches::Days) => DAY,
+        Some(Stretches::Weeks) => WEEK,
+        None => Micros::MAX,
+    };
+    if frame.length() > longest {
+        return Err(Error::arguments(format!(
+            "Bars of {frame} are longer than the stretches that stand in each other's places; shuffle shorter bars and build {frame} of them."
+        )));
+    }
+    Ok(())
 }
 
 /// The name of the variant's series: bars of another side say so in it.
@@ -151,6 +201,10 @@ struct ComposePlan {
     variant: Variant,
     provenance: Provenance,
     edits: Option<SeriesInfo>,
+    shuffle: Option<Shuffle>,
+    /// What was found on the way.
+    notes: Vec<String>,
+    doubts: Vec<String>,
 }
 
 impl ComposePlan {
@@ -160,12 +214,15 @@ impl ComposePlan {
         instrument: &Instrument,
         request: &ComposeRequest,
     ) -> Result<ComposePlan> {
-        let variation = &request.variation;
+        let mut variation = request.variation.clone();
+        let mut found = PlanFound::of(shelf, source, &variation)?;
+        let typical = typical(shelf, source)?;
         // Decimals that the variant itself was given are meant; those it takes over are of other prices.
         let decimals = match instrument.own.said.get("decimals") {
-            Some(_) if variation.changes_prices() => instrument.sheet.decimals,
-            _ => decimals_for(variation, source.edition.scale.price, typical(shelf, source)?),
+            Some(_) if variation.maps_prices() || variation.adjusted.is_some() => instrument.sheet.decimals,
+            _ => decimals_for(&variation, source.edition.scale.price, typical) + found.more_decimals(),
         };
+        let decimals = decimals.min(MAX_DECIMALS);
         // The middle of bid and ask may lie on half a point.
         let is_middle = variation.side == Some(Side::Mid) && decimals < MAX_DECIMALS;
         let scale = Scale { price: decimals + u8::from(is_middle), ..source.edition.scale };
@@ -173,14 +230,26 @@ impl ComposePlan {
         let edits = variation.edits.as_ref().map(|name| shelf.find(name)).transpose()?;
         inputs.extend(edits.iter().map(|e| Input::Edition { id: e.edition.id, series: e.name.clone() }));
         let before_middle = Scale { price: decimals, ..scale };
-        let spread = spread_of(shelf, instrument, variation, before_middle, &mut inputs)?;
+        let spread = spread_of(shelf, instrument, &variation, before_middle, &mut inputs)?;
         inputs.extend(instrument.inputs(&Instrument::SESSION));
         inputs.extend(instrument.inputs(&["spread"]));
+        inputs.append(&mut found.inputs);
         let session = instrument.sheet.session.clone();
-        let variant = Variant { variation: variation.clone(), session, spread, scale, decimals };
-        let made = Composing { variation: variation.clone(), ..Composing::default() };
+        let made = Composing {
+            variation: variation.clone(),
+            actions: std::mem::take(&mut found.actions),
+            ..Composing::default()
+        };
         let provenance = Provenance::of(Made::Compose(Box::new(made))).reading(inputs);
-        Ok(ComposePlan { target: target_of(request, &source.name), variant, provenance, edits })
+        let stress = variation.stress.as_deref().map(RowStress::of);
+        if variation.stress.as_ref().is_some_and(|stress| stress.mirror) {
+            mirror(&mut variation, source, typical)?;
+        }
+        let actions = found.levels;
+        let variant = Variant { variation, session, spread, scale, decimals, actions, stress };
+        let target = target_of(request, &source.name);
+        let PlanFound { shuffle, notes, doubts, .. } = found;
+        Ok(ComposePlan { target, variant, provenance, edits, shuffle, notes, doubts })
     }
 
     fn write(
@@ -192,7 +261,7 @@ impl ComposePlan {
     ) -> Result<Composed> {
         let fields = self.variant.fields(&source.edition.fields);
         let like = Columns::empty(&fields, self.variant.scale);
-        let shift = self.variant.variation.shift;
+        let shift = self.variant.variation.moved_by();
         let standing = standing(shelf, &self.target, &self.provenance, &like, shift)?;
         let (mut kept, mut before) = (Vec::new(), like);
         let (mut span, mut left) = (Span::ALL, LeftAway::default());
@@ -218,7 +287,11 @@ impl ComposePlan {
         if !before.is_empty() {
             draft.push(before)?;
         }
-        for piece in reader.scan(span, None) {
+        let pieces: Box<dyn Iterator<Item = Result<Columns>>> = match &self.shuffle {
+            Some(shuffle) => Box::new(shuffle.rows(reader)),
+            None => Box::new(reader.scan(span, None)),
+        };
+        for piece in pieces {
             let mut piece = piece?;
             job.advance(piece.len() as u64)?;
             if let Some(overlay) = &mut overlay {
@@ -237,9 +310,13 @@ impl ComposePlan {
             made.left = left;
             draft.set_made(self.provenance.made.clone());
         }
+        let actions = match &self.provenance.made {
+            Made::Compose(made) => made.actions.clone(),
+            _ => Vec::new(),
+        };
         let made = draft.commit()?;
         let (notes, doubts) = (self.notes(&made, &left), self.doubts(source, &instrument, &left));
-        Ok(Composed { instrument, series: Some(made), notes, doubts })
+        Ok(Composed { instrument, series: Some(made), notes, doubts, actions })
     }
 
     fn notes(&self, made: &SeriesInfo, left: &LeftAway) -> Vec<String> {
@@ -256,14 +333,21 @@ impl ComposePlan {
             NewSpread::Times(factor) => Some(format!("spread times {factor}")),
             NewSpread::OfHour(..) => Some("spread by hour of week".to_owned()),
         });
-        if self.variant.variation.changes_prices() {
+        if left.missing > 0 {
+            notes.push(format!("{} rows gone with the minutes that are missing", left.missing));
+        }
+        if let Some(stress) = &self.variant.variation.stress {
+            notes.push(format!("made up for a stress test: {}", stress.in_words().join(", ")));
+        }
+        notes.extend(self.notes.iter().cloned());
+        if self.variant.variation.maps_prices() || self.variant.actions.is_some() {
             notes.push(format!("prices with {} decimals", self.variant.scale.price));
         }
         notes
     }
 
     fn doubts(&self, source: &SeriesInfo, instrument: &Instrument, left: &LeftAway) -> Vec<String> {
-        let mut doubts = Vec::new();
+        let mut doubts = self.doubts.clone();
         let mut doubt = |count: u64, what: &str| {
             if count > 0 {
                 doubts.push(format!("{count} rows {what}"));
@@ -280,7 +364,8 @@ impl ComposePlan {
             "do not know their spread: what is turned over there is their bid, which makes an ask and no bid",
         );
         let is_said = |key: &str| instrument.own.said.contains_key(key);
-        if self.variant.variation.inverse && !(is_said("base") && is_said("quote")) {
+        let is_mirrored = self.variant.variation.stress.as_ref().is_some_and(|stress| stress.mirror);
+        if self.variant.variation.inverse && !is_mirrored && !(is_said("base") && is_said("quote")) {
             doubts.push(format!(
                 "{0} is {1} turned over, but its base and quote are {2} and {3} still; say them: compose {0} --set base={3} --set quote={2}",
                 instrument.name, source.name.instrument, instrument.sheet.base, instrument.sheet.quote
@@ -290,10 +375,73 @@ impl ComposePlan {
     }
 }
 
+/// What a variant rests on beside its rows.
+#[derive(Default)]
+struct PlanFound {
+    levels: Option<ActionLevels>,
+    actions: Vec<Action>,
+    shuffle: Option<Shuffle>,
+    inputs: Vec<Input>,
+    notes: Vec<String>,
+    doubts: Vec<String>,
+}
+
+impl PlanFound {
+    /// Finds the splits and dividends that prices are adjusted for, and the order of stretches that are drawn.
+    fn of(shelf: &Shelf, source: &SeriesInfo, variation: &Variation) -> Result<PlanFound> {
+        let mut found = PlanFound::default();
+        let shuffle = variation.stress.as_ref().and_then(|stress| Some((stress.shuffle?, stress.seed)));
+        if variation.adjusted.is_none() && shuffle.is_none() {
+            return Ok(found);
+        }
+        let base = shelf.instrument(&source.name.instrument)?;
+        let session = &base.sheet.session;
+        found.inputs = base.inputs(&Instrument::SESSION);
+        if let Some((of, seed)) = shuffle {
+            found.shuffle = Some(Shuffle::of(shelf, source, session, of, seed)?);
+        }
+        if let Some(which) = variation.adjusted {
+            let hash = shelf.facts_hash(&base.name)?;
+            found.inputs.push(Input::Facts { instrument: base.name.clone(), hash });
+            let FoundActions { actions, notes, doubts } = find_actions(shelf, source, session, which)?;
+            let levels = ActionLevels::of(&actions, session);
+            (found.notes, found.doubts) = (notes, doubts);
+            if which == Actions::All
+                && let Some(compared) = levels.compare(shelf, source)?
+            {
+                compared.tell(source, &mut found.notes, &mut found.doubts);
+            }
+            (found.levels, found.actions) = (Some(levels), actions);
+        }
+        Ok(found)
+    }
+
+    fn more_decimals(&self) -> u8 {
+        self.levels.as_ref().map_or(0, ActionLevels::more_decimals)
+    }
+}
+
+/// Turns prices over about the first one: what was half of it is twice of it.
+fn mirror(variation: &mut Variation, source: &SeriesInfo, first: i64) -> Result<()> {
+    let price = Decimal::new(first, u32::from(source.edition.scale.price));
+    let square = price.checked_mul(price).filter(|square| *square > Decimal::ZERO && first > 0);
+    // Twelve digits are more than a price has, and leave room for the sums that follow.
+    let square = square.and_then(|square| square.round_sf(12));
+    let Some(square) = square else {
+        return Err(Error::input(format!(
+            "{} begins with a price of 0 or less, about which nothing can be mirrored.",
+            source.name
+        )));
+    };
+    variation.inverse = true;
+    variation.scale = Some(Factor(square.normalize()));
+    Ok(())
+}
+
 /// A price as the source has them, to tell how many digits matter.
 fn typical(shelf: &Shelf, source: &SeriesInfo) -> Result<i64> {
     let first = source.edition.first;
-    let rows = shelf.read(&source.edition, Span::new(first, first + crate::model::time::DAY))?;
+    let rows = shelf.read(&source.edition, Span::new(first, first + DAY))?;
     let price = |field: Field| rows.column(field).iter().copied().find_map(present);
     Ok([Field::Close, Field::Bid, Field::Ask, Field::Last, Field::Open]
         .into_iter()

@@ -33,7 +33,10 @@ pub(super) fn standing(
         let only_outside = LeftAway { outside: c.left.outside, ..LeftAway::default() };
         c.left == only_outside && c.variation.edits.is_none()
     };
-    let is_same = was.variation == is.variation
+    // What is drawn by chance is drawn anew: how much went missing before would not be known.
+    let is_same = is.variation.stress.is_none()
+        && was.variation == is.variation
+        && was.actions == is.actions
         && is_plain(was)
         && then.method == now.method
         && then.sheet_inputs().eq(now.sheet_inputs())

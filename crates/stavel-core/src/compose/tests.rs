@@ -17,7 +17,15 @@ fn oslo() -> Session {
 fn variant(variation: Variation, spread: NewSpread) -> Variant {
     let finer = u8::from(variation.side == Some(Side::Mid));
     let scale = Scale { price: SCALE.price + finer, ..SCALE };
-    Variant { variation, session: Session::always(), spread, scale, decimals: SCALE.price }
+    Variant {
+        variation,
+        session: Session::always(),
+        spread,
+        scale,
+        decimals: SCALE.price,
+        actions: None,
+        stress: None,
+    }
 }
 
 fn bars(values: &[[i64; 5]]) -> Columns {

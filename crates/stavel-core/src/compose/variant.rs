@@ -2,6 +2,8 @@
 
 use rust_decimal::Decimal;
 
+use super::actions::ActionLevels;
+use super::stress::RowStress;
 use crate::hour_spreads::HourSpreads;
 use crate::model::columns::{CARRIED_SPREAD, SHEET_SPREAD, shape_of};
 use crate::model::price::{LIMIT, MAX_DECIMALS, unit};
@@ -22,6 +24,10 @@ pub struct Variant {
     pub scale: Scale,
     /// Decimals of its prices before the middle of bid and ask was taken, which may have one more.
     pub decimals: u8,
+    /// The splits and dividends its prices are adjusted for.
+    pub actions: Option<ActionLevels>,
+    /// What is disturbed by chance.
+    pub stress: Option<RowStress>,
 }
 
 /// The spread of a row of the variant.
@@ -41,7 +47,7 @@ pub enum NewSpread {
 
 /// The decimals that prices need so that none loses digits: as many digits as `typical` has.
 pub fn decimals_for(variation: &Variation, decimals: u8, typical: i64) -> u8 {
-    if !variation.changes_prices() || typical <= 0 {
+    if !variation.maps_prices() || typical <= 0 {
         return decimals;
     }
     let fits = |d: &u8| {
@@ -82,7 +88,7 @@ impl Variant {
             Field::Last if is_one_side => true,
             Field::Volume if is_one_side => [Field::BidVolume, Field::AskVolume].iter().any(has),
             Field::Spread if shape == Shape::Bars => has(f) || is_spread_new,
-            Field::Origin => has(f) || marks && shape == Shape::Bars,
+            Field::Origin => has(f) || marks && shape == Shape::Bars || self.stress.is_some(),
             // What the first, widest and narrowest spread were, and the closes of others, are gone with the prices.
             f if f.is_detail() => has(f) && !is_spread_new && !self.variation.changes_prices(),
             Field::AdjustedClose => has(f) && !self.variation.changes_prices(),
@@ -94,12 +100,20 @@ impl Variant {
     /// The rows of the variant, and what was left away.
     pub fn rows(&self, mut rows: Columns) -> (Columns, LeftAway) {
         let mut left = LeftAway::default();
-        rows.time.iter_mut().for_each(|t| *t += self.variation.shift);
+        if let Some(actions) = &self.actions {
+            let scale = Scale { price: self.decimals, ..rows.scale };
+            rows = actions.apply(&rows.rescaled(scale));
+        }
+        if let Some(stress) = &self.stress {
+            left.missing = stress.apply(&mut rows);
+        }
+        let moved = self.variation.moved_by();
+        rows.time.iter_mut().for_each(|t| *t += moved);
         let before = rows.len();
         self.keep_wanted(&mut rows);
         left.outside = (before - rows.len()) as u64;
         let fields = self.fields(&rows.fields);
-        if self.variation.changes_prices() {
+        if self.variation.maps_prices() {
             self.map_prices(&mut rows, &mut left);
         }
         match rows.shape() {
@@ -112,7 +126,11 @@ impl Variant {
         if let Some(side) = self.variation.side {
             rows = of_side(rows, side, &mut left);
         }
-        (rows.with_fields(&fields), left)
+        let mut rows = rows.with_fields(&fields);
+        if self.stress.is_some() {
+            RowStress::mark(&mut rows);
+        }
+        (rows, left)
     }
 
     fn keep_wanted(&self, rows: &mut Columns) {

@@ -86,7 +86,7 @@ fn deliver_changed(
     let info = what_is_delivered(shelf, order)?;
     let span = span_of(shelf, &info, order)?;
     let path = if to.is_dir() || to.to_string_lossy().ends_with('/') {
-        to.join(file_name(order, &info))
+        to.join(file_name(order, &info, shelf.is_made_up(&info.edition)?))
     } else {
         to.into()
     };
@@ -169,13 +169,14 @@ fn refuse_afloat(info: &SeriesInfo) -> Result<()> {
 }
 
 /// The file name of a series in a folder: `NOKSEK_joined_1h.csv`.
-fn file_name(order: &DeliveryOrder, info: &SeriesInfo) -> String {
+fn file_name(order: &DeliveryOrder, info: &SeriesInfo, is_made_up: bool) -> String {
     let s = &order.series;
     // Whoever is handed the file shall not take made-up ticks for a record.
     let rebuilt = if matches!(info.edition.provenance.made, Made::Rebuild(_)) { "_rebuilt" } else { "" };
     let (frame, format) = (s.frame_and_side(), order.format.word());
     let built = if s.built && rebuilt.is_empty() { ".built" } else { "" };
-    format!("{}_{}_{frame}{built}{rebuilt}.{format}", s.instrument, s.source)
+    let made_up = if is_made_up { "_made-up" } else { "" };
+    format!("{}_{}_{frame}{built}{rebuilt}{made_up}.{format}", s.instrument, s.source)
 }
 
 /// The span asked for, narrowed to the last rows where only those are wanted.

@@ -1,7 +1,7 @@
 //! The bar that is being filled.
 
 use super::grid::GridBar;
-use crate::model::columns::{FILLED, REBUILT, is_filled, is_rebuilt, spread_mark};
+use crate::model::columns::{FILLED, MADE_UP, REBUILT, is_filled, is_made_up, is_rebuilt, spread_mark};
 use crate::model::price::LIMIT;
 use crate::model::{ABSENT, Bar, Field, Micros, Side, Span, present};
 
@@ -94,6 +94,7 @@ struct Mixed {
     place: i64,
     is_filled: bool,
     is_rebuilt: bool,
+    is_made_up: bool,
     spread: i64,
 }
 
@@ -104,6 +105,7 @@ impl Mixed {
             place: origin % FILLED,
             is_filled: is_filled(origin),
             is_rebuilt: is_rebuilt(origin),
+            is_made_up: is_made_up(origin),
             spread: 0,
         }
     }
@@ -117,13 +119,15 @@ impl Mixed {
         }
         self.is_filled &= is_filled(origin);
         self.is_rebuilt |= is_rebuilt(origin);
+        self.is_made_up |= is_made_up(origin);
     }
 
-    /// The origin of the bar: filled where all its rows are, rebuilt where one is, its spread an estimate where
+    /// The origin of the bar: filled where all its rows are, rebuilt or made up where one is, its spread an estimate where
     /// one that went into it is.
     fn told(&self) -> i64 {
         let mark = |is_so, mark| if is_so { mark } else { 0 };
-        self.place + mark(self.is_filled, FILLED) + mark(self.is_rebuilt, REBUILT) + self.spread
+        let made = mark(self.is_rebuilt, REBUILT) + mark(self.is_made_up, MADE_UP);
+        self.place + mark(self.is_filled, FILLED) + made + self.spread
     }
 }
 

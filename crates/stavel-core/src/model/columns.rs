@@ -54,7 +54,7 @@ pub enum Field {
     /// How long a row of a layered series lasts, in microseconds: a bar its length, a tick 0.
     Covers,
     /// Where a row comes from: 0 as its source has it, 1 and on the place of its source in a splice;
-    /// [`FILLED`], [`CARRIED_SPREAD`] and [`REBUILT`] are added where they hold.
+    /// [`FILLED`], [`CARRIED_SPREAD`], [`REBUILT`] and [`MADE_UP`] are added where they hold.
     Origin,
 }
 
@@ -70,6 +70,9 @@ pub const SHEET_SPREAD: i64 = 2000;
 /// Added to the origin of a tick that was rebuilt from a bar, and of bars made of such ticks.
 pub const REBUILT: i64 = 10_000;
 
+/// Added to the origin of a row of a stress variant, which no market made, and of bars made of such rows.
+pub const MADE_UP: i64 = 100_000;
+
 /// What an origin says of the spread of its row: [`CARRIED_SPREAD`], [`SHEET_SPREAD`], or 0 where it is the
 /// source's own.
 pub fn spread_mark(origin: i64) -> i64 {
@@ -78,7 +81,12 @@ pub fn spread_mark(origin: i64) -> i64 {
 
 /// True for the origin of a tick that was rebuilt from a bar, and of bars made of such ticks.
 pub fn is_rebuilt(origin: i64) -> bool {
-    origin >= REBUILT
+    origin % MADE_UP >= REBUILT
+}
+
+/// True for the origin of a row of a stress variant, and of bars made of such rows.
+pub fn is_made_up(origin: i64) -> bool {
+    origin >= MADE_UP
 }
 
 /// True for the origin of a row that was made up to fill a hole.
@@ -489,5 +497,8 @@ mod tests {
         let told = [0, 1, 3, FILLED, FILLED + 2, CARRIED_SPREAD + 1, CARRIED_SPREAD + FILLED, SHEET_SPREAD]
             .map(is_filled);
         assert_eq!(told, [false, false, false, true, true, false, true, false]);
+        let made_up = MADE_UP + SHEET_SPREAD + 3;
+        assert!(is_made_up(made_up) && !is_rebuilt(made_up) && !is_filled(made_up));
+        assert!(is_rebuilt(MADE_UP + REBUILT) && spread_mark(made_up) == SHEET_SPREAD);
     }
 }

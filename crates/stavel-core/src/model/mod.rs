@@ -1,5 +1,6 @@
 //! What everything else is made of: times, prices, frames, clocks, sessions, instruments, columns.
 
+pub mod actions;
 pub mod bars;
 pub mod cell;
 pub mod chain;
@@ -20,6 +21,7 @@ pub mod session;
 mod sheet_doubts;
 pub mod stamp;
 pub mod standing;
+pub mod stress;
 pub mod time;
 pub mod time_marks;
 pub mod unfold;
@@ -60,4 +62,4 @@ macro_rules! as_text {
 }
 pub(crate) use as_text;
 
-as_text!(Clock, Frame, SeriesName, SeriesPattern, Side, session::Weekdays, variation::Factor);
+as_text!(Clock, Frame, SeriesName, SeriesPattern, Side, session::Weekdays, stress::Share, variation::Factor);

@@ -9,6 +9,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::actions::Action;
 use super::chain::{ChainedContract, Roll, RollAdjust, RollAt, RollRule};
 use super::variation::Variation;
 use super::{Decision, Frame, Micros, SeriesName, SeriesPattern, Side};
@@ -285,12 +286,15 @@ pub enum EmptyBars {
 }
 
 /// Rows of another instrument, moved and cut to other hours.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct Composing {
     /// How its rows differ from those of its base.
     #[serde(flatten)]
     pub variation: Variation,
+    /// The splits and dividends that its prices are adjusted for, in order of time.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub actions: Vec<Action>,
     /// What of the base is not there, or not as it was asked for.
     #[serde(flatten)]
     pub left: LeftAway,
@@ -310,6 +314,8 @@ pub struct LeftAway {
     pub below_zero: u64,
     /// Turned over without a spread that is known: their bid was.
     pub bid_alone: u64,
+    /// Left away: their minutes were drawn to go missing.
+    pub missing: u64,
 }
 
 impl LeftAway {
@@ -320,6 +326,7 @@ impl LeftAway {
         self.no_spread += more.no_spread;
         self.below_zero += more.below_zero;
         self.bid_alone += more.bid_alone;
+        self.missing += more.missing;
     }
 }
 
@@ -581,6 +588,7 @@ mod tests {
             Made::Compose(Box::new(Composing {
                 variation: Variation { days: Some("mon,fri".parse().unwrap()), ..Variation::moved(-5) },
                 left: LeftAway { outside: 2, ..LeftAway::default() },
+                ..Composing::default()
             })),
             Made::Unknown,
         ];

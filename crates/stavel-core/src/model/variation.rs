@@ -5,7 +5,9 @@ use std::str::FromStr;
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
+use super::actions::Actions;
 use super::session::Weekdays;
+use super::stress::Stress;
 use super::time::{Micros, Span};
 use super::{SeriesName, Side};
 use crate::{Error, Result};
@@ -39,6 +41,12 @@ pub struct Variation {
     /// The price that is left of bid and ask.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub side: Option<Side>,
+    /// Prices before splits and dividends are brought to the level after them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub adjusted: Option<Actions>,
+    /// What is made worse, or made up, to see what a test stands; before all else.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stress: Option<Box<Stress>>,
     /// Rows that were edited elsewhere and stand in for those of the base.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub edits: Option<SeriesName>,
@@ -63,9 +71,22 @@ impl Variation {
         Span::new(self.since.unwrap_or(Micros::MIN), self.until.unwrap_or(Micros::MAX))
     }
 
+    /// True where each price is turned over or multiplied.
+    pub fn maps_prices(&self) -> bool {
+        self.inverse || self.scale.is_some()
+    }
+
     /// True where prices become others.
     pub fn changes_prices(&self) -> bool {
-        self.inverse || self.scale.is_some()
+        let moves = |stress: &Stress| {
+            stress.mirror || stress.noise > 0 || stress.slippage > 0 || stress.shuffle.is_some()
+        };
+        self.maps_prices() || self.adjusted.is_some() || self.stress.as_deref().is_some_and(moves)
+    }
+
+    /// Added to every time in all.
+    pub fn moved_by(&self) -> Micros {
+        self.shift.saturating_add(self.stress.as_ref().map_or(0, |stress| stress.delay))
     }
 }
 

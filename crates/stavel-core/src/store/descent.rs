@@ -1,7 +1,7 @@
 //! Which series come from which.
 
-use super::Shelf;
-use crate::model::SeriesName;
+use super::{EditionInfo, Shelf};
+use crate::model::{Made, SeriesName};
 use crate::{Error, Result};
 
 impl Shelf {
@@ -37,6 +37,28 @@ impl Shelf {
             1 => format!("{target} cannot be made from itself; give what is made another name."),
             _ => format!("{target} cannot be made from {source}: {told}; that would go in a circle."),
         }))
+    }
+
+    /// True for rows that no market made: those of a stress variant, and all that was made of them.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
+    pub fn is_made_up(&self, edition: &EditionInfo) -> Result<bool> {
+        let (mut todo, mut seen) = (vec![edition.clone()], Vec::new());
+        while let Some(edition) = todo.pop() {
+            if matches!(&edition.provenance.made, Made::Compose(made) if made.variation.stress.is_some()) {
+                return Ok(true);
+            }
+            if seen.contains(&edition.id) {
+                continue;
+            }
+            seen.push(edition.id);
+            let before = edition.before.filter(|_| !edition.provenance.made.is_derived());
+            for id in edition.provenance.parents().map(|p| p.0).chain(before) {
+                todo.extend(self.edition(id)?);
+            }
+        }
+        Ok(false)
     }
 
     /// The series that one was made from last, through what was mended or aligned since.

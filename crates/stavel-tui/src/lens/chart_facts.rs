@@ -2,7 +2,9 @@
 
 use stavel_core::check::FindingKind;
 use stavel_core::measures::{average_true_range, true_ranges};
-use stavel_core::model::columns::{CARRIED_SPREAD, FILLED, SHEET_SPREAD, is_filled, is_rebuilt, spread_mark};
+use stavel_core::model::columns::{
+    CARRIED_SPREAD, FILLED, SHEET_SPREAD, is_filled, is_made_up, is_rebuilt, spread_mark,
+};
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::wall;
 use stavel_core::model::{BarView, Columns, Field, SeriesName, Span, present};
@@ -42,6 +44,9 @@ fn origin_in_words(origin: i64, joined: &[String]) -> String {
     }
     if is_rebuilt(origin) {
         words.push("rebuilt from bars".into());
+    }
+    if is_made_up(origin) {
+        words.push("made up for a stress test".into());
     }
     match spread_mark(origin) {
         CARRIED_SPREAD => words.push("spread carried over".into()),

@@ -9,6 +9,7 @@ use stavel_work::{ComposeStep, SheetValues, Step};
 use super::compose_chain::{self, RollEdit, chain_of};
 use super::compose_formula;
 use super::compose_rows::{base_of, composed_of, formula_of, keys, rows_for, varied, with_day};
+use super::compose_vary;
 use super::compose_week::{self, WeekPaint, WeekRows, WeekShape};
 use super::{FactLine, Lens, step};
 use crate::act::TableRow;
@@ -357,6 +358,9 @@ impl Lens for ComposeLens {
         let own = instrument.own.said.len();
         let keys = keys(instrument);
         canvas.put(x, 0, &format!("{like}   {own} of {} values its own", keys.len()), theme::words());
+        if let Some((from, lines)) = composed_of(instrument, view) {
+            canvas.put(1, 1, &format!("rows of {from}: {}", lines.join("; ")), theme::faint());
+        }
         let is_doing = self.paint.is_some() || self.rolls.is_open() || Self::formula_typed(view).is_some();
         let place = week_place((canvas.width(), canvas.height()), is_doing);
         let side_by_side = canvas.width() >= SIDE_BY_SIDE;
@@ -392,6 +396,9 @@ impl Lens for ComposeLens {
         if let Some(line) = Self::formula_typed(view) {
             let part = canvas.part(place.x, place.y, place.width, place.height);
             return compose_formula::draw(line, &self.preview, part);
+        }
+        if let Some((from, line)) = compose_vary::typed(view.typing) {
+            return compose_vary::draw(from, line, canvas.part(place.x, place.y, place.width, place.height));
         }
         let mut place = place;
         if let Some((info, made)) = chain_of(instrument, view).filter(|_| self.paint.is_none()) {
@@ -553,9 +560,7 @@ impl ComposeLens {
         let Some(from) = from else {
             return say(format!("choose the series that {name} is to be made of on the shelf first (1)"));
         };
-        let label = format!(
-            "how {name} differs from {from}: days=mon-thu since=… shift=1h scale=0.01 inverse side=ask add-spread=3"
-        );
+        let label = format!("{}{from}, changed by", compose_vary::ASKED);
         self.asked = Some(ComposeQuestion::Vary(name, Some(from)));
         ask(label, "")
     }

@@ -18,6 +18,7 @@ mod compose;
 mod compose_chain;
 mod compose_formula;
 mod compose_rows;
+mod compose_vary;
 mod compose_week;
 mod deliver;
 mod frames;

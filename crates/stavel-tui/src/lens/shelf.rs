@@ -419,6 +419,8 @@ impl ShelfLens {
                         canvas.put_right(after + 20, y, &bytes(info.edition.bytes), theme::faint());
                         let clock = info.edition.clock.as_ref().map_or("afloat".to_owned(), Clock::to_string);
                         let stale = view.snapshot.stale(info).is_some();
+                        let is_made_up = view.snapshot.assumed(info).iter().any(|d| d.what == "rows");
+                        let clock = if is_made_up { format!("{clock}  made up") } else { clock };
                         let (clock, style) = match (info.is_afloat(), stale) {
                             (true, _) => (clock, theme::words().fg(theme::WRONG)),
                             (_, true) => (format!("{clock}  ▲ stale"), theme::words().fg(theme::RISING)),

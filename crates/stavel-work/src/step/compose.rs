@@ -7,8 +7,10 @@ use clap::{Arg, ArgAction, ArgMatches, Args, Command};
 use serde::{Deserialize, Serialize};
 
 use stavel_core::Result;
+use stavel_core::model::actions::Actions;
 use stavel_core::model::chain::RollAdjust;
 use stavel_core::model::session::Weekdays;
+use stavel_core::model::stress::{Share, Stretches};
 use stavel_core::model::variation::{Factor, SpreadShare};
 use stavel_core::model::{Clock, Frame, SeriesName, Side};
 
@@ -120,6 +122,38 @@ pub struct ComposeStep {
     #[arg(long)]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub side: Option<Side>,
+    /// Adjust prices before splits and dividends, by the dated facts of the instrument the rows come from.
+    #[arg(long, value_parser = one_of::<Actions>())]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub adjusted: Option<Actions>,
+    /// Stress: let days, each with those of its weekday, or weeks stand in each other's places, by chance.
+    #[arg(long, value_parser = one_of::<Stretches>())]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shuffle: Option<Stretches>,
+    /// Stress: turn prices over about the first one, so that what rose falls.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub mirror: bool,
+    /// Stress: add noise of so many points of standard deviation to prices.
+    #[arg(long, value_name = "POINTS")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub noise: Option<u32>,
+    /// Stress: up to so many points that the bid is lower and the ask higher, by chance.
+    #[arg(long, value_name = "POINTS")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub slippage: Option<u32>,
+    /// Stress: let a share of the minutes go missing, as 1%.
+    #[arg(long, value_name = "SHARE")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub missing: Option<Share>,
+    /// Stress: let rows come later, as 2s; of bars by whole bars.
+    #[arg(long, value_name = "LENGTH")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub delay: Option<String>,
+    /// Of stress: where its chances begin; the same number gives the same rows.
+    #[arg(long, value_name = "N")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seed: Option<u64>,
     /// A file of the rows that was delivered and edited; what differs stands in for the rows it was made of.
     #[arg(long, value_name = "FILE")]
     #[serde(default, skip_serializing_if = "Option::is_none")]

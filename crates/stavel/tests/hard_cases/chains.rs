@@ -130,7 +130,7 @@ fn what_a_careful_person_would_doubt_is_exit_3() {
     let told = made(&desk, &["BLYH24,BLYK24", "--roll", "days=1", "--adjust", "none"]);
     assert_eq!(told.code, 3, "{}", told.out);
     assert!(told.out.contains("contract_size is 50 for BLYH24 and 100 for BLYK24"), "{}", told.out);
-    assert!(told.out.contains("the last day with rows of BLYH24"), "{}", told.out);
+    assert!(told.out.contains("expiry last day traded"), "{}", told.out);
     // One more month whose rows end long before it: is that its expiry?
     let rows = days(&[(4, 40000, 900), (5, 40000, 900)]);
     desk.intake(&[("d.csv", rows)], &["--instrument", "BLYZ23", "--frame", "1d"]);
@@ -163,7 +163,7 @@ fn what_is_not_said_is_asked_and_what_cannot_be_is_refused() {
     }
     // Rows of another source: which is meant is asked.
     for name in ["BLYH24", "BLYK24"] {
-        let file = desk.0.file("x.csv", &days(&FAR));
+        let file = desk.0.file("x.csv", days(&FAR));
         desk.run(&[
             "intake",
             &file,

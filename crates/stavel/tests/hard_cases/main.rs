@@ -13,6 +13,7 @@ mod dates;
 mod edges;
 mod files;
 mod formulas;
+mod made_up;
 mod money;
 mod numbers;
 mod variants;

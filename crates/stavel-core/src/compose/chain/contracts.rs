@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::on_shelf::ChainRequest;
+use super::request::ChainRequest;
 use crate::model::columns::shape_of;
 use crate::model::contract_month::{ContractMonth, ContractName};
 use crate::model::time::{DAY, day_of};

@@ -10,11 +10,13 @@ mod days;
 mod gaps;
 mod level;
 mod on_shelf;
+mod request;
 mod rolls;
 mod told;
 
 pub use around::{RollDay, days_around_roll};
-pub use on_shelf::{ChainDone, ChainRequest, compose_chain};
+pub use on_shelf::{ChainDone, compose_chain};
+pub use request::ChainRequest;
 
 #[cfg(test)]
 mod tests;

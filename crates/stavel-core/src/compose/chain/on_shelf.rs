@@ -5,40 +5,20 @@ use std::collections::BTreeMap;
 use super::contracts::{ChainContracts, Contract, find_contracts};
 use super::days::{DayCount, count_days};
 use super::gaps::common_price;
-use super::level::{PriceLevel, levels};
+use super::level::levels;
+use super::request::ChainRequest;
 use super::rolls::{PlannedChain, RollPlanner};
 use super::told;
+use crate::compose::level_change::LevelChange;
 use crate::compose::on_shelf::{ComposeRequest, put_sheet};
 use crate::job::Job;
-use crate::model::chain::{ChainedContract, Roll, RollAdjust, RollAt, RollRule};
+use crate::model::chain::{ChainedContract, Roll, RollAdjust, RollRule};
 use crate::model::provenance::ChainMade;
 use crate::model::{
-    Columns, Decision, Field, Frame, Input, Instrument, Made, Micros, Provenance, Scale, SeriesName, Span,
-    Standing,
+    Columns, Decision, Field, Input, Instrument, Made, Micros, Provenance, Scale, SeriesName, Span, Standing,
 };
 use crate::store::{Draft, EditionInfo, Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
-
-/// Contracts to be put one behind the other.
-#[derive(Debug, Clone)]
-pub struct ChainRequest {
-    /// The instrument to make, and the values of its sheet.
-    pub instrument: ComposeRequest,
-    /// The contracts: series, instruments, or patterns of them as `BLY-*`.
-    pub of: Vec<String>,
-    /// The source of those that name none.
-    pub source: Option<String>,
-    /// The frame of those that name none.
-    pub frame: Option<Frame>,
-    /// When it rolls.
-    pub rule: RollRule,
-    /// How prices are brought to one level; none where nobody said it, and then they are not.
-    pub adjust: Option<RollAdjust>,
-    /// True where the first contract keeps its prices, false where the last one does.
-    pub forward: bool,
-    /// Rolls that are elsewhere than the rule has them, by the contract they roll out of.
-    pub moved: BTreeMap<String, RollAt>,
-}
 
 /// What came of a chain.
 pub struct ChainDone {
@@ -192,7 +172,7 @@ fn assumed(request: &ChainRequest, found: &ChainContracts, made: &ChainMade) -> 
 struct ChainPart {
     contract: usize,
     span: Span,
-    level: PriceLevel,
+    level: LevelChange,
 }
 
 /// # Errors

@@ -1,8 +1,8 @@
 //! Bars that have their ticks, looked at to learn how prices take within a bar and how well it can be told.
 
-use super::chance::Chance;
 use super::path::{self, PathBar};
 use super::shape::PathShape;
+use crate::chance::Chance;
 use crate::frames::Grid;
 use crate::model::provenance::PathError;
 use crate::model::time::DAY;
@@ -156,7 +156,7 @@ impl PathMeasure {
 
 /// Rebuilds one bar and adds how far off it is.
 fn trial_of(trial: &TickedBar, shape: &PathShape, step: i64, seed: u64, error: &mut PathError) {
-    let mut chance = Chance::of_bar(seed, trial.span.from);
+    let mut chance = Chance::at(seed, trial.span.from);
     let of = PathBar { bar: trial.bar, ticks: Some(trial.ticks), volumes: [None; 2], spread: None };
     let prices = path::prices(&of, shape, step, &mut chance);
     let times = path::times(&[trial.span], prices.len(), &mut chance);

@@ -6,7 +6,6 @@
 //! last unit and have its spread. They depend on the seed, the bar and the model alone, and give the bar back exactly.
 //! How far such ticks are from real ones is measured where there are some ([`PathError`]).
 
-mod chance;
 mod error;
 mod measure;
 mod on_shelf;
@@ -18,11 +17,11 @@ pub use measure::PathMeasure;
 pub use on_shelf::{MeasuredOn, RebuiltSeries, TicksFrom, rebuild_series};
 pub use shape::PathShape;
 
-use chance::Chance;
+use crate::chance::Chance;
 use path::{BarSpreads, PathBar};
 
 use super::Grid;
-use crate::model::columns::REBUILT;
+use crate::model::columns::{MADE_UP, REBUILT};
 use crate::model::session::OpenHours;
 use crate::model::time::MINUTE;
 use crate::model::{ABSENT, Bar, BarView, Cells, Columns, Field, Frame, Micros, Session, Span};
@@ -121,7 +120,7 @@ impl Rebuilder {
     }
 
     fn bar(&self, of: &PathBar, open: &[Span], time: Micros, origin: i64, out: &mut Columns) {
-        let mut chance = Chance::of_bar(self.seed, time);
+        let mut chance = Chance::at(self.seed, time);
         let prices = path::prices(of, &self.shape, self.step, &mut chance);
         let count = prices.len();
         out.time.extend(path::times(open, count, &mut chance));
@@ -136,7 +135,7 @@ impl Rebuilder {
                 }),
                 Field::Volume | Field::BidVolume => volumes[0].clone().unwrap_or_else(absent),
                 Field::AskVolume => volumes[1].clone().unwrap_or_else(absent),
-                _ => vec![origin % REBUILT + REBUILT; count],
+                _ => vec![origin - origin % MADE_UP + origin % REBUILT + REBUILT; count],
             });
         }
     }

@@ -1,7 +1,7 @@
 //! The ticks of one bar.
 
-use super::chance::Chance;
 use super::shape::PathShape;
+use crate::chance::Chance;
 use crate::model::{Bar, Micros, Span};
 
 /// Ticks of a bar of which nothing says how many it had.

@@ -118,7 +118,7 @@ pub fn plan(shelf: &Shelf, paths: &[PathBuf], hints: &Hints) -> Result<Planned> 
     settle_dates(&mut files)?;
     let (facts, rows): (Vec<Seen>, Vec<Seen>) = files.into_iter().partition(|s| s.layout.is_facts());
     for seen in facts {
-        let instrument = seen.named.instrument;
+        let instrument = hints.instrument.clone().or(seen.named.instrument);
         planned.facts.push(FactsPlan::of(seen.member, seen.layout, &hints.source, instrument)?);
     }
     let decided: Vec<FilePlan> =

@@ -1,11 +1,16 @@
 //! Chance that is the same on every machine and in every version: the same seed gives the same ticks.
 
 /// The SplitMix64 generator of Steele, Lea and Flood ("Fast splittable pseudorandom number generators", 2014).
-pub(super) struct Chance(u64);
+pub(crate) struct Chance(u64);
 
 impl Chance {
-    /// For one bar: rows before and after it do not matter.
-    pub fn of_bar(seed: u64, time: i64) -> Chance {
+    /// From a seed alone.
+    pub fn of(seed: u64) -> Chance {
+        Chance(seed)
+    }
+
+    /// For one moment: rows before and after it do not matter.
+    pub fn at(seed: u64, time: i64) -> Chance {
         let mut chance = Chance(seed);
         let mixed = chance.next() ^ time as u64;
         Chance(mixed)
@@ -48,7 +53,7 @@ mod tests {
             [chance.next(), chance.next(), chance.next()],
             [0xe220_a839_7b1d_cdaf, 0x6e78_9e6a_a1b9_65f4, 0x06c4_5d18_8009_454f]
         );
-        let mut chance = Chance::of_bar(7, 1);
+        let mut chance = Chance::at(7, 1);
         let all: Vec<u64> = (0..1000).map(|_| chance.below(10)).collect();
         assert!((0..10).all(|n| all.contains(&n)) && all.iter().all(|n| *n < 10));
         let mean = (0..10_000).map(|_| chance.normal()).sum::<f64>() / 10_000.0;
