@@ -74,9 +74,12 @@ fn told(done: FormulaDone) -> StepReport {
     let leg = |(at, series): (usize, &SeriesName)| {
         let of = |all: &[u64]| all.get(at).copied().unwrap_or(0);
         let left = &done.left;
-        (series.clone(), [of(&left.outside), of(&left.missing), of(&left.stale), of(&left.one_sided)])
+        (
+            series.clone(),
+            [of(&left.outside), of(&left.missing), of(&left.stale), of(&left.one_sided), of(&left.carried)],
+        )
     };
-    let legs: Vec<(SeriesName, [u64; 4])> = done.legs.iter().enumerate().map(leg).collect();
+    let legs: Vec<(SeriesName, [u64; 5])> = done.legs.iter().enumerate().map(leg).collect();
     let json = json!({
         "instrument": done.instrument.name,
         "series": [{
@@ -88,8 +91,8 @@ fn told(done: FormulaDone) -> StepReport {
             "unit": unit,
             "two_sided": done.is_two_sided,
             "decimals": edition.scale.price,
-            "legs": legs.iter().map(|(series, [outside, missing, stale, one_sided])| {
-                json!({"series": series, "outside": outside, "missing": missing, "stale": stale, "one_sided": one_sided})
+            "legs": legs.iter().map(|(series, [outside, missing, stale, one_sided, carried])| {
+                json!({"series": series, "outside": outside, "missing": missing, "stale": stale, "one_sided": one_sided, "carried": carried})
             }).collect::<Vec<Value>>(),
             "divided_by_zero": done.left.by_zero,
             "no_number": done.left.no_number,
@@ -106,6 +109,12 @@ fn told(done: FormulaDone) -> StepReport {
             ["before it begins or after it ends", missing, "with a price too old", "without its spread"];
         for (count, what) in counts.iter().zip(whats).filter(|(count, _)| **count > 0) {
             lines.push(format!("  left away: {count} moments {what} ({series})"));
+        }
+        if counts[4] > 0 {
+            lines.push(format!(
+                "  {} rows with a close before in place of a bar that is missing ({series})",
+                counts[4]
+            ));
         }
     }
     let rest = [

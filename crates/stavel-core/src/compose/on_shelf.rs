@@ -339,6 +339,12 @@ impl ComposePlan {
         if let Some(stress) = &self.variant.variation.stress {
             notes.push(format!("made up for a stress test: {}", stress.in_words().join(", ")));
         }
+        let cut = self.shuffle.as_ref().map_or(0, Shuffle::cut);
+        if cut > 0 {
+            notes.push(format!(
+                "{cut} rows left away: their day or week is longer than the one in whose place it stands"
+            ));
+        }
         notes.extend(self.notes.iter().cloned());
         if self.variant.variation.maps_prices() || self.variant.actions.is_some() {
             notes.push(format!("prices with {} decimals", self.variant.scale.price));

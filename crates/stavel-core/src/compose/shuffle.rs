@@ -4,6 +4,8 @@
 //! E. Schechtman ("Efficient bootstrap simulation", Biometrika 73, 1986): every stretch is used once, so each hour of the week
 //! has the movement, the spreads and the volumes it had. Prices are carried on from stretch to stretch by their differences.
 
+use std::cell::Cell;
+
 use crate::chance::Chance;
 use crate::model::stress::Stretches;
 use crate::model::time::{monday_of, weekday};
@@ -28,6 +30,8 @@ pub struct Shuffle {
     stretches: Vec<HistoryStretch>,
     /// For each place, the stretch that stands there.
     order: Vec<usize>,
+    /// Rows that did not fit into the place where their stretch stands.
+    cut: Cell<u64>,
 }
 
 impl Shuffle {
@@ -50,7 +54,7 @@ impl Shuffle {
             )));
         }
         let order = draw_order(&stretches, seed);
-        let shuffle = Shuffle { stretches, order };
+        let shuffle = Shuffle { stretches, order, cut: Cell::new(0) };
         shuffle.refuse_below_zero(source)?;
         Ok(shuffle)
     }
@@ -79,9 +83,14 @@ impl Shuffle {
         }
     }
 
+    /// How many rows did not fit: a day of 25 hours in the place of one of 24.
+    pub fn cut(&self) -> u64 {
+        self.cut.get()
+    }
+
     /// The rows in their new order, stretch by stretch. Each stretch keeps the time since its beginning; what goes beyond the
     /// place it stands in is left away.
-    pub fn rows(&self, reader: Reader) -> impl Iterator<Item = Result<Columns>> {
+    pub fn rows(&self, reader: Reader) -> impl Iterator<Item = Result<Columns>> + '_ {
         let moves = self.moves();
         (0..self.order.len()).map(move |place| {
             let (from, to) = (self.stretches[self.order[place]].span, self.stretches[place].span);
@@ -96,6 +105,7 @@ impl Shuffle {
             let mut rows = out.unwrap_or_default();
             rows.time.iter_mut().for_each(|t| *t = *t - from.from + to.from);
             let end = rows.time.partition_point(|t| *t < to.to);
+            self.cut.set(self.cut.get() + (rows.len() - end) as u64);
             rows.truncate(end);
             for (_, column) in rows.fields.iter().zip(&mut rows.data).filter(|(f, _)| f.is_price()) {
                 let there = column.iter_mut().filter(|v| **v != ABSENT);

@@ -81,7 +81,7 @@ impl RowStress {
             let value = &mut rows.data[*column][row];
             // Bid and ask move together, the prices of a bar each by itself.
             let by = if is_bar { drawn() } else { shared };
-            *value = present(*value).map_or(ABSENT, |price| price + by);
+            *value = present(*value).map_or(ABSENT, |price| moved(price, by));
         }
         if is_bar {
             keep_in_order(rows, row, places);
@@ -104,12 +104,17 @@ impl RowStress {
                 _ => up - down,
             };
             let value = &mut rows.data[*column][row];
-            *value = present(*value).map_or(ABSENT, |price| price + by);
+            *value = present(*value).map_or(ABSENT, |price| moved(price, by));
         }
         if let (Some(at), Some(spread)) = (places.spread, spread) {
             rows.data[at][row] = spread + down + up;
         }
     }
+}
+
+/// A price moved by points; one above 0 stays above 0.
+fn moved(price: i64, by: i64) -> i64 {
+    if price > 0 { price.saturating_add(by).max(1) } else { price.saturating_add(by) }
 }
 
 /// The high of a bar is not below, its low not above its other prices.

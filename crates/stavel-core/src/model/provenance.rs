@@ -379,6 +379,8 @@ pub struct LegsLeft {
     pub stale: Vec<u64>,
     /// By leg: its spread was not known, so that it had one side alone.
     pub one_sided: Vec<u64>,
+    /// By leg: a close before stood in for its bar. There is a row then.
+    pub carried: Vec<u64>,
     /// Something would have been divided by 0.
     pub by_zero: u64,
     /// There was no such number, or one that a column cannot hold.
@@ -395,7 +397,8 @@ impl LegsLeft {
             outside: none.clone(),
             missing: none.clone(),
             stale: none.clone(),
-            one_sided: none,
+            one_sided: none.clone(),
+            carried: none,
             ..LegsLeft::default()
         }
     }
@@ -407,6 +410,7 @@ impl LegsLeft {
             (&mut self.missing, &more.missing),
             (&mut self.stale, &more.stale),
             (&mut self.one_sided, &more.one_sided),
+            (&mut self.carried, &more.carried),
         ];
         for (mine, more) in pairs {
             mine.resize(mine.len().max(more.len()), 0);
@@ -417,7 +421,7 @@ impl LegsLeft {
         self.waiting += more.waiting;
     }
 
-    /// All of them together.
+    /// All that made no row together.
     pub fn sum(&self) -> u64 {
         let by_leg = self.outside.iter().chain(&self.missing).chain(&self.stale).chain(&self.one_sided);
         by_leg.sum::<u64>() + self.by_zero + self.no_number + self.waiting

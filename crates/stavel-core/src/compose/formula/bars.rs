@@ -90,13 +90,16 @@ impl BarJoin {
     pub fn next(&mut self, most: usize, from: Micros, left: &mut LeftByMonth) -> Result<Joined> {
         let mut out = Joined::of(4, self.streams.len());
         let mut bars: Vec<Option<LegBar>> = vec![None; self.streams.len()];
+        let mut is_carried = vec![false; self.streams.len()];
         while out.time.len() < most {
             let moment = self.streams.iter().map(|s| s.next).min().unwrap_or(Micros::MAX);
             if moment == Micros::MAX {
                 break;
             }
-            for (stream, bar) in self.streams.iter_mut().zip(&mut bars) {
-                *bar = stream.take(moment)?.or_else(|| stream.carried(moment, self.stale));
+            for ((stream, bar), is_carried) in self.streams.iter_mut().zip(&mut bars).zip(&mut is_carried) {
+                let own = stream.take(moment)?;
+                *is_carried = own.is_none();
+                *bar = own.or_else(|| stream.carried(moment, self.stale));
             }
             if moment < from {
                 continue;
@@ -117,6 +120,9 @@ impl BarJoin {
                 continue;
             }
             out.time.push(moment);
+            for leg in (0..is_carried.len()).filter(|leg| is_carried[*leg]) {
+                left.at(moment).carried[leg] += 1;
+            }
             for (leg, (stream, bar)) in self.streams.iter().zip(&bars).enumerate() {
                 let Some(LegBar { bar, spread }) = *bar else { continue };
                 let above = spread.filter(|_| stream.wants_spread).unwrap_or(0) as f64 / stream.unit;

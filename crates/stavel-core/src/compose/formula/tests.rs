@@ -299,6 +299,7 @@ fn bars_that_begin_together_make_bars_with_a_spread() {
     let carried = FormulaRequest { stale: Some(MINUTE), ..Bench::request("GAP2", "NZDSEK - NOKSEK") };
     let done = bench.make(&carried).unwrap();
     assert_eq!(bench.rows(&done.series.name).column(Open), [499_980, 600_500 - 100_120, 500_500]);
+    assert_eq!(done.left.carried, [0, 1], "that it stands in is counted");
     // One leg alone has its own highs and lows.
     let request = Bench::request("INV", "1 / NOKSEK");
     let done = bench.make(&request).unwrap();
