@@ -8,8 +8,11 @@ mod actions;
 mod chain;
 mod edits;
 mod formula;
+mod found;
 mod level_change;
 mod on_shelf;
+mod refuse;
+mod request;
 mod shuffle;
 mod standing;
 mod stress;
@@ -18,7 +21,8 @@ mod variant;
 pub use chain::{ChainDone, ChainRequest, RollDay, compose_chain, days_around_roll};
 pub use edits::Edits;
 pub use formula::{FormulaDone, FormulaPreview, FormulaRequest, compose_formula, preview_formula};
-pub use on_shelf::{ComposeRequest, Composed, compose};
+pub use on_shelf::{Composed, compose};
+pub use request::ComposeRequest;
 
 #[cfg(test)]
 mod made_tests;

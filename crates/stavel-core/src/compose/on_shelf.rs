@@ -2,48 +2,27 @@
 
 use std::collections::BTreeMap;
 
-use rust_decimal::Decimal;
-
-use super::actions::{ActionLevels, FoundActions, find_actions};
 use super::edits::EditOverlay;
+use super::found::{PlanFound, mirror};
+use super::refuse::refuse;
+use super::request::ComposeRequest;
 use super::shuffle::Shuffle;
 use super::standing::standing;
 use super::stress::RowStress;
 use super::variant::{NewSpread, Variant, decimals_for};
 use crate::hour_spreads::SpreadCounter;
 use crate::job::Job;
-use crate::model::actions::{Action, Actions};
+use crate::model::actions::Action;
 use crate::model::instrument;
 use crate::model::price::MAX_DECIMALS;
 use crate::model::provenance::{Composing, LeftAway};
-use crate::model::stress::{Stress, Stretches};
-use crate::model::time::{DAY, WEEK};
-use crate::model::variation::{Factor, SpreadChange, Variation};
+use crate::model::time::DAY;
+use crate::model::variation::{SpreadChange, Variation};
 use crate::model::{
     Columns, Field, Input, Instrument, Made, Micros, Provenance, Scale, SeriesName, Side, Span, present,
 };
 use crate::store::{Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
-
-/// The times that can be written: the years 1 to 9999, in microseconds UTC.
-const CALENDAR: Span = Span { from: -62_135_596_800_000_000, to: 253_402_300_800_000_000 };
-
-/// An instrument to make or change.
-#[derive(Debug, Clone, Default)]
-pub struct ComposeRequest {
-    /// The instrument's name.
-    pub name: String,
-    /// The instrument it is like; may be left out to change one that is there.
-    pub like: Option<String>,
-    /// Its own values; they are added to those it has.
-    pub own: BTreeMap<String, String>,
-    /// Keys whose own values are taken away: what the instrument it is like has counts again, or what was found.
-    pub reset: Vec<String>,
-    /// The series its rows come from, if it is to have rows.
-    pub from: Option<SeriesName>,
-    /// How those rows differ from its own.
-    pub variation: Variation,
-}
 
 /// What was composed.
 pub struct Composed {
@@ -84,89 +63,6 @@ pub fn compose(shelf: &mut Shelf, request: &ComposeRequest, job: &Job) -> Result
     };
     let plan = ComposePlan::of(shelf, &source, &instrument, request)?;
     plan.write(shelf, &source, instrument, job)
-}
-
-/// # Errors
-/// Where no variant can be made of a series.
-fn refuse(shelf: &Shelf, source: &SeriesInfo, request: &ComposeRequest) -> Result<()> {
-    source.refuse_layers("composed")?;
-    source.refuse_counted("composed")?;
-    let name = &source.name;
-    if source.is_afloat() {
-        return Err(Error::input(format!("{name} is afloat; align it before composing from it.")));
-    }
-    if target_of(request, name) == name.with_built(false) {
-        return Err(Error::arguments(format!(
-            "{name} cannot be composed from itself; give the new instrument another name."
-        )));
-    }
-    refuse_together(source, &request.variation)?;
-    let variation = &request.variation;
-    if variation.span().length() <= 0 {
-        return Err(Error::arguments(
-            "The variant would end before it begins; --since is to be before --until.",
-        ));
-    }
-    shelf.refuse_circle(&target_of(request, name), name)?;
-    let moved = |t: Micros| t.checked_add(variation.moved_by()).filter(|t| CALENDAR.holds(*t));
-    if moved(source.edition.first).is_none() || moved(source.edition.last).is_none() {
-        return Err(Error::arguments(format!(
-            "The rows of {name} would lie outside the years 1 to 9999 after that shift; give a shorter one."
-        )));
-    }
-    let has = |field: Field| source.edition.fields.contains(&field);
-    let lacks = match variation.side {
-        Some(Side::Last) => Some("a variant's side is bid, ask or mid"),
-        Some(_) if has(Field::Last) => Some("its trades have one price alone"),
-        Some(Side::Ask | Side::Mid) if !has(Field::Bid) && !has(Field::Spread) => {
-            Some("its bars do not know their spread, so nobody knows that side")
-        }
-        Some(_) if matches!(name.side, Side::Ask | Side::Mid) => Some("it is of one side already"),
-        _ => None,
-    };
-    match lacks {
-        Some(why) => Err(Error::input(format!("{name} cannot be given that side: {why}."))),
-        None => Ok(()),
-    }
-}
-
-/// # Errors
-/// Where changes of a variant do not go together, or not with its frame.
-fn refuse_together(source: &SeriesInfo, variation: &Variation) -> Result<()> {
-    let no = |what: &str| Err(Error::arguments(format!("{what}: make two instruments, one of the other.")));
-    let stress = variation.stress.as_deref().cloned().unwrap_or_default();
-    if variation.adjusted.is_some() && (variation.maps_prices() || stress != Stress::default()) {
-        return no("Prices are adjusted before they are turned over, multiplied or stressed");
-    }
-    if stress.mirror && variation.maps_prices() {
-        return no("Prices are mirrored, or turned over and multiplied, not both at once");
-    }
-    if variation.stress.is_some() && variation.edits.is_some() {
-        return no("Rows are edited before they are stressed");
-    }
-    let frame = source.name.frame;
-    if frame.is_bars() && stress.delay % frame.length().max(1) != 0 {
-        return Err(Error::arguments(format!(
-            "Bars of {frame} can be seen later by whole bars alone; delay the ticks or shorter bars that they are built of."
-        )));
-    }
-    let longest = match stress.shuffle {
-        Some(Stretches::Days) => DAY,
-        Some(Stretches::Weeks) => WEEK,
-        None => Micros::MAX,
-    };
-    if frame.length() > longest {
-        return Err(Error::arguments(format!(
-            "Bars of {frame} are longer than the stretches that stand in each other's places; shuffle shorter bars and build {frame} of them."
-        )));
-    }
-    Ok(())
-}
-
-/// The name of the variant's series: bars of another side say so in it.
-fn target_of(request: &ComposeRequest, source: &SeriesName) -> SeriesName {
-    let side = request.variation.side.filter(|_| source.frame.is_bars()).unwrap_or(source.side);
-    SeriesName { instrument: request.name.clone(), built: false, side, ..source.clone() }
 }
 
 /// Writes the spec sheet, with what was found in its rows; gives whether it is another one now.
@@ -247,7 +143,7 @@ impl ComposePlan {
         }
         let actions = found.levels;
         let variant = Variant { variation, session, spread, scale, decimals, actions, stress };
-        let target = target_of(request, &source.name);
+        let target = request.target(&source.name);
         let PlanFound { shuffle, notes, doubts, .. } = found;
         Ok(ComposePlan { target, variant, provenance, edits, shuffle, notes, doubts })
     }
@@ -379,69 +275,6 @@ impl ComposePlan {
         }
         doubts
     }
-}
-
-/// What a variant rests on beside its rows.
-#[derive(Default)]
-struct PlanFound {
-    levels: Option<ActionLevels>,
-    actions: Vec<Action>,
-    shuffle: Option<Shuffle>,
-    inputs: Vec<Input>,
-    notes: Vec<String>,
-    doubts: Vec<String>,
-}
-
-impl PlanFound {
-    /// Finds the splits and dividends that prices are adjusted for, and the order of stretches that are drawn.
-    fn of(shelf: &Shelf, source: &SeriesInfo, variation: &Variation) -> Result<PlanFound> {
-        let mut found = PlanFound::default();
-        let shuffle = variation.stress.as_ref().and_then(|stress| Some((stress.shuffle?, stress.seed)));
-        if variation.adjusted.is_none() && shuffle.is_none() {
-            return Ok(found);
-        }
-        let base = shelf.instrument(&source.name.instrument)?;
-        let session = &base.sheet.session;
-        found.inputs = base.inputs(&Instrument::SESSION);
-        if let Some((of, seed)) = shuffle {
-            found.shuffle = Some(Shuffle::of(shelf, source, session, of, seed)?);
-        }
-        if let Some(which) = variation.adjusted {
-            let hash = shelf.facts_hash(&base.name)?;
-            found.inputs.push(Input::Facts { instrument: base.name.clone(), hash });
-            let FoundActions { actions, notes, doubts } = find_actions(shelf, source, session, which)?;
-            let levels = ActionLevels::of(&actions, session);
-            (found.notes, found.doubts) = (notes, doubts);
-            if which == Actions::All
-                && let Some(compared) = levels.compare(shelf, source)?
-            {
-                compared.tell(source, &mut found.notes, &mut found.doubts);
-            }
-            (found.levels, found.actions) = (Some(levels), actions);
-        }
-        Ok(found)
-    }
-
-    fn more_decimals(&self) -> u8 {
-        self.levels.as_ref().map_or(0, ActionLevels::more_decimals)
-    }
-}
-
-/// Turns prices over about the first one: what was half of it is twice of it.
-fn mirror(variation: &mut Variation, source: &SeriesInfo, first: i64) -> Result<()> {
-    let price = Decimal::new(first, u32::from(source.edition.scale.price));
-    let square = price.checked_mul(price).filter(|square| *square > Decimal::ZERO && first > 0);
-    // Twelve digits are more than a price has, and leave room for the sums that follow.
-    let square = square.and_then(|square| square.round_sf(12));
-    let Some(square) = square else {
-        return Err(Error::input(format!(
-            "{} begins with a price of 0 or less, about which nothing can be mirrored.",
-            source.name
-        )));
-    };
-    variation.inverse = true;
-    variation.scale = Some(Factor(square.normalize()));
-    Ok(())
 }
 
 /// A price as the source has them, to tell how many digits matter.

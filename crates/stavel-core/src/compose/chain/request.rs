@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::compose::on_shelf::ComposeRequest;
+use crate::compose::request::ComposeRequest;
 use crate::model::Frame;
 use crate::model::chain::{RollAdjust, RollAt, RollRule};
 

@@ -1,6 +1,6 @@
 //! What is asked of a formula.
 
-use crate::compose::on_shelf::ComposeRequest;
+use crate::compose::request::ComposeRequest;
 use crate::model::{Frame, Micros, SeriesName};
 
 /// Rows of several instruments to be put into a formula.
