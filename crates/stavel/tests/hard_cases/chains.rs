@@ -182,3 +182,22 @@ fn what_is_not_said_is_asked_and_what_cannot_be_is_refused() {
     assert!(told.err.contains("quill and tarn; say which with --source"), "{}", told.err);
     assert_eq!(made(&desk, &["BLY*", "--roll", "volume", "--source", "quill"]).code, 0);
 }
+
+#[test]
+fn days_told_in_another_zone_are_the_days_of_that_zone() {
+    let desk = Desk::new();
+    for (name, rows) in ["BLYH24", "BLYK24"].iter().zip([&NEAR[..], &FAR[..]]) {
+        let args = ["--instrument", name, "--frame", "1d", "--clock", "Europe/Oslo"];
+        assert_eq!(desk.intake(&[("d.csv", days(rows))], &args).code, 0);
+    }
+    // The bar of the 7th begins at 23:00 UTC on the 6th.
+    let told = made(&desk, &["BLY*", "--roll", "volume", "--adjust", "none"]);
+    assert_eq!(told.code, 0, "{}{}", told.out, told.err);
+    let doc = desk.0.json(&["compose", "BLY.chain", "--again"]);
+    assert_eq!(doc["chain"]["rolls"][0]["day"], "2024-03-07");
+    assert_eq!(doc["chain"]["rolls"][0]["at"], "2024-03-06T23:00:00Z");
+    assert_eq!(doc["chain"]["contracts"][0]["expiry"], "2024-03-11");
+    desk.run(&["compose", "BLYH24", "--set", "expiry=2024-03-11"]);
+    let doc = desk.0.json(&["compose", "BLY.chain", "--roll", "days=1"]);
+    assert_eq!(doc["chain"]["rolls"][0]["day"], "2024-03-08");
+}

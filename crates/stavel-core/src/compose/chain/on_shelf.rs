@@ -16,7 +16,8 @@ use crate::job::Job;
 use crate::model::chain::{ChainedContract, Roll, RollAdjust, RollRule};
 use crate::model::provenance::ChainMade;
 use crate::model::{
-    Columns, Decision, Field, Input, Instrument, Made, Micros, Provenance, Scale, SeriesName, Span, Standing,
+    Clock, Columns, Decision, Field, Input, Instrument, Made, Micros, Provenance, Scale, SeriesName, Span,
+    Standing,
 };
 use crate::store::{Draft, EditionInfo, Origin, SeriesInfo, Shelf};
 use crate::{Error, Result};
@@ -84,6 +85,15 @@ fn put_instrument(shelf: &mut Shelf, request: &ChainRequest, found: &ChainContra
     let mut values: BTreeMap<String, String> = [("decimals".to_owned(), decimals.to_string())].into();
     if is_assumed("kind") {
         values.insert("kind".into(), "futures".into());
+    }
+    // Where nobody has said when a session day begins, it is midnight on the clock in which the contracts are told: a bar of a
+    // day that begins at midnight in Oslo is of that day, not of the one before.
+    let told_in = last.info.edition.clock.as_ref().filter(|clock| **clock != Clock::utc());
+    if let Some(clock) = told_in.filter(|_| is_assumed("clock")) {
+        values.insert("clock".into(), clock.to_string());
+        if is_assumed("hours") {
+            values.insert("hours".into(), format!("mon-fri 00:00-24:00 {clock}"));
+        }
     }
     if is_assumed("base") && found.contracts.iter().all(|c| c.product == last.product) {
         let word: String =

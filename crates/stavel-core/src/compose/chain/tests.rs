@@ -170,7 +170,7 @@ fn volume_rolls_as_in_the_table() {
     assert_eq!(
         done.doubts,
         [
-            "BLY-2024-03 has no rows on 1 of the trading days that it is there for, first on 2024-03-06: the chain has a hole"
+            "BLY-2024-03 has no rows on 1 of the trading days for which it stands in the chain, first on 2024-03-06: a hole"
         ]
     );
     assert_eq!(done.instrument.values["kind"], "futures");
@@ -233,7 +233,7 @@ fn a_contract_that_is_missing_around_its_roll_is_told() {
     assert!(told.contains("is that of 2024-03-05, 4 trading days before"), "{told}");
     assert!(
         told.contains(
-            "BLY-2024-03 has no rows on 3 of the trading days that it is there for, first on 2024-03-06"
+            "BLY-2024-03 has no rows on 3 of the trading days for which it stands in the chain, first on 2024-03-06"
         ),
         "{told}"
     );

@@ -110,7 +110,7 @@ fn missing_days(contracts: &[Contract], table: &DayTable, planned: &PlannedChain
         let missing: Vec<usize> = used.filter(|day| !table.has(contract, *day)).collect();
         let Some(first) = missing.first() else { continue };
         doubts.push(format!(
-            "{} has no rows on {} of the trading days that it is there for, first on {}: the chain has a hole",
+            "{} has no rows on {} of the trading days for which it stands in the chain, first on {}: a hole",
             contracts[contract].instrument.name,
             missing.len(),
             date(table.days[*first].day)
