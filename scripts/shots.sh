@@ -79,7 +79,9 @@ wait_for "mean of 20"
 picture chart
 keys 1
 wait_for "done lately"
-keys Down Down Down Down Down Down Down Down Down Down
+keys /
+typed "NOKSEK quill:ticks"
+keys Enter
 wait_for "▸quill:ticks"
 keys 9
 wait_for "recorded ticks"
@@ -91,4 +93,18 @@ sleep 3
 keys Space
 wait_for held
 picture rehearse
+keys 1
+wait_for "done lately"
+keys Escape
+keys /
+typed "BLY-2024-05"
+keys Enter
+sleep 0.5
+keys 7 c
+wait_for "BLY.chain = BLY*"
+keys Enter
+wait_for "the gap is that of"
+keys '>'
+wait_for "▲ 2024-03-05"
+picture chain
 keys q

@@ -359,9 +359,14 @@ impl Lens for ComposeLens {
         let keys = keys(instrument);
         canvas.put(x, 0, &format!("{like}   {own} of {} values its own", keys.len()), theme::words());
         if let Some((from, lines)) = composed_of(instrument, view) {
-            canvas.put(1, 1, &format!("rows of {from}: {}", lines.join("; ")), theme::faint());
+            let width = if canvas.width() >= SIDE_BY_SIDE { 68 } else { canvas.width() - 2 };
+            let told = format!("rows of {from}: {}", lines.join("; "));
+            canvas.part(1, 1, width, 1).put(0, 0, &told, theme::faint());
         }
-        let is_doing = self.paint.is_some() || self.rolls.is_open() || Self::formula_typed(view).is_some();
+        let is_doing = self.paint.is_some()
+            || self.rolls.is_open()
+            || Self::formula_typed(view).is_some()
+            || compose_vary::typed(view.typing).is_some();
         let place = week_place((canvas.width(), canvas.height()), is_doing);
         let side_by_side = canvas.width() >= SIDE_BY_SIDE;
         if let Some((_, made)) = chain_of(instrument, view).filter(|_| place.is_none()) {
