@@ -365,6 +365,9 @@ pub struct ChainMade {
     pub rolls: Vec<Roll>,
     /// Decimals of the prices of the rolls.
     pub decimals: u8,
+    /// Rows with a price of 0 or less that was above 0 before it was adjusted.
+    #[serde(default)]
+    pub below_zero: u64,
 }
 
 /// Moments at which a leg had a row and the formula none.

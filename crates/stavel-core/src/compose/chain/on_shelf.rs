@@ -58,10 +58,11 @@ pub fn compose_chain(shelf: &mut Shelf, request: &ChainRequest, job: &Job) -> Re
     doubts.extend(told::doubts_of_sheets(&found.contracts));
     let parts = parts_of(&planned, &made)?;
     let assumed = assumed(request, &found, &made);
-    let chain = Chain { contracts: &found.contracts, target: found.target.clone(), parts, made, scale };
+    let mut chain = Chain { contracts: &found.contracts, target: found.target.clone(), parts, made, scale };
     let provenance = chain.provenance(shelf, &found, &instrument)?;
-    let (series, below) = chain.write(shelf, provenance, job)?;
-    if below > 0 {
+    let series = chain.write(shelf, provenance, job)?;
+    if chain.made.below_zero > 0 {
+        let below = chain.made.below_zero;
         doubts.push(format!(
             "{below} rows have a price of 0 or less after they were adjusted: returns cannot be told there; adjust by ratio"
         ));
@@ -153,6 +154,7 @@ fn made_of(
         contracts: found.contracts.iter().enumerate().map(contract).collect(),
         rolls,
         decimals: scale.price,
+        below_zero: 0,
     })
 }
 
@@ -247,7 +249,9 @@ impl Chain<'_> {
         let Some(before) = shelf.current_own(&self.target)? else { return Ok(None) };
         let edition = before.edition;
         let Made::Chain(was) = &edition.provenance.made else { return Ok(None) };
-        let is_alike = was.adjust == self.made.adjust && was.forward == self.made.forward;
+        // Where rows fell below 0 they are counted anew.
+        let is_alike =
+            was.adjust == self.made.adjust && was.forward == self.made.forward && was.below_zero == 0;
         let levels = levels(&was.rolls, was.adjust, was.forward);
         let Some(levels) =
             levels.filter(|_| is_alike && (edition.fields.as_slice(), edition.scale) == (fields, self.scale))
@@ -288,8 +292,8 @@ impl Chain<'_> {
         Ok((edition.first < from).then_some(StandingParts { edition, from }))
     }
 
-    /// Writes the rows; gives how many have a price of 0 or less since they were adjusted.
-    fn write(&self, shelf: &mut Shelf, provenance: Provenance, job: &Job) -> Result<(SeriesInfo, u64)> {
+    /// Writes the rows.
+    fn write(&mut self, shelf: &mut Shelf, provenance: Provenance, job: &Job) -> Result<SeriesInfo> {
         let fields = self.fields();
         let standing = self.standing(shelf, &fields)?;
         let (mut kept, mut before, mut from) = (Vec::new(), Columns::empty(&fields, self.scale), Micros::MIN);
@@ -316,7 +320,9 @@ impl Chain<'_> {
         if draft.is_empty() {
             return Err(Error::input("The contracts have no rows between the rolls; nothing was written."));
         }
-        Ok((draft.commit()?, below))
+        self.made.below_zero = below;
+        draft.set_made(Made::Chain(Box::new(self.made.clone())));
+        draft.commit()
     }
 
     fn push(&self, draft: &mut Draft<'_>, part: &ChainPart, rows: Columns, job: &Job) -> Result<u64> {

@@ -351,6 +351,25 @@ fn what_does_not_make_a_chain_is_refused_in_a_sentence() {
     assert!(bench.refused(&ratio).contains("adjust by difference"));
 }
 
+#[test]
+fn prices_that_fall_below_0_are_doubted_again_and_again() {
+    let mut bench = Bench::empty();
+    let request = ChainRequest {
+        of: vec!["BLY*".into()],
+        adjust: Some(RollAdjust::Difference),
+        ..request(RollRule::Volume)
+    };
+    let told = |done: ChainDone| {
+        done.doubts.iter().filter(|d| d.contains("3 rows have a price of 0 or less")).count()
+    };
+    bench.daily("BLYH24", &[(4, 420, 9), (5, 420, 9), (6, 430, 9)]);
+    bench.daily("BLYK24", &[(5, 100, 5), (6, 10, 20), (7, 100, 20)]);
+    // A gap of 10 - 430: lows of 420 - 75 and of 430 - 75 lie below it.
+    assert_eq!(told(bench.make(&request).unwrap()), 1);
+    bench.daily("BLYK24", &[(5, 100, 5), (6, 10, 20), (7, 100, 20), (8, 100, 20)]);
+    assert_eq!(told(bench.make(&request).unwrap()), 1, "also when only new rows came");
+}
+
 /// Trades at odd moments of some days: time, price, volume.
 fn trades(rng: &mut fastrand::Rng, days: &[i64], level: i64) -> Vec<(Micros, Vec<i64>)> {
     let mut price = level;
