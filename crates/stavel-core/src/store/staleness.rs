@@ -16,6 +16,8 @@ pub enum StaleBecause {
         series: SeriesName,
         /// False where it is off the shelf.
         is_there: bool,
+        /// True where sources are of several instruments, so that its own is told too.
+        is_of_many: bool,
     },
     /// A source is itself stale.
     StaleSource {
@@ -46,9 +48,9 @@ pub enum StaleBecause {
 impl fmt::Display for StaleBecause {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            StaleBecause::Source { series, is_there: true } => write!(f, "{} has changed", series.short()),
-            StaleBecause::Source { series, is_there: false } => {
-                write!(f, "{} is off the shelf", series.short())
+            StaleBecause::Source { series, is_there, is_of_many } => {
+                let name = if *is_of_many { series.to_string() } else { series.short() };
+                write!(f, "{name} {}", if *is_there { "has changed" } else { "is off the shelf" })
             }
             StaleBecause::StaleSource { series } => write!(f, "{} is stale", series.short()),
             StaleBecause::Sheet { instrument, key } => write!(f, "{key} of {instrument} changed"),
@@ -102,8 +104,16 @@ impl StalenessSearch<'_> {
         let made = &edition.provenance.made;
         let mut changes = Vec::new();
         if made.is_derived() {
+            let mut instruments: Vec<&str> =
+                edition.provenance.parents().map(|(_, series)| series.instrument.as_str()).collect();
+            instruments.sort_unstable();
+            instruments.dedup();
             for input in &edition.provenance.inputs {
-                changes.extend(self.change_of(input)?);
+                let mut change = self.change_of(input)?;
+                if let Some(StaleBecause::Source { is_of_many, .. }) = &mut change {
+                    *is_of_many = instruments.len() > 1;
+                }
+                changes.extend(change);
             }
             if edition.provenance.method != made.method() {
                 changes.push(StaleBecause::Method);
@@ -143,13 +153,14 @@ impl StalenessSearch<'_> {
         let Some((owner, edition)) = editions::edition(db, id)? else {
             // It was tidied away, so it is not the current one.
             let is_there = self.shelf.current(series)?.is_some();
-            return Ok(Some(StaleBecause::Source { series: series.clone(), is_there }));
+            return Ok(Some(StaleBecause::Source { series: series.clone(), is_there, is_of_many: false }));
         };
         let current: Option<i64> =
             db.query_row("SELECT current FROM series WHERE id = ?1", [owner], |r| r.get(0))?;
         let name = self.shelf.short_name(owner)?.unwrap_or_else(|| series.clone());
         if current != Some(id) {
-            return Ok(Some(StaleBecause::Source { series: name, is_there: current.is_some() }));
+            let is_there = current.is_some();
+            return Ok(Some(StaleBecause::Source { series: name, is_there, is_of_many: false }));
         }
         let stale = !self.at(&edition)?.is_empty();
         Ok(stale.then_some(StaleBecause::StaleSource { series: name }))

@@ -69,6 +69,7 @@ fn a_roll_is_moved_and_stays_there() {
     desk.intake(&[("m.csv", days(&[(13, 41400, 700)]))], &["--instrument", "BLYK4", "--frame", "1d"]);
     let stale = desk.run(&["deliver", "BLY.chain@quill:1d", "--out", "-"]);
     assert_ne!(stale.code, 0);
+    assert!(stale.err.contains("BLYK4@quill:1d has changed"), "{}", stale.err);
     let again = desk.run(&["compose", "BLY.chain", "--again"]);
     assert!(
         again.out.contains("8 rows") && again.out.contains("moved by hand"),
