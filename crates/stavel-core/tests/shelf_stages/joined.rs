@@ -177,7 +177,7 @@ fn what_is_the_same_still_is_kept_when_a_source_has_changed() {
     let joined = shelf.find(&name("NOKSEK@joined:1m")).unwrap();
     assert_eq!(
         shelf.staleness(&joined.edition).unwrap(),
-        [StaleBecause::Source { series: name("NOKSEK@tarn:1m"), is_there: true }]
+        [StaleBecause::Source { series: name("NOKSEK@tarn:1m"), is_there: true, is_of_many: false }]
     );
     assert_eq!(ask_of(&joined).unwrap().1, ask);
     let again = join_again(&mut shelf, "anew1", &ask);

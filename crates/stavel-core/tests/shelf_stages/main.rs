@@ -147,7 +147,7 @@ fn what_was_built_knows_which_edition_it_came_from() {
     put(&mut shelf, "NOKSEK@quill:1m", &rows.rows(0..3000), Some("UTC"));
     let newer = shelf.find(&base.name).unwrap();
     assert_ne!(parents, [newer.edition.id]);
-    let changed = StaleBecause::Source { series: base.name, is_there: true };
+    let changed = StaleBecause::Source { series: base.name, is_there: true, is_of_many: false };
     assert_eq!(shelf.staleness(&built[0].info.edition).unwrap(), [changed]);
 }
 
