@@ -13,7 +13,7 @@ use stavel_core::model::time::{date, rfc3339, wall};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
-use crate::report::{StepReport, counted};
+use crate::report::{StepReport, counted, series_made};
 use crate::step::{ComposeStep, RollSetting};
 
 /// Makes the rows of an instrument of the contracts of a step.
@@ -168,10 +168,7 @@ fn told(done: ChainDone) -> StepReport {
     }
     let json = json!({
         "instrument": done.instrument.name,
-        "series": [{
-            "series": done.series.name, "edition": edition.number, "rows": edition.rows,
-            "first": rfc3339(edition.first), "last": rfc3339(edition.last),
-        }],
+        "series": [series_made(&done.series)],
         "chain": {
             "adjust": made.adjust, "forward": made.forward, "decimals": made.decimals,
             "contracts": made.contracts.iter().map(|c| contract_json(c, &used)).collect::<Vec<Value>>(),

@@ -10,7 +10,7 @@ use stavel_core::job::Job;
 use stavel_core::model::actions::{Action, ActionKind, Actions};
 use stavel_core::model::provenance::{ChainMade, FormulaMade};
 use stavel_core::model::stress::Stress;
-use stavel_core::model::time::{self, date, rfc3339};
+use stavel_core::model::time::{self, date};
 use stavel_core::model::variation::{SpreadChange, Variation};
 use stavel_core::model::{Clock, Decision, Made, SeriesName, SessionWeek, Span, Standing};
 use stavel_core::store::{SeriesInfo, Shelf};
@@ -19,7 +19,7 @@ use stavel_core::{Error, Result};
 use crate::chain::{by_chain, by_chain_again, instrument_of};
 use crate::formula::{by_formula, by_formula_again};
 use crate::holidays::holidays_in;
-use crate::report::StepReport;
+use crate::report::{StepReport, series_made};
 use crate::step::ComposeStep;
 
 /// Where the chances of a stress variant begin, where nobody says it.
@@ -106,11 +106,7 @@ pub fn compose_one(shelf: &mut Shelf, step: &ComposeStep, job: &Job) -> Result<S
 }
 
 fn report(made: compose::Composed, edits: Option<Edits>) -> StepReport {
-    let told = |s: &SeriesInfo| {
-        let e = &s.edition;
-        json!({"series": s.name, "edition": e.number, "rows": e.rows, "first": rfc3339(e.first), "last": rfc3339(e.last)})
-    };
-    let series: Vec<Value> = made.series.iter().map(told).collect();
+    let series: Vec<Value> = made.series.iter().map(series_made).collect();
     let mut doubts = made.instrument.doubts();
     doubts.extend(made.doubts);
     let mut json =

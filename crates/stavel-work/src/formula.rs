@@ -5,11 +5,11 @@ use stavel_core::compose::{ComposeRequest, FormulaDone, FormulaRequest, compose_
 use stavel_core::job::Job;
 use stavel_core::model::SeriesName;
 use stavel_core::model::provenance::FormulaMade;
-use stavel_core::model::time::{self, rfc3339};
+use stavel_core::model::time;
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
-use crate::report::StepReport;
+use crate::report::{StepReport, series_made};
 use crate::step::ComposeStep;
 
 /// Makes the rows of an instrument by the formula of a step.
@@ -82,10 +82,7 @@ fn told(done: FormulaDone) -> StepReport {
     let legs: Vec<(SeriesName, [u64; 5])> = done.legs.iter().enumerate().map(leg).collect();
     let json = json!({
         "instrument": done.instrument.name,
-        "series": [{
-            "series": done.series.name, "edition": edition.number, "rows": edition.rows,
-            "first": rfc3339(edition.first), "last": rfc3339(edition.last),
-        }],
+        "series": [series_made(&done.series)],
         "formula": {
             "told": done.told,
             "unit": unit,

@@ -4,7 +4,9 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use serde_json::{Value, json};
+use stavel_core::model::time::rfc3339;
 use stavel_core::model::{Decision, SeriesName, Standing};
+use stavel_core::store::SeriesInfo;
 
 /// A list of a document whose entries are made when they are asked for.
 #[derive(Clone)]
@@ -88,6 +90,15 @@ impl StepReport {
 /// A number of things, with a plural that takes an s.
 pub fn counted(n: u64, thing: &str) -> String {
     format!("{n} {thing}{}", if n == 1 { "" } else { "s" })
+}
+
+/// A series that a step made, as the documents of steps have it.
+pub fn series_made(info: &SeriesInfo) -> Value {
+    let edition = &info.edition;
+    json!({
+        "series": info.name, "edition": edition.number, "rows": edition.rows,
+        "first": rfc3339(edition.first), "last": rfc3339(edition.last),
+    })
 }
 
 /// A size as people say it.

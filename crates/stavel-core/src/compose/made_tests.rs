@@ -1,7 +1,6 @@
 //! Adjusted and stress variants on a shelf, held against the same worked out plainly.
 
-use std::path::Path;
-
+use super::test_shelf::{empty_shelf, put_rows};
 use super::*;
 use crate::frames::{FrameSettings, build_series};
 use crate::job::Job;
@@ -11,8 +10,8 @@ use crate::model::columns::is_made_up;
 use crate::model::stress::{Stress, Stretches};
 use crate::model::time::{DAY, HOUR, MINUTE, date, parse};
 use crate::model::variation::Variation;
-use crate::model::{Clock, Columns, Field, Made, Micros, Provenance, Scale, SeriesName, Span};
-use crate::store::{InstrumentFact, Origin, Shelf};
+use crate::model::{Clock, Columns, Field, Micros, Scale, SeriesName, Span};
+use crate::store::{InstrumentFact, Shelf};
 
 struct Bench {
     _dir: tempfile::TempDir,
@@ -21,18 +20,12 @@ struct Bench {
 
 impl Bench {
     fn new() -> Bench {
-        let dir = tempfile::tempdir().unwrap();
-        let shelf = Shelf::open_to_write(Path::new(dir.path())).unwrap();
+        let (dir, shelf) = empty_shelf();
         Bench { _dir: dir, shelf }
     }
 
     fn put(&mut self, name: &str, rows: Columns) {
-        let provenance = Provenance::of(Made::Unknown);
-        let (fields, scale) = (rows.fields.clone(), rows.scale);
-        let origin = Origin { provenance, clock: Some(Clock::utc()), fields, scale };
-        let mut draft = self.shelf.draft(&name.parse().unwrap(), origin).unwrap();
-        draft.push(rows).unwrap();
-        draft.commit().unwrap();
+        put_rows(&mut self.shelf, name, rows);
     }
 
     fn say(&mut self, name: &str, key: &str, value: &str) {

@@ -27,4 +27,6 @@ pub use request::ComposeRequest;
 #[cfg(test)]
 mod made_tests;
 #[cfg(test)]
+mod test_shelf;
+#[cfg(test)]
 mod tests;

@@ -1,14 +1,13 @@
 //! Chains held against tables worked by hand (those of docs/chains.md) and against rows put together plainly.
 
-use std::path::Path;
-
 use super::*;
 use crate::compose::ComposeRequest;
+use crate::compose::test_shelf::{columns, empty_shelf, put_rows};
 use crate::job::Job;
 use crate::model::chain::{RollAdjust, RollAt, RollDate, RollReason, RollRule};
 use crate::model::time::{DAY, MINUTE, SECOND, date, parse};
-use crate::model::{ABSENT, Clock, Columns, Field, Made, Micros, Provenance, Scale, Span};
-use crate::store::{Origin, Shelf};
+use crate::model::{ABSENT, Columns, Field, Micros, Span};
+use crate::store::Shelf;
 
 /// The days of March 2024, closes in points of two decimals and volumes of the table in docs/chains.md.
 const MARCH: [(i64, i64, i64); 8] = [
@@ -56,8 +55,7 @@ fn day(of_march: i64) -> Micros {
 
 impl Bench {
     fn empty() -> Bench {
-        let dir = tempfile::tempdir().unwrap();
-        let shelf = Shelf::open_to_write(Path::new(dir.path())).unwrap();
+        let (dir, shelf) = empty_shelf();
         Bench { _dir: dir, shelf }
     }
 
@@ -80,17 +78,7 @@ impl Bench {
     }
 
     fn put(&mut self, name: &str, fields: &[Field], rows: &[(Micros, Vec<i64>)]) {
-        let scale = Scale { price: 2, volume: 0 };
-        let mut columns = Columns::empty(fields, scale);
-        for (time, values) in rows {
-            columns.time.push(*time);
-            columns.data.iter_mut().zip(values).for_each(|(column, value)| column.push(*value));
-        }
-        let provenance = Provenance::of(Made::Unknown);
-        let origin = Origin { provenance, clock: Some(Clock::utc()), fields: fields.to_vec(), scale };
-        let mut draft = self.shelf.draft(&name.parse().unwrap(), origin).unwrap();
-        draft.push(columns).unwrap();
-        draft.commit().unwrap();
+        put_rows(&mut self.shelf, name, columns(fields, 2, rows));
     }
 
     fn make(&mut self, request: &ChainRequest) -> crate::Result<ChainDone> {

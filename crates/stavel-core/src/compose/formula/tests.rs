@@ -1,14 +1,13 @@
 //! Formulas over rows on a shelf, held against the same worked out plainly.
 
-use std::path::Path;
-
 use super::*;
 use crate::compose::ComposeRequest;
+use crate::compose::test_shelf::{columns, empty_shelf, put_rows};
 use crate::job::Job;
 use crate::model::price::unit;
 use crate::model::time::{DAY, HOUR, MINUTE, SECOND, parse};
-use crate::model::{ABSENT, Clock, Columns, Field, Made, Micros, Provenance, Scale, SeriesName, Span};
-use crate::store::{Origin, Shelf};
+use crate::model::{ABSENT, Columns, Field, Micros, SeriesName, Span};
+use crate::store::Shelf;
 
 struct Bench {
     _dir: tempfile::TempDir,
@@ -17,24 +16,13 @@ struct Bench {
 
 impl Bench {
     fn new() -> Bench {
-        let dir = tempfile::tempdir().unwrap();
-        let shelf = Shelf::open_to_write(Path::new(dir.path())).unwrap();
+        let (dir, shelf) = empty_shelf();
         Bench { _dir: dir, shelf }
     }
 
     /// Puts rows on the shelf, as the whole of a series.
     fn put(&mut self, name: &str, fields: &[Field], decimals: u8, rows: &[(Micros, Vec<i64>)]) {
-        let scale = Scale { price: decimals, volume: 0 };
-        let mut columns = Columns::empty(fields, scale);
-        for (time, values) in rows {
-            columns.time.push(*time);
-            columns.data.iter_mut().zip(values).for_each(|(column, value)| column.push(*value));
-        }
-        let provenance = Provenance::of(Made::Unknown);
-        let origin = Origin { provenance, clock: Some(Clock::utc()), fields: fields.to_vec(), scale };
-        let mut draft = self.shelf.draft(&name.parse().unwrap(), origin).unwrap();
-        draft.push(columns).unwrap();
-        draft.commit().unwrap();
+        put_rows(&mut self.shelf, name, columns(fields, decimals, rows));
     }
 
     fn quotes(&mut self, name: &str, decimals: u8, rows: &[(Micros, Vec<i64>)]) {
