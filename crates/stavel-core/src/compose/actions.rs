@@ -7,7 +7,7 @@
 use std::collections::BTreeSet;
 
 use super::level_change::LevelChange;
-use crate::model::actions::{Action, ActionKind, Actions};
+use crate::model::actions::{Action, ActionKind, Actions, names_dividends, names_splits};
 use crate::model::price::{as_float, scaled, unit};
 use crate::model::time::{DAY, date, wall};
 use crate::model::{ABSENT, Columns, Field, Micros, Session, Span, present};
@@ -107,9 +107,10 @@ fn read_facts(facts: &[InstrumentFact], session: &Session, which: Actions) -> (V
         for (name, said) in &fact.values {
             let name = name.to_lowercase();
             let is_any = |words: &[&str]| words.iter().any(|word| name.contains(word));
-            let (kind, value) = if is_any(&["split", "ratio", "factor"]) {
+            let (kind, value) = if names_splits(&name) {
                 (ActionKind::Split, split_in(said))
-            } else if is_any(&["dividend"]) || fact.kind == "dividend" && is_any(&["amount", "cash", "value"])
+            } else if names_dividends(&name)
+                || fact.kind == "dividend" && is_any(&["amount", "cash", "value"])
             {
                 (ActionKind::Dividend, money_in(said))
             } else {

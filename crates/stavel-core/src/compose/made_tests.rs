@@ -1,6 +1,6 @@
 //! Adjusted and stress variants on a shelf, held against the same worked out plainly.
 
-use super::test_shelf::{empty_shelf, put_rows};
+use super::test_shelf::{columns, empty_shelf, put_rows};
 use super::*;
 use crate::frames::{FrameSettings, build_series};
 use crate::job::Job;
@@ -364,6 +364,21 @@ fn later_rows_and_what_does_not_go_together() {
     bench.put("NZDSEK@quill:1m", base.rows(0..60));
     let few = Stress { shuffle: Some(Stretches::Weeks), ..Stress::default() };
     assert!(bench.vary("X", "NZDSEK@quill:1m", of(few)).err().unwrap().to_string().contains("too few weeks"));
+}
+
+#[test]
+fn an_order_in_which_prices_fall_to_0_is_refused() {
+    let mut bench = Bench::new();
+    // Up from 1.00 to 10.00 in the first week, down to 1.50 in the second: the other way round is below 0.
+    let closes = [(1, 100), (2, 1_000), (8, 900), (9, 150)];
+    let rows: Vec<_> = closes.iter().map(|(day, close)| ((begin() + day) * DAY, vec![*close])).collect();
+    bench.put("BLY@quill:1d", columns(&[Field::Close], 2, &rows));
+    let weeks = |seed| Stress { shuffle: Some(Stretches::Weeks), seed, ..Stress::default() };
+    let told: Vec<_> =
+        (0..12).map(|seed| bench.stressed("B", "BLY@quill:1d", weeks(seed)).map(|rows| rows.len())).collect();
+    let refused = told.iter().filter_map(|t| t.as_ref().err()).collect::<Vec<_>>();
+    assert!(!refused.is_empty() && refused.len() < 12, "{told:?}");
+    assert!(refused[0].to_string().contains("would fall to 0 or below"), "{}", refused[0]);
 }
 
 #[test]

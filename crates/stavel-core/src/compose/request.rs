@@ -5,6 +5,9 @@ use std::collections::BTreeMap;
 use crate::model::SeriesName;
 use crate::model::variation::Variation;
 
+/// The source of what is made of several sources.
+pub(super) const MIXED: &str = "mixed";
+
 /// An instrument to make or change.
 #[derive(Debug, Clone, Default)]
 pub struct ComposeRequest {

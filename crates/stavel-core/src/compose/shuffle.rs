@@ -23,6 +23,8 @@ struct HistoryStretch {
     before: i64,
     /// Its last price.
     last: i64,
+    /// Its lowest price.
+    least: i64,
 }
 
 /// The stretches of a history in their new order.
@@ -72,11 +74,11 @@ impl Shuffle {
     }
 
     fn refuse_below_zero(&self, source: &SeriesInfo) -> Result<()> {
-        let was_above = self.stretches.iter().all(|s| s.before > 0 && s.last > 0);
-        let ends = self.order.iter().zip(self.moves()).map(|(at, moved)| self.stretches[*at].last + moved);
-        match ends.min() {
+        let was_above = self.stretches.iter().all(|s| s.least > 0);
+        let lows = self.order.iter().zip(self.moves()).map(|(at, moved)| self.stretches[*at].least + moved);
+        match lows.min() {
             Some(least) if was_above && least <= 0 => Err(Error::input(format!(
-                "Carried on by differences, the prices of {} would fall to 0 or below in that order; take another --seed or a shorter span (--since).",
+                "Carried on by differences, the prices of {} would fall to 0 or below in that order; take another --seed, or make a variant of a shorter span first and shuffle that.",
                 source.name
             ))),
             _ => Ok(()),
@@ -129,9 +131,11 @@ fn find_stretches(
     };
     let mut out: Vec<HistoryStretch> = Vec::new();
     let mut last: Option<i64> = None;
-    for rows in shelf.scan(&source.edition, Span::ALL, Some(&[field]))? {
+    let fields = if has(&Field::Low) { vec![field, Field::Low] } else { vec![field] };
+    for rows in shelf.scan(&source.edition, Span::ALL, Some(&fields))? {
         let rows = rows?;
         let prices = rows.column(field);
+        let lows = if has(&Field::Low) { rows.column(Field::Low) } else { prices };
         let mut row = 0;
         while row < rows.len() {
             let day = session.clock.day_of(rows.time[row]);
@@ -143,9 +147,15 @@ fn find_stretches(
             let until = row + rows.time[row..].partition_point(|t| *t < span.to).max(1);
             let known = || prices[row..until].iter().copied().filter_map(present);
             if let (Some(begin), Some(finish)) = (known().next(), known().next_back()) {
+                let least = lows[row..until].iter().copied().filter_map(present).fold(finish, i64::min);
                 match out.last_mut() {
-                    Some(stretch) if stretch.span == span => stretch.last = finish,
-                    _ => out.push(HistoryStretch { span, kind, before: last.unwrap_or(begin), last: finish }),
+                    Some(stretch) if stretch.span == span => {
+                        (stretch.last, stretch.least) = (finish, stretch.least.min(least));
+                    }
+                    _ => {
+                        let before = last.unwrap_or(begin);
+                        out.push(HistoryStretch { span, kind, before, last: finish, least });
+                    }
                 }
                 last = Some(finish);
             }

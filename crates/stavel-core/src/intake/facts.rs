@@ -10,6 +10,7 @@ use super::cells;
 use super::moment;
 use super::naming::cleaned;
 use crate::job::Job;
+use crate::model::actions::{names_dividends, names_splits};
 use crate::model::layout::{Layout, Use};
 use crate::model::time::{DAY, rfc3339};
 use crate::model::{Micros, series};
@@ -83,9 +84,11 @@ fn kind_of(layout: &Layout) -> &'static str {
     let has = |words: &[&str]| {
         layout.columns.iter().any(|u| matches!(u, Use::Value(name) if words.iter().any(|w| name.contains(w))))
     };
-    if has(&["dividend"]) {
+    let any =
+        |is_so: fn(&str) -> bool| layout.columns.iter().any(|u| matches!(u, Use::Value(name) if is_so(name)));
+    if any(names_dividends) {
         "dividend"
-    } else if has(&["split", "ratio", "factor"]) {
+    } else if any(names_splits) {
         "split"
     } else if has(&[
         "eps",

@@ -99,8 +99,12 @@ impl RollEdit {
     pub fn want(&mut self, instrument: &Instrument, view: &View<'_>) {
         let Some((info, made)) = chain_of(instrument, view) else { return };
         self.at = self.at.min(made.rolls.len().saturating_sub(1));
+        let key = format!("{} {} {}", info.edition.id, self.at, view.snapshot.version);
+        if self.key == key {
+            return;
+        }
+        self.key = key;
         let (name, made, at) = (info.name.instrument.clone(), made.clone(), self.at);
-        self.key = format!("{} {at} {}", info.edition.id, view.snapshot.version);
         self.days
             .want(self.key.clone(), view.threads, move |shelf, _| days_around_roll(shelf, &name, &made, at));
     }

@@ -94,7 +94,7 @@ fn dates_of_a_file_are_kept_and_a_mistake_in_it_names_its_line() {
     // 412.50 x 416.00 / 412.50.
     assert_eq!(desk.rows("BLY.chain@quill:1d")[0], "2024-03-04T00:00:00Z,416.00,416.50,415.50,416.00,900");
     for (text, says) in [
-        ("2024-03-05\n2024-03-04\n", "Line 2 of the dates, 2024-03-04: no contract is left"),
+        ("2024-03-05\n2024-03-04\n", "Line 2 of the dates, 2024-03-04: it is not after 2024-03-05 of line 1"),
         (
             "2024-03-05,BLY-2024-07\n",
             "Line 1 of the dates, 2024-03-05: the chain has no contract BLY-2024-07",

@@ -153,6 +153,11 @@ fn splits_and_dividends_are_worked_in_and_held_against_the_source() {
             "2024-03-07T00:00:00Z,51.0000,52.0000,50.0000,51.0000,2100",
         ]
     );
+    // Ratios of other things are no splits.
+    let figures = "Date,EPS,PE Ratio,Dividend Yield\n2024-03-06,2.10,12.3,3.5\n";
+    desk.intake(&[("f.csv", figures.into())], &["--instrument", "BLY"]);
+    let told = desk.run(&["compose", "BLY.adjusted", "--again"]);
+    assert_eq!((told.code, told.out.matches("prices before x").count()), (0, 2), "{}{}", told.out, told.err);
     // Another split comes to be known: what was made before it is stale, and what it says is doubted.
     desk.intake(&[("s2.csv", "Date,Split\n2024-03-05,3:1\n".into())], &["--instrument", "BLY"]);
     assert_ne!(desk.run(&["deliver", "BLY.adjusted@quill:1d", "--out", "-"]).code, 0);

@@ -3,15 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::request::ChainRequest;
+use crate::compose::request::MIXED;
 use crate::model::columns::shape_of;
 use crate::model::contract_month::{ContractMonth, ContractName};
 use crate::model::time::{DAY, day_of};
 use crate::model::{Frame, Instrument, SeriesName, SeriesPattern, Shape};
 use crate::store::{SeriesInfo, Shelf};
 use crate::{Error, Result};
-
-/// The source of what is made of several sources.
-const MIXED: &str = "mixed";
 
 /// A contract with its rows.
 pub(super) struct Contract {

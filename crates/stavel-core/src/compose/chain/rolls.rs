@@ -123,7 +123,7 @@ impl RollPlanner<'_> {
     }
 
     /// # Errors
-    /// Where the rule needs what no row has, or a roll is moved of a contract that is not there.
+    /// Where the rule needs what no row has, dates are out of order, or a roll is moved of a contract that is not there.
     fn refuse(&self) -> Result<()> {
         let (needs, what): (fn(&DayTotal) -> bool, _) = match self.rule {
             RollRule::Volume => (|total| total.volume.is_some(), "volume"),
@@ -136,6 +136,16 @@ impl RollPlanner<'_> {
                 "The rows of {} know no {what}; let the chain roll some days before expiry (days=5) or on dates (dates=FILE).",
                 self.contracts[lacks].info.name
             )));
+        }
+        for pair in self.dates().windows(2) {
+            let [before, date] = pair else { continue };
+            if self.moment(date.at) <= self.moment(before.at) {
+                let what = format!(
+                    "it is not after {} of line {}; rolls are in order of time",
+                    before.at, before.line
+                );
+                return Err(mistake(date, &what));
+            }
         }
         let is_there = |name: &&String| self.contracts.iter().any(|c| c.instrument.name == **name);
         match self.moved.keys().find(|name| !is_there(name)) {
@@ -274,10 +284,8 @@ impl RollPlanner<'_> {
 
     fn out_of_order(&self, before: &PlannedRoll, roll: &PlannedRoll) -> Error {
         let told = |roll: &PlannedRoll| format!("{} into {}", self.name(roll.from), self.name(roll.to));
-        let line = self.dates().iter().find(|date| self.moment(date.at) == roll.at);
-        let place = line.map(|date| format!("Line {} of the dates: ", date.line)).unwrap_or_default();
         Error::input(format!(
-            "{place}the roll from {} on {} is not after that from {} on {}; rolls are in order of time.",
+            "The roll from {} on {} is not after that from {} on {}; rolls are in order of time.",
             told(roll),
             rfc3339(roll.at),
             told(before),

@@ -270,13 +270,15 @@ fn dates_are_kept_as_said_and_out_of_order_is_refused() {
         [day(7), parse("2024-03-12 10:00").unwrap()]
     );
     assert_eq!(done.assumed[0].what, "adjust", "that nothing is adjusted is told");
-    // A date that is not reached yet is none.
+    // A date that is not reached yet is none, but one that is out of order after it is a mistake.
+    let beyond = [on("2024-03-07", None, 1), on("2024-05-14", None, 2), on("2024-03-11", None, 3)];
+    assert!(bench.refused(&dates(&beyond)).contains("Line 3 of the dates"));
     let done = bench.make(&dates(&[on("2024-03-07", None, 1), on("2024-05-14", None, 2)])).unwrap();
     assert_eq!(done.made.rolls.len(), 1);
     for (said, told) in [
         (
             &[on("2024-03-07", None, 2), on("2024-03-05", None, 3)][..],
-            "Line 3 of the dates: the roll from BLY-2024-05 into BLY-2024-07 on 2024-03-05",
+            "Line 3 of the dates, 2024-03-05: it is not after 2024-03-07 of line 2",
         ),
         (
             &[on("2024-03-07", Some("BLY-2024-09"), 4)],
@@ -308,6 +310,14 @@ fn a_roll_moved_by_hand_stays_there_when_the_chain_grows() {
     let rule = RollRule::Dates(vec![on("2024-03-07", None, 1), on("2024-03-11", None, 2)]);
     let refused = bench.refused(&ChainRequest { rule, ..moved("2024-03-12") });
     assert!(refused.contains("2024-03-11T00:00:00Z is not after that from BLY-2024-03"), "{refused}");
+    // By its rule the chain never leaves July.
+    let moved = [("BLY-2024-07".to_owned(), RollAt::Day(19_796))].into();
+    let done = bench.make(&ChainRequest { moved, ..request(RollRule::Volume) }).unwrap();
+    assert!(
+        done.doubts.iter().any(|d| d.contains("the chain does not roll out of BLY-2024-07")),
+        "{:?}",
+        done.doubts
+    );
     let of_none = ChainRequest {
         moved: [("BLY-2025-03".to_owned(), RollAt::Day(0))].into(),
         ..request(RollRule::Volume)

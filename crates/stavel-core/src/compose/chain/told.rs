@@ -80,6 +80,11 @@ pub(super) fn doubts_of_rolls(
             }
         }
     }
+    for name in made.moved.keys().filter(|name| !made.rolls.iter().any(|roll| roll.from == **name)) {
+        doubts.push(format!(
+            "the chain does not roll out of {name}, whose roll was moved: that was passed over"
+        ));
+    }
     doubts.extend(missing_days(contracts, table, planned));
     if let RollRule::Days(_) = made.rule {
         for (contract, told) in contracts.iter().zip(&made.contracts).filter(|(_, told)| !told.is_expiry_said)

@@ -7,6 +7,7 @@ use super::bars::BarJoin;
 use super::join::{Joined, LeftByMonth, TickJoin};
 use super::legs::{LegSeries, find_legs};
 use super::request::FormulaRequest;
+use crate::compose::request::MIXED;
 use crate::formula::{Formula, Interval, LegPrice, RowEvaluator, UnitTold, parse};
 use crate::model::columns::shape_of;
 use crate::model::price::{MAX_DECIMALS, unit};
@@ -20,9 +21,6 @@ const USUAL_STALE: Micros = 10 * SECOND;
 
 /// An index begins at most so long after its date: weekends and holidays may lie between.
 const LATEST_BEGIN: Micros = WEEK;
-
-/// The source of what is made of several sources.
-const MIXED: &str = "mixed";
 
 /// What an instrument is a pair of; none where its sheet does not say.
 fn currencies(shelf: &Shelf, name: &str) -> Option<(String, String)> {
