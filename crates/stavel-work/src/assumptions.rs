@@ -1,6 +1,6 @@
 //! What a step's result rests on that nobody said and nothing shows.
 
-use crate::patterns::bases;
+use crate::patterns::reads_on;
 use crate::step::Step;
 use stavel_core::Result;
 use stavel_core::model::instrument::InstrumentKind;
@@ -14,12 +14,11 @@ use stavel_core::store::Shelf;
 pub fn assumptions(shelf: &Shelf, step: &Step) -> Result<Vec<Decision>> {
     let mut out: Vec<Decision> = Vec::new();
     let series = match step {
-        Step::Frames(s) => bases(shelf, &s.series)?,
         // What a formula or a chain reads is known once it was worked out.
         Step::Compose(s) if s.formula.is_some() || s.again || !s.chain.is_empty() || s.changes_chain() => {
             shelf.series_of(&s.name)?.into_iter().map(|info| info.name).collect()
         }
-        _ => step.reads(),
+        _ => reads_on(shelf, step)?,
     };
     for series in &series {
         add(&mut out, of_rows(shelf, series)?);

@@ -10,6 +10,7 @@ use stavel_core::check;
 use stavel_core::intake::{self, ClockHint, FactsTaken, Hints, Planned, Taken};
 use stavel_core::job::Job;
 use stavel_core::model::Layout;
+use stavel_core::model::layout::{GENERAL, general};
 use stavel_core::model::{Clock, Made, SeriesName};
 use stavel_core::store::{EditionInfo, Shelf};
 use stavel_core::{Error, Result};
@@ -49,6 +50,9 @@ pub fn layout_named(shelf: &Shelf, name: &str) -> Result<Layout> {
     if let Some(layout) = saved.iter().find(|l| l.name.as_deref() == Some(name)) {
         return Ok(layout.clone());
     }
+    if let Some(layout) = general(name) {
+        return Ok(layout);
+    }
     let path = std::path::Path::new(name);
     if path.is_file() {
         let text = std::fs::read_to_string(path)
@@ -56,10 +60,12 @@ pub fn layout_named(shelf: &Shelf, name: &str) -> Result<Layout> {
         return Layout::from_toml(&text);
     }
     let names: Vec<&str> = saved.iter().filter_map(|l| l.name.as_deref()).collect();
-    Err(Error::arguments(match names.is_empty() {
-        true => format!("There is no layout {name}: none is saved, and there is no such file."),
-        false => format!("There is no layout {name}; saved are {}.", names.join(", ")),
-    }))
+    let all: Vec<&str> = names.into_iter().chain(GENERAL.iter().map(|g| g.name)).collect();
+    Err(Error::arguments(format!(
+        "There is no layout {}, and no such file; there are {}.",
+        stavel_core::error::printable(name),
+        all.join(", ")
+    )))
 }
 
 /// What an intake step would do; the rows of rejects are laid into a file below `room` first.

@@ -53,6 +53,6 @@ pub use sheet::{SheetValue, sheet_csv, sheet_report, sheet_values};
 pub use span::span_between;
 pub use step::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,
-    IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, SheetValues, ShelfStep, SidesWanted, SpliceStep,
-    Step, UndoStep, recipe_keys,
+    IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, RowLimits, SheetValues, ShelfStep, SidesWanted,
+    SpliceStep, Step, UndoStep, recipe_keys,
 };

@@ -1,5 +1,6 @@
 //! The series that a pattern names.
 
+use crate::step::Step;
 use stavel_core::model::{Frame, SeriesName, SeriesPattern, Side};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
@@ -25,6 +26,61 @@ pub fn bases(shelf: &Shelf, of: &SeriesPattern) -> Result<Vec<SeriesName>> {
         )));
     }
     Ok(all.into_iter().map(|s| s.name).collect())
+}
+
+/// The series whose rows a step reads, patterns among them resolved as they are on the shelf now.
+///
+/// # Errors
+/// Where the catalog cannot be read.
+pub fn reads_on(shelf: &Shelf, step: &Step) -> Result<Vec<SeriesName>> {
+    Ok(match step {
+        // What is not there is told when the step is done.
+        Step::Frames(s) => bases(shelf, &s.series).unwrap_or_default(),
+        Step::Deliver(s) => delivered(shelf, &s.series, &s.frames).unwrap_or_default(),
+        step => step.reads(),
+    })
+}
+
+/// The series that are delivered: those that are named, in the frames that are wanted.
+///
+/// # Errors
+/// Where there is none, or one that is wanted is not there.
+pub fn delivered(shelf: &Shelf, patterns: &[SeriesPattern], frames: &[String]) -> Result<Vec<SeriesName>> {
+    let mut out: Vec<SeriesName> = Vec::new();
+    for pattern in patterns {
+        for base in bases(shelf, pattern)? {
+            let of_source = |s: &SeriesInfo| {
+                let name = &s.name;
+                name.instrument == base.instrument && name.source == base.source && name.side == base.side
+            };
+            if frames.is_empty() {
+                out.push(base);
+                continue;
+            }
+            let there: Vec<SeriesName> =
+                shelf.series()?.into_iter().filter(of_source).map(|info| info.name).collect();
+            for frame in frames {
+                if frame == "all" {
+                    out.extend(there.iter().cloned());
+                    continue;
+                }
+                let frame: Frame = frame.parse()?;
+                let of_frame: Vec<&SeriesName> = there.iter().filter(|name| name.frame == frame).collect();
+                // Where a frame is both brought and built, the name without a mark is the source's own.
+                let found = of_frame.iter().find(|name| !name.built).or(of_frame.first());
+                let Some(found) = found else {
+                    return Err(Error::input(format!(
+                        "{}@{} has no {frame} on the shelf; stavel frames {base} {frame} builds it.",
+                        base.instrument, base.source
+                    )));
+                };
+                out.push((*found).clone());
+            }
+        }
+    }
+    let mut seen = std::collections::BTreeSet::new();
+    out.retain(|name| seen.insert(name.to_string()));
+    Ok(out)
 }
 
 /// True for what frames may be built of: a history of the source itself, of the first side.

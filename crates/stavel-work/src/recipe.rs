@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
+use crate::patterns::reads_on;
 use crate::report::StepReport;
 use crate::step::{RollSetting, Step, step_with_older_keys, steps_with_older_keys};
 use stavel_core::model::{Made, SeriesName};
@@ -80,7 +81,7 @@ impl Step {
             Step::Auto(s) => {
                 s.files.iter_mut().chain(&mut s.broker).chain(&mut s.out).for_each(place);
             }
-            Step::Deliver(s) => place(&mut s.out),
+            Step::Deliver(s) => std::iter::once(&mut s.out).chain(&mut s.verify).for_each(place),
             Step::Chart(s) => place(&mut s.out),
             Step::Rehearse(s) => s.orders.iter_mut().for_each(place),
             Step::Check(s) => {
@@ -110,12 +111,12 @@ impl Step {
         Ok(())
     }
 
-    /// The layout the step names.
-    fn layout(&self) -> Option<&str> {
+    /// The layouts the step names.
+    fn layouts(&self) -> Vec<&str> {
         match self {
-            Step::Intake(s) => s.layout.as_deref(),
-            Step::Deliver(s) => s.layout.as_deref(),
-            _ => None,
+            Step::Intake(s) => s.layout.as_deref().into_iter().collect(),
+            Step::Deliver(s) => s.layout.iter().map(String::as_str).collect(),
+            _ => Vec::new(),
         }
     }
 
@@ -195,14 +196,14 @@ pub fn do_unless_done(
 ) -> Result<Done> {
     let key = fingerprint(shelf, step)?;
     let record = shelf.done_before(&key)?.and_then(|text| serde_json::from_str::<DoneRecord>(&text).ok());
-    let untouched = !step.reads().iter().any(|s| fresh.contains(s));
+    let untouched = !reads_on(shelf, step)?.iter().any(|s| fresh.contains(s));
     if let Some(record) = record
         && untouched
         && record.still_holds(shelf, step)?
     {
         return Ok(Done::Before(record.lines));
     }
-    let reads = editions_of(shelf, &step.reads())?;
+    let reads = editions_of(shelf, &reads_on(shelf, step)?)?;
     let report = act(shelf, step)?;
     let (lines, files) = (report.lines.clone(), report.files.clone());
     let record = DoneRecord { lines, reads, made: editions_of(shelf, &report.changed)?, files };
@@ -233,6 +234,10 @@ impl DoneRecord {
                 return Ok(false);
             }
         }
+        // A pattern may name a series that was not there then.
+        if reads_on(shelf, step)?.iter().any(|name| !self.reads.iter().any(|(read, _)| read == name)) {
+            return Ok(false);
+        }
         for (name, read) in self.reads.iter().filter(|(name, _)| !self.made.iter().any(|m| m.0 == *name)) {
             if shelf.current(name)?.map(|s| s.edition.id) != *read {
                 return Ok(false);
@@ -250,12 +255,12 @@ fn fingerprint(shelf: &Shelf, step: &Step) -> Result<String> {
     for path in step.input_files() {
         hash_path(&path, &mut hash)?;
     }
-    if let Some(name) = step.layout()
-        && let Ok(layout) = crate::intake::layout_named(shelf, name)
-    {
-        hash.update(layout.to_toml().as_bytes());
+    for name in step.layouts() {
+        if let Ok(layout) = crate::intake::layout_named(shelf, name) {
+            hash.update(layout.to_toml().as_bytes());
+        }
     }
-    for instrument in step.reads().iter().map(|s| s.instrument.as_str()).collect::<BTreeSet<_>>() {
+    for instrument in reads_on(shelf, step)?.iter().map(|s| s.instrument.as_str()).collect::<BTreeSet<_>>() {
         if shelf.has_instrument(instrument)? {
             let values = shelf.instrument(instrument)?.values;
             hash.update(serde_json::to_string(&values).unwrap_or_default().as_bytes());

@@ -123,9 +123,9 @@ pub enum Command {
     /// Write series to files and prove them by reading back.
     #[command(alias = "export")]
     #[command(
-        after_help = "Examples:\n  stavel deliver NOKSEK@joined:1h --out out/\n  stavel deliver NOKSEK@joined:1m --out NOKSEK.parquet --format parquet"
+        after_help = "Examples:\n  stavel deliver NOKSEK@joined:1h --out out/\n  stavel deliver NOKSEK@joined:1m --out NOKSEK.parquet --format parquet\n  stavel deliver 'NOK*@joined:*' --out out/ --layout decimal-comma --split year\n  stavel deliver --verify out/_manifest.json"
     )]
-    Deliver(DeliverStep),
+    Deliver(Box<DeliverStep>),
     /// Draw a chart into an SVG or PDF file.
     #[command(
         after_help = "Examples:\n  stavel chart NOKSEK@joined:1h --from 2024-03-10 --ma 30 --out noksek.svg"

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use anyhow::{Context, Result, bail};
 use serde_json::json;
 use stavel_core::Error;
+use stavel_core::deliver::FileFormat;
 use stavel_core::job::Job;
 use stavel_core::model::time::parse;
 use stavel_core::splice::{SpliceWishes, ask_of};
@@ -152,13 +153,17 @@ pub fn do_step(folder: &Path, step: &Step) -> Result<StepReport> {
 
 /// Prints a report for a person, or its document.
 fn deliver_to_stdout(folder: &Path, a: &DeliverStep) -> Result<Ending> {
-    if a.series.len() != 1 {
-        return Err(Error::arguments("Only one series at a time goes to standard output.").into());
+    if a.series.len() != 1 || a.layout.len() > 1 || a.format.len() != 1 || a.split.is_some() {
+        return Err(Error::arguments("Only one file at a time goes to standard output.").into());
+    }
+    if a.format[0] == FileFormat::Dataset {
+        return Err(Error::arguments("A dataset is a folder; say --out DIR/.").into());
     }
     // Even what goes to standard output is proved first, in a file of its own.
     let room = tempfile::tempdir()?;
-    let temporary = room.path().join("rows").with_extension(a.format.word());
-    let report = do_step(folder, &Step::Deliver(DeliverStep { out: temporary.clone(), ..a.clone() }))?;
+    let temporary = room.path().join("rows").with_extension(a.format[0].ending());
+    let report =
+        do_step(folder, &Step::Deliver(Box::new(DeliverStep { out: temporary.clone(), ..a.clone() })))?;
     // What could not be proved is not passed off as the series.
     if report.files.first() != Some(&temporary) {
         bail!(Error::storage("What was read back is not what the series holds; nothing was delivered."));

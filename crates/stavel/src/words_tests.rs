@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use clap::{CommandFactory, Parser};
 use proptest::prelude::*;
+use stavel_core::deliver::FileFormat;
 use stavel_work::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,
     IntakeStep, Prefer, Recipe, RehearseStep, SheetValues, ShelfStep, SpliceStep, Step, UndoStep,
@@ -45,6 +46,17 @@ fn series() -> impl Strategy<Value = stavel_core::model::SeriesName> {
         "BLY-2024-03@quill:4h",
         "NOKSEK@j:1d.built",
     ])
+}
+
+fn pattern() -> impl Strategy<Value = stavel_core::model::SeriesPattern> {
+    parsed(&["NOKSEK@quill:ticks", "BLY-2024-03@quill:4h", "NOK*@joined:*", "NZDSEK@tarn"])
+}
+
+fn formats() -> impl Strategy<Value = Vec<FileFormat>> {
+    proptest::collection::vec(
+        parsed(&["csv", "json", "json-columns", "ndjson", "html", "xlsx", "parquet", "dataset"]),
+        1..3,
+    )
 }
 
 fn clock() -> impl Strategy<Value = stavel_core::model::Clock> {
@@ -205,38 +217,63 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
             }))
         });
     let deliver = (
-        (proptest::collection::vec(series(), 1..3), value(), parsed(&["csv", "json", "ndjson", "parquet"])),
+        (proptest::collection::vec(pattern(), 1..3), value(), formats()),
         (
-            proptest::option::of(value()),
+            proptest::collection::vec(value(), 0..3),
             proptest::option::of(clock()),
             moment(),
             moment(),
-            proptest::option::of(any::<u64>()),
+            proptest::option::of(parsed(&["7", "1m=100,1d=5"])),
         ),
-        any::<(bool, bool, bool, bool)>(),
+        any::<(bool, bool, bool, bool, bool)>(),
+        (
+            proptest::collection::vec(parsed(&["time=Date", "close", "volume"]), 0..3),
+            proptest::option::of(parsed(&["day-first,apart", "%d %b %Y, %H:%M"])),
+            proptest::option::of(0u8..12),
+            proptest::option::of(parsed(&["-", "NA"])),
+            proptest::option::of(parsed(&[",", "."])),
+        ),
+        (
+            proptest::option::of(parsed(&["needed", "texts", "all"])),
+            proptest::option::of(parsed(&["lf", "crlf"])),
+            proptest::option::of(parsed(&["utf-8", "utf-8-bom", "utf-16", "windows-1252"])),
+            proptest::option::of(parsed(&["open", "close"])),
+            proptest::option::of(parsed(&["none", "gz", "zst", "zip"])),
+            proptest::option::of(parsed(&["year", "month", "day"])),
+        ),
     )
-        .prop_map(
-            |(
-                (series, out, format),
-                (layout, clock, from, to, last),
-                (origin, details, complete_only, stale_ok),
-            )| {
-                Step::Deliver(DeliverStep {
-                    series,
-                    out: out.into(),
-                    format,
-                    layout,
-                    clock,
-                    from,
-                    to,
-                    last,
-                    origin,
-                    details,
-                    complete_only,
-                    stale_ok,
-                })
-            },
-        );
+        .prop_map(|((series, out, format), (layout, clock, from, to, last), flags, columns, lines)| {
+            let (origin, details, complete_only, stale_ok, changed) = flags;
+            let (columns, dates, decimals, absent, decimal_mark) = columns;
+            let (quotes, line_end, encoding, stamp, compress, split) = lines;
+            Step::Deliver(Box::new(DeliverStep {
+                series,
+                out: out.into(),
+                format,
+                layout,
+                clock,
+                from,
+                to,
+                last,
+                origin,
+                details,
+                complete_only,
+                stale_ok,
+                changed,
+                columns,
+                dates,
+                decimals,
+                absent,
+                decimal_mark,
+                quotes,
+                line_end,
+                encoding,
+                stamp,
+                compress,
+                split,
+                ..DeliverStep::default()
+            }))
+        });
     let chart = (
         series(),
         proptest::option::of(series()),

@@ -1,38 +1,74 @@
 //! Deliver: series as files in open formats, read back and compared before they count as done.
 
-mod by_layout;
+mod beside;
+mod chosen;
+mod dataset;
+mod json_columns;
+mod lines;
 mod on_shelf;
-mod proof;
-mod text;
+mod order;
+mod packing;
+mod page;
+mod pipeline;
+mod records;
+mod refuse;
+mod table;
+mod workbook;
 
-pub use on_shelf::{Delivery, DeliveryOrder, deliver, first_lines, partial_ends};
-pub use text::TextWriter;
+pub use beside::{Beside, SideTable, TableCell};
+pub use chosen::partial_ends;
+pub use on_shelf::{Prepared, deliver, first_lines, free_bytes, last_lines};
+pub use order::{Delivery, DeliveryOrder, Split};
+pub use packing::Compress;
+pub use pipeline::RowsAsText;
 
 use crate::Error;
 
 /// A file format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-#[serde(rename_all = "lowercase")]
+#[serde(rename_all = "kebab-case")]
 #[derive(strum::EnumString, strum::IntoStaticStr, strum::VariantArray, strum::VariantNames)]
-#[strum(serialize_all = "lowercase", parse_err_ty = Error, parse_err_fn = not_a_format)]
+#[strum(serialize_all = "kebab-case", parse_err_ty = Error, parse_err_fn = not_a_format)]
 pub enum FileFormat {
-    /// A header, commas, one row a line.
+    /// A header, commas, one row a line; or as a layout says.
     Csv,
     /// An array of records, one a line.
     Json,
+    /// One record with an array for each column.
+    JsonColumns,
     /// One record a line.
     Ndjson,
+    /// A page with a chart and a table.
+    Html,
+    /// A workbook for spreadsheets.
+    Xlsx,
     /// Columns of integers with decimal and timestamp types.
     Parquet,
+    /// A folder of Parquet files with one schema for all instruments.
+    Dataset,
 }
 
 impl FileFormat {
     /// Every format, in the order they are offered.
     pub const ALL: &'static [FileFormat] = <FileFormat as strum::VariantArray>::VARIANTS;
 
-    /// Its word, which is also the ending of its files.
+    /// Its word.
     pub fn word(self) -> &'static str {
         self.into()
+    }
+
+    /// The ending of its files.
+    pub fn ending(self) -> &'static str {
+        match self {
+            FileFormat::JsonColumns => "json",
+            FileFormat::Dataset => "parquet",
+            other => other.word(),
+        }
+    }
+
+    /// True for files that are lines or records of text, which may be packed and cut.
+    pub fn is_text(self) -> bool {
+        matches!(self, FileFormat::Csv | FileFormat::Json | FileFormat::Ndjson)
     }
 }
 

@@ -1,327 +1,257 @@
 //! Delivering series of the shelf.
 
-use std::fs::File;
-use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use super::by_layout::{self, LayoutWriter};
-use super::{FileFormat, TextWriter, proof};
+use super::chosen::{cut, partial_ends, path_of, span_of, what_is_delivered, with_ending};
+use super::lines::Lines;
+use super::packing::Packing;
+use super::pipeline::{WrittenText, write_and_prove};
+use super::records::Records;
+use super::{
+    Compress, Delivery, DeliveryOrder, FileFormat, RowsAsText, dataset, json_columns, page, refuse, table,
+    workbook,
+};
 use crate::job::Job;
-use crate::model::columns::shape_of;
-use crate::model::{Clock, Columns, Field, Made, SeriesName, Span};
-use crate::model::{Layout, Shape};
-use crate::store::{Scan, SegmentWriter, SeriesInfo, Shelf};
-use crate::{Advice, Error, Result, fingerprint};
+use crate::model::layout::general;
+use crate::model::{Columns, Layout, Span, Use};
+use crate::store::{Reader, SeriesInfo, Shelf};
+use crate::{Error, Result, fingerprint};
 
-/// What to deliver, and how.
-#[derive(Debug, Clone)]
-pub struct DeliveryOrder {
-    /// The series.
-    pub series: SeriesName,
-    /// The format of the file.
-    pub format: FileFormat,
-    /// How lines are written, instead of the format's own way; CSV only.
-    pub layout: Option<Layout>,
-    /// The clock of the times in text formats.
-    pub clock: Clock,
-    /// The rows that are wanted, by time.
-    pub span: Span,
-    /// Only so many rows, the last ones.
-    pub last: Option<u64>,
-    /// Tell of each row where it comes from: what was filled and what was estimated.
-    pub origin: bool,
-    /// Of bars, also what stands beside the usual columns: tick counts, the volumes of both sides, the first, widest and
-    /// narrowest spread.
-    pub details: bool,
-    /// Leave away a first and a last bar whose rows begin within it, or may end within it.
-    pub complete_only: bool,
+/// A delivery that was looked through: nothing is known that would stop it, and nothing is written yet.
+pub struct Prepared {
+    order: DeliveryOrder,
+    info: SeriesInfo,
+    reader: Reader,
+    span: Span,
+    text: Option<Box<dyn RowsAsText + Send>>,
+    is_made_up: bool,
+    rows: u64,
+    bytes: u64,
 }
 
-/// A file that was delivered.
-#[derive(Debug, Clone)]
-pub struct Delivery {
-    /// The file.
-    pub path: PathBuf,
-    /// Rows in it.
-    pub rows: u64,
-    /// Its length.
-    pub bytes: u64,
-    /// SHA-256 of its bytes, in hexadecimal digits.
-    pub sha256: String,
-    /// True where the file, read back, holds exactly the rows of the series.
-    pub proved: bool,
-    /// True where its first bar lacks rows at its beginning.
-    pub partial_first: bool,
-    /// True where its last bar may lack rows at its end.
-    pub partial_last: bool,
-}
+impl Prepared {
+    /// Looks an order through.
+    ///
+    /// # Errors
+    /// Where the series is afloat (its times are not UTC), has no rows in the span, or does not fit into the format
+    /// or the layout: decimals or times would be lost.
+    pub fn of(shelf: &Shelf, order: &DeliveryOrder) -> Result<Prepared> {
+        let info = what_is_delivered(shelf, order)?;
+        let span = span_of(shelf, &info, order)?;
+        let reader = shelf.reader(&info.edition)?;
+        let rows = reader.count(span)?;
+        if rows == 0 {
+            return Err(Error::input(format!(
+                "{} has no rows in that span; nothing was delivered.",
+                order.series
+            )));
+        }
+        refuse::by_format(order, &info, rows)?;
+        let mut text: Option<Box<dyn RowsAsText + Send>> = None;
+        if order.format == FileFormat::Csv {
+            let lines = lines_of(order, &info)?;
+            refuse::what_lines_lose(order, &lines, &info, &reader, span)?;
+            text = Some(Box::new(lines));
+        }
+        let (fields, scale) = (&info.edition.fields, info.edition.scale);
+        match order.format {
+            FileFormat::Json => text = Some(Box::new(Records::json(fields, scale, &order.clock))),
+            FileFormat::Ndjson => text = Some(Box::new(Records::ndjson(fields, scale, &order.clock))),
+            FileFormat::Html => text = Some(Box::new(page::records(order, &info, rows))),
+            FileFormat::Xlsx => refuse::what_a_sheet_loses(order, &info, &reader, span)?,
+            FileFormat::Dataset => dataset::refuse_what_is_lost(&info, &reader, span)?,
+            FileFormat::Csv | FileFormat::JsonColumns | FileFormat::Parquet => {}
+        }
+        let is_made_up = shelf.is_made_up(&info.edition)?;
+        let bytes = match &text {
+            Some(text) if order.compress == Compress::None => about_bytes(&**text, &reader, span, rows)?,
+            _ => 0,
+        };
+        Ok(Prepared { order: order.clone(), info, reader, span, text, is_made_up, rows, bytes })
+    }
 
-/// Whether the first and the last bar of a series lack rows at their outer ends, as far as that is known: of bars that
-/// were built.
-pub fn partial_ends(info: &SeriesInfo) -> (bool, bool) {
-    match &info.edition.provenance.made {
-        Made::Frames(framing) => (framing.partial_first, framing.partial_last),
-        _ => (false, false),
+    /// The files it will write, in a folder or at a path.
+    ///
+    /// # Errors
+    /// Where a pattern of names is none.
+    pub fn paths(&self, to: &Path) -> Result<Vec<PathBuf>> {
+        self.files(to).map(|files| files.into_iter().map(|(path, _)| path).collect())
+    }
+
+    /// About how many bytes will be written, as far as that is known beforehand: of lines and records.
+    pub fn bytes(&self) -> u64 {
+        self.bytes
+    }
+
+    /// The series as it is delivered.
+    pub fn info(&self) -> &SeriesInfo {
+        &self.info
+    }
+
+    fn files(&self, to: &Path) -> Result<Vec<(PathBuf, Span)>> {
+        let (order, edition) = (&self.order, &self.info.edition);
+        if order.format == FileFormat::Dataset {
+            return dataset::files(&self.reader, &order.series, self.span, to);
+        }
+        let spans = cut(self.span, order.split, &order.clock, (edition.first, edition.last));
+        let mut files = Vec::new();
+        for span in spans {
+            if order.split.is_none() || self.reader.count(span)? > 0 {
+                files.push((path_of(order, &self.info, to, span, self.is_made_up)?, span));
+            }
+        }
+        Ok(files)
+    }
+
+    /// Writes the series to a file, or into a folder under a name of its own, and proves it. Only a file that was
+    /// proved gets the name, and takes the place of one that is there; one that was not is kept beside it, its name
+    /// ending in `.unproved`.
+    ///
+    /// # Errors
+    /// Where a file cannot be written. What was begun is taken away then.
+    pub fn write(&self, to: &Path, job: &Job) -> Result<Vec<Delivery>> {
+        job.begin(format!("deliver {}", self.order.series), self.rows * 2);
+        self.files(to)?.into_iter().map(|(path, span)| self.write_one(path, span, job)).collect()
+    }
+
+    fn write_one(&self, path: PathBuf, span: Span, job: &Job) -> Result<Delivery> {
+        if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
+            std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
+        }
+        let unfinished = with_ending(&path, "unfinished");
+        let outcome = self.write_rows(&unfinished, &path, span, job);
+        let written = match outcome {
+            Ok(written) => written,
+            Err(err) => {
+                // What could not be finished is of no use to anyone.
+                let _ = std::fs::remove_file(&unfinished);
+                return Err(err);
+            }
+        };
+        let path = if written.proved { path } else { with_ending(&path, "unproved") };
+        std::fs::rename(&unfinished, &path).map_err(|e| Error::io("Cannot name", &path, &e))?;
+        let edition = &self.info.edition;
+        let (first, last) = partial_ends(&self.info);
+        Ok(Delivery {
+            path,
+            rows: written.rows,
+            bytes: written.bytes,
+            sha256: written.sha256,
+            proved: written.proved,
+            rounded: written.rounded,
+            ends: self.reader.ends(span)?.unwrap_or((edition.first, edition.last)),
+            partial_first: first && span.holds(edition.first),
+            partial_last: last && span.holds(edition.last),
+        })
+    }
+
+    fn write_rows(&self, unfinished: &Path, path: &Path, span: Span, job: &Job) -> Result<WrittenText> {
+        let (order, edition) = (&self.order, &self.info.edition);
+        if let Some(text) = &self.text {
+            let packing = Packing::of(order.compress, path);
+            let pieces = self.reader.scan(span, Some(&edition.fields));
+            return write_and_prove(unfinished, pieces, &**text, &packing, job);
+        }
+        let (rows, proved) = match order.format {
+            FileFormat::Dataset => dataset::write(&self.reader, &edition.fields, span, unfinished, job)?,
+            FileFormat::JsonColumns => {
+                json_columns::write(&self.reader, &self.info, order, span, unfinished, job)?
+            }
+            FileFormat::Xlsx => workbook::write(&self.reader, &self.info, order, span, unfinished, job)?,
+            _ => table::write(&self.reader, &edition.fields, span, unfinished, job)?,
+        };
+        let (bytes, sha256) =
+            fingerprint::sha256_of(unfinished).map_err(|e| Error::io("Cannot read back", unfinished, &e))?;
+        Ok(WrittenText { rows, bytes, sha256, proved, rounded: 0 })
     }
 }
 
-/// Writes a series to a file, or into a folder under a name of its own, and proves it. Only a file that was
-/// proved gets the name, and takes the place of one that is there; one that was not is kept beside it, its name
-/// ending in `.unproved`.
+/// The bytes of a text, by those of its first rows.
+fn about_bytes(text: &dyn RowsAsText, reader: &Reader, span: Span, rows: u64) -> Result<u64> {
+    let Some(first) = reader.scan(span, None).next().transpose()? else { return Ok(0) };
+    let tried = first.len().min(1000);
+    let mut bytes = Vec::new();
+    text.push_rows(&first, 0..tried, true, &mut bytes);
+    Ok(bytes.len() as u64 * rows / tried.max(1) as u64)
+}
+
+/// The room that is left on the disk of a folder.
 ///
 /// # Errors
-/// Where the series is afloat (its times are not UTC) or the file cannot be written.
-pub fn deliver(shelf: &Shelf, order: &DeliveryOrder, to: &Path, job: &Job) -> Result<Delivery> {
-    deliver_changed(shelf, order, to, job, |_| Ok(()))
+/// What looking gives.
+pub fn free_bytes(folder: &Path) -> std::io::Result<u64> {
+    fs4::available_space(folder)
 }
 
-/// The same, with a look at the file, or a change of it, before it is proved.
-fn deliver_changed(
-    shelf: &Shelf,
-    order: &DeliveryOrder,
-    to: &Path,
-    job: &Job,
-    written: impl FnOnce(&Path) -> Result<()>,
-) -> Result<Delivery> {
-    let info = what_is_delivered(shelf, order)?;
-    let span = span_of(shelf, &info, order)?;
-    let path = if to.is_dir() || to.to_string_lossy().ends_with('/') {
-        to.join(file_name(order, &info, shelf.is_made_up(&info.edition)?))
-    } else {
-        to.into()
-    };
-    if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
-        std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
-    }
-    let unfinished = with_ending(&path, "unfinished");
-    job.begin(format!("deliver {}", order.series), info.edition.rows * 2);
-    let outcome = write(shelf, &info, order, span, &unfinished, job).and_then(|rows| {
-        written(&unfinished)?;
-        Ok((rows, prove(shelf, &info, order, span, &unfinished, job)?))
-    });
-    if outcome.is_err() {
-        // What could not be finished is of no use to anyone.
-        let _ = std::fs::remove_file(&unfinished);
-    }
-    let (rows, proved) = outcome?;
-    let path = if proved { path } else { with_ending(&path, "unproved") };
-    std::fs::rename(&unfinished, &path).map_err(|e| Error::io("Cannot name", &path, &e))?;
-    let (bytes, sha256) =
-        fingerprint::sha256_of(&path).map_err(|e| Error::io("Cannot read back", &path, &e))?;
-    let (first, last) = partial_ends(&info);
-    let (partial_first, partial_last) =
-        (first && span.holds(info.edition.first), last && span.holds(info.edition.last));
-    Ok(Delivery { path, rows, bytes, sha256, proved, partial_first, partial_last })
+/// The lines of a series by the layout of an order, or by the usual one.
+fn lines_of(order: &DeliveryOrder, info: &SeriesInfo) -> Result<Lines> {
+    let usual = || general("rfc3339").unwrap_or_else(|| Layout::plain(&[Use::Moment, Use::Values]));
+    let layout = order.layout.clone().unwrap_or_else(usual);
+    Lines::new(&layout, &order.clock, &order.series, (&info.edition.fields, info.edition.scale))
 }
 
-/// A path with a further ending after the one it has.
-fn with_ending(path: &Path, ending: &str) -> PathBuf {
-    let mut name = path.to_owned().into_os_string();
-    name.push(".");
-    name.push(ending);
-    PathBuf::from(name)
-}
-
-fn what_is_delivered(shelf: &Shelf, order: &DeliveryOrder) -> Result<SeriesInfo> {
-    let mut info = shelf.find(&order.series)?;
-    refuse_afloat(&info)?;
-    if order.format != FileFormat::Parquet {
-        info.refuse_layers("delivered as lines (Parquet holds them)")?;
-    }
-    // Where rows come from is the shelf's own matter; a table of columns may hold it, lines others read do not.
-    if order.format != FileFormat::Parquet && order.layout.is_none() && !order.origin {
-        info.edition.fields.retain(|f| *f != Field::Origin);
-    }
-    if order.format != FileFormat::Parquet && order.layout.is_none() && !order.details {
-        leave_details(&mut info);
-    }
-    // Who asks for the marks gets the column also where no row has one: nothing in it is an estimate.
-    if order.origin && !info.edition.fields.contains(&Field::Origin) {
-        info.edition.fields.push(Field::Origin);
-    }
-    Ok(info)
-}
-
-/// What bars that were made of ticks know beside the usual columns stays on the shelf, unless it is asked for. What a source
-/// itself wrote beside its bars is a part of them.
-fn leave_details(info: &mut SeriesInfo) {
-    let is_built = info.edition.provenance.made.is_framed();
-    let fields = &mut info.edition.fields;
-    if shape_of(fields) != Shape::Bars {
-        return;
-    }
-    let is_of_ticks = is_built || fields.iter().any(|f| f.is_detail());
-    fields.retain(|f| match f {
-        Field::TickCount | Field::BidVolume | Field::AskVolume => !is_of_ticks,
-        f => !f.is_detail(),
-    });
-}
-
-fn refuse_afloat(info: &SeriesInfo) -> Result<()> {
-    if info.is_afloat() {
-        return Err(Error::input(format!(
-            "{0} is afloat: its times are not UTC; align it first.",
-            info.name
-        ))
-        .advise(Advice::Align(info.name.to_string())));
-    }
-    Ok(())
-}
-
-/// The file name of a series in a folder: `NOKSEK_joined_1h.csv`.
-fn file_name(order: &DeliveryOrder, info: &SeriesInfo, is_made_up: bool) -> String {
-    let s = &order.series;
-    // Whoever is handed the file shall not take made-up ticks for a record.
-    let rebuilt = if matches!(info.edition.provenance.made, Made::Rebuild(_)) { "_rebuilt" } else { "" };
-    let (frame, format) = (s.frame_and_side(), order.format.word());
-    let built = if s.built && rebuilt.is_empty() { ".built" } else { "" };
-    let made_up = if is_made_up { "_made-up" } else { "" };
-    format!("{}_{}_{frame}{built}{rebuilt}{made_up}.{format}", s.instrument, s.source)
-}
-
-/// The span asked for, narrowed to the last rows where only those are wanted.
-fn span_of(shelf: &Shelf, info: &SeriesInfo, order: &DeliveryOrder) -> Result<Span> {
-    let mut span = order.span;
-    if order.complete_only {
-        let (first, last) = partial_ends(info);
-        // Nothing lies between two bars: from just after the first is from the second.
-        span.from = if first { span.from.max(info.edition.first + 1) } else { span.from };
-        span.to = if last { span.to.min(info.edition.last) } else { span.to }.max(span.from);
-    }
-    let Some(last) = order.last else { return Ok(span) };
-    let mut times = std::collections::VecDeque::new();
-    for rows in shelf.scan(&info.edition, span, Some(&[]))? {
-        times.extend(rows?.time);
-        let over = times.len().saturating_sub(last as usize);
-        times.drain(..over);
-    }
-    Ok(times.front().map_or(span, |&from| Span::new(from, span.to)))
-}
-
-/// Writes the file; gives its rows.
-fn write(
-    shelf: &Shelf,
-    info: &SeriesInfo,
-    order: &DeliveryOrder,
-    span: Span,
-    path: &Path,
-    job: &Job,
-) -> Result<u64> {
-    let edition = &info.edition;
-    let rows = match order.format {
-        FileFormat::Parquet => {
-            let mut writer = SegmentWriter::create(path, &edition.fields, edition.scale, true)?;
-            let rows = each(shelf.scan(edition, span, None)?, job, |piece| writer.push(piece.clone()))?;
-            writer.finish(path)?;
-            rows
-        }
-        _ => write_text(shelf, info, order, span, path, job)?,
-    };
-    match rows {
-        0 => Err(Error::input(format!("{} has no rows in that span; nothing was delivered.", order.series))),
-        rows => Ok(rows),
-    }
-}
-
-/// Reads the file back and compares it with the rows of the series.
-fn prove(
-    shelf: &Shelf,
-    info: &SeriesInfo,
-    order: &DeliveryOrder,
-    span: Span,
-    path: &Path,
-    job: &Job,
-) -> Result<bool> {
-    let edition = &info.edition;
-    let again = shelf.scan(edition, span, None)?.inspect(|piece| {
-        if let Ok(piece) = piece {
-            // Stopping is noticed while writing; here it only moves the bar.
-            let _ = job.advance(piece.len() as u64);
-        }
-    });
-    if let Some(layout) = &order.layout {
-        let writer = LayoutWriter::new(layout, &order.clock, &order.series, &edition.fields)?;
-        let like = Columns::empty(&edition.fields, edition.scale);
-        return by_layout::holds(path, layout, writer.clock(), &like, again);
-    }
-    proof::holds(path, order.format, &edition.fields, edition.scale, again)
-}
-
-fn each(scan: Scan, job: &Job, mut with: impl FnMut(&Columns) -> Result<()>) -> Result<u64> {
-    let mut rows = 0;
-    for piece in scan {
-        let piece = piece?;
-        job.advance(piece.len() as u64)?;
-        with(&piece)?;
-        rows += piece.len() as u64;
-    }
-    Ok(rows)
-}
-
-/// A writer and what stands before the rows.
-fn begin_text(info: &SeriesInfo, order: &DeliveryOrder) -> (TextWriter, Vec<u8>) {
-    let writer = TextWriter::new(order.format, order.clock.clone());
-    let mut text = Vec::new();
-    writer.begin(&Columns::empty(&info.edition.fields, info.edition.scale), &mut text);
-    (writer, text)
-}
-
-fn write_text(
-    shelf: &Shelf,
-    info: &SeriesInfo,
-    order: &DeliveryOrder,
-    span: Span,
-    path: &Path,
-    job: &Job,
-) -> Result<u64> {
-    let failed = |e: std::io::Error| Error::io("Cannot write", path, &e);
-    let mut file = File::create(path).map_err(failed)?;
-    if let Some(layout) = &order.layout {
-        let writer = LayoutWriter::new(layout, &order.clock, &order.series, &info.edition.fields)?;
-        let mut text = Vec::new();
-        writer.begin(&mut text);
-        let rows = each(shelf.scan(&info.edition, span, None)?, job, |piece| {
-            writer.rows(piece, &mut text);
-            file.write_all(&text).map_err(failed)?;
-            text.clear();
-            Ok(())
-        })?;
-        file.sync_all().map_err(failed)?;
-        return Ok(rows);
-    }
-    let (mut writer, mut text) = begin_text(info, order);
-    let rows = each(shelf.scan(&info.edition, span, None)?, job, |piece| {
-        writer.rows(piece, &mut text);
-        file.write_all(&text).map_err(failed)?;
-        text.clear();
-        Ok(())
-    })?;
-    writer.end(&mut text);
-    file.write_all(&text).and_then(|()| file.sync_all()).map_err(failed)?;
-    Ok(rows)
-}
-
-/// The first lines of a delivery exactly as they would be written; for Parquet, its columns.
+/// Looks an order through and writes it.
 ///
 /// # Errors
-/// As [`deliver`].
+/// As [`Prepared::of`] and [`Prepared::write`].
+pub fn deliver(shelf: &Shelf, order: &DeliveryOrder, to: &Path, job: &Job) -> Result<Vec<Delivery>> {
+    Prepared::of(shelf, order)?.write(to, job)
+}
+
+/// The first lines of a delivery exactly as they would be written; for tables, their columns.
+///
+/// # Errors
+/// As [`deliver`], but for what only shows when all rows are looked through.
 pub fn first_lines(shelf: &Shelf, order: &DeliveryOrder, count: usize) -> Result<Vec<String>> {
+    some_lines(shelf, order, count, |rows| rows.rows(0..rows.len().min(count)), true)
+}
+
+/// The last lines of a delivery exactly as they would be written; for tables none.
+///
+/// # Errors
+/// As [`first_lines`].
+pub fn last_lines(shelf: &Shelf, order: &DeliveryOrder, count: usize) -> Result<Vec<String>> {
+    some_lines(shelf, order, count, |rows| rows.rows(rows.len().saturating_sub(count)..rows.len()), false)
+}
+
+fn some_lines(
+    shelf: &Shelf,
+    order: &DeliveryOrder,
+    count: usize,
+    which: impl Fn(&Columns) -> Columns,
+    is_first: bool,
+) -> Result<Vec<String>> {
     let info = what_is_delivered(shelf, order)?;
     let edition = &info.edition;
-    if order.format == FileFormat::Parquet {
-        let mut lines = vec!["time: TIMESTAMP(MICROS, UTC)".to_owned()];
-        lines.extend(
-            edition.fields.iter().map(|f| format!("{}: DECIMAL(18, {})", f.name(), edition.scale.of(*f))),
-        );
-        return Ok(lines);
-    }
-    let (mut writer, mut text) = begin_text(&info, order);
+    let (fields, scale) = (&edition.fields, edition.scale);
+    let text: Box<dyn RowsAsText> = match order.format {
+        FileFormat::Csv => Box::new(lines_of(order, &info)?),
+        FileFormat::Json | FileFormat::JsonColumns => Box::new(Records::json(fields, scale, &order.clock)),
+        FileFormat::Ndjson => Box::new(Records::ndjson(fields, scale, &order.clock)),
+        FileFormat::Html => Box::new(page::records(order, &info, 0)),
+        FileFormat::Xlsx | FileFormat::Parquet | FileFormat::Dataset => {
+            let columns = table::columns(order.format, fields, scale);
+            return Ok(if is_first { columns } else { Vec::new() });
+        }
+    };
     let span = span_of(shelf, &info, order)?;
-    if let Some(rows) = shelf.scan(edition, span, None)?.next() {
-        let rows = rows?;
-        writer.rows(&rows.rows(0..rows.len().min(count)), &mut text);
+    let reader = shelf.reader(edition)?;
+    let piece = match is_first {
+        true => reader.scan(span, None).next().transpose()?,
+        false => reader.last_rows(span, None)?,
+    };
+    let mut bytes = if is_first { text.head() } else { Vec::new() };
+    if let Some(rows) = piece {
+        let rows = which(&rows);
+        text.push_rows(&rows, 0..rows.len(), is_first, &mut bytes);
     }
-    Ok(String::from_utf8_lossy(&text).lines().take(count).map(str::to_owned).collect())
+    if !is_first {
+        bytes.extend(text.tail(true));
+    }
+    let lines = String::from_utf8_lossy(&bytes);
+    let lines: Vec<String> = lines.lines().map(str::to_owned).collect();
+    let skipped = if is_first { 0 } else { lines.len().saturating_sub(count) };
+    Ok(lines.into_iter().skip(skipped).take(count).collect())
 }
 
 #[cfg(test)]

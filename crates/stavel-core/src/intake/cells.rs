@@ -1,7 +1,7 @@
 //! Cells of a line, and the odd ways in which numbers stand in them.
 
 use crate::model::ABSENT;
-use crate::model::layout::Delimiter;
+use crate::model::layout::{Delimiter, is_absent_text};
 use crate::model::price::MAX_DECIMALS;
 
 /// The cells of a line, without the blanks and quotes around them.
@@ -81,8 +81,7 @@ pub fn bare(cell: &[u8]) -> &[u8] {
 /// True for a cell that says that there is no value.
 #[cold]
 pub fn is_absent(cell: &[u8]) -> bool {
-    const WORDS: [&[u8]; 8] = [b"", b"-", b"na", b"n/a", b"#n/a", b"nan", b"null", b"none"];
-    WORDS.iter().any(|w| cell.eq_ignore_ascii_case(w))
+    std::str::from_utf8(cell).is_ok_and(is_absent_text)
 }
 
 /// A side as a number: 1 for bid or bought, 2 for ask or sold; absent where it is not said.

@@ -131,7 +131,7 @@ fn against_reference(
     let Ok(weeks) = correlate(&scanned.glimpses, &there, step, false, &Job::unwatched()) else {
         return Ok(None);
     };
-    let back = known_stamp(shelf, &info.name)?.unwrap_or_default().back(info.name.frame);
+    let back = known_stamp(shelf, &info.name)?.unwrap_or_default().behind(info.name.frame);
     let mut offsets: Vec<Micros> = Vec::new();
     let (mut agree, mut weeks_seen) = (0, 0);
     for week in weeks.iter().filter(|w| w.is_clear) {

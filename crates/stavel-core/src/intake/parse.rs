@@ -161,7 +161,7 @@ impl Parser {
     pub fn new(layout: &Layout, scale: Scale) -> Parser {
         let fields = layout.fields();
         let step = |u: &Use| match u {
-            Use::Skip | Use::Value(_) => ParseStep::Skip,
+            Use::Skip | Use::Value(_) | Use::Values => ParseStep::Skip,
             Use::Moment => ParseStep::Moment,
             Use::Date => ParseStep::Date,
             Use::Time => ParseStep::Time,

@@ -193,8 +193,8 @@ impl DayMemory {
         self.day
     }
 
-    /// A moment with the date read last and a time of day as `13:45:12` or `13:45:12.345`. `pattern` is that
-    /// of the fraction read last.
+    /// A moment with the date read last and a time of day as `13:45:12` or `13:45:12.345`, in UTC where a `Z`
+    /// follows. `pattern` is that of the fraction read last.
     #[inline(always)]
     pub fn quick_moment(&self, pattern: &mut Pattern, text: &[u8], at: usize) -> Option<(Micros, usize)> {
         let day = self.day?;
@@ -205,10 +205,11 @@ impl DayMemory {
         }
         let t = day * DAY + clock_time(time[1..].try_into().ok()?)?;
         // Anything but a delimiter is seen by the caller: a zone or another mark gets the closer look.
-        match text.get(at + 19) {
-            Some(b'.') => number(pattern, text, at + 19, 6).map(|(fraction, end)| (t + fraction, end)),
-            _ => Some((t, at + 19)),
-        }
+        let (t, end) = match text.get(at + 19) {
+            Some(b'.') => number(pattern, text, at + 19, 6).map(|(fraction, end)| (t + fraction, end))?,
+            _ => (t, at + 19),
+        };
+        Some((t, end + usize::from(text.get(end) == Some(&b'Z'))))
     }
 
     /// A moment in any writing; its date is remembered.
@@ -288,8 +289,9 @@ mod tests {
         let mut memory = DayMemory::default();
         memory.moment(b"2024-03-05 00:00:00", DateOrder::YearFirst).unwrap();
         let mut pattern = Pattern::default();
-        for time in ["13:45:12.5", "13:45:12.345", "13:45:12.346", "13:45:12", "13:45:12.000001"] {
+        for time in ["13:45:12.5", "13:45:12.345", "13:45:12.346Z", "13:45:12Z", "13:45:12.000001"] {
             let text = format!("2024-03-05 {time},1.08342,1.08344");
+            let time = time.trim_end_matches('Z');
             let (moment, end) = memory.quick_moment(&mut pattern, text.as_bytes(), 0).unwrap();
             assert_eq!(moment, parse(&format!("2024-03-05 {time}")).unwrap(), "{time}");
             assert_eq!(&text[end..=end], ",");

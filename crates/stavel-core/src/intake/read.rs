@@ -5,20 +5,17 @@
 //! order of the file, and encodes the row groups the taker has filled. So memory holds a few blocks of
 //! each kind, whatever the size of the file.
 
-use std::path::Path;
-
 use crate::Result;
 use crate::job::Job;
-use crate::model::{Clock, Columns, Frame, Scale, Unfold};
+use crate::model::Scale;
 use crate::store::{Encoded, Work};
 
 use super::blocks::{LineBlocks, skip_head};
-use super::bring::Member;
-use super::ledger::{Ledger, to_utc};
+use super::ledger::Ledger;
 use super::parse::{Parsed, Parser};
 use super::plan::IntakePlan;
 use super::taker::{Halt, ParsedBlock, RawBlock, RowTaker};
-use crate::model::layout::{Layout, Use};
+use crate::model::layout::Layout;
 
 /// Blocks read, parsed and taken together.
 const TOGETHER: usize = 8;
@@ -72,38 +69,6 @@ pub fn read_files(
             return Ok(feeder.hashes);
         }
     }
-}
-
-/// Reads a text file by a layout, as intake would, and hands its rows, in UTC, to `seen` until that gives
-/// false; gives the number of lines that are no rows.
-///
-/// # Errors
-/// Where the file cannot be read.
-pub fn read_back(
-    path: &Path,
-    layout: &Layout,
-    clock: &Clock,
-    scale: Scale,
-    mut seen: impl FnMut(&Columns) -> Result<bool>,
-) -> Result<u64> {
-    let parser = Parser::new(layout, scale);
-    // Counted times are UTC whatever the clock.
-    let counted = layout.columns.iter().any(|u| matches!(u, Use::Unix(_)));
-    let mut unfold = Unfold::new(Some(clock).filter(|_| !counted), Frame::Ticks);
-    let mut blocks = LineBlocks::open(&Member::plain(path)?)?;
-    let (mut first, mut rejected) = (true, 0);
-    while let Some(mut block) = blocks.next()? {
-        if std::mem::take(&mut first) {
-            skip_head(&mut block, layout);
-        }
-        let mut parsed = parser.block(&block.text);
-        rejected += parsed.rejects.len() as u64;
-        to_utc(&mut unfold, 0, &mut parsed.rows.time);
-        if !seen(&parsed.rows)? {
-            break;
-        }
-    }
-    Ok(rejected)
 }
 
 /// Reads the blocks of the files one after another.

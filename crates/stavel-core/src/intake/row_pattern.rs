@@ -145,6 +145,7 @@ impl RowPattern {
     fn add_moment(&mut self, text: &[u8], at: usize, day: i64) -> Option<()> {
         let (date, rest) = text.split_at_checked(10)?;
         let (_, fraction) = rest.split_at_checked(9)?;
+        let fraction = fraction.strip_suffix(b"Z").unwrap_or(fraction);
         self.cover(text, at);
         // The day is that of this very date.
         self.base[at..at + 10].copy_from_slice(date);

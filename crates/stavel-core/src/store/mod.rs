@@ -219,6 +219,14 @@ impl Shelf {
         Ok(self.reader(edition)?.scan(span, fields))
     }
 
+    /// What tells this shelf from every other.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
+    pub fn id(&self) -> Result<String> {
+        catalog::shelf_id(&self.db)
+    }
+
     /// An edition to be read from any thread.
     ///
     /// # Errors

@@ -14,7 +14,7 @@ use super::home::open_segment;
 use super::shared_file::SharedFile;
 use crate::model::columns::blank;
 use crate::model::time::DAY;
-use crate::model::{ABSENT, Columns, Field, Scale, Span};
+use crate::model::{ABSENT, Columns, Field, Micros, Scale, Span};
 use crate::{Error, Result};
 
 /// Reads a Parquet file written by a [`super::SegmentWriter`].
@@ -214,6 +214,42 @@ impl Reader {
     /// Rows within a span piece by piece, in order; only `fields` are read (all where none are given).
     pub fn scan(&self, span: Span, fields: Option<&[Field]>) -> Scan {
         Scan::new(&self.root, self.files.clone(), &self.edition, span, fields)
+    }
+
+    /// The last rows within a span: those of its last day, UTC, that has some; none where no day has.
+    ///
+    /// # Errors
+    /// Where a file cannot be read.
+    pub fn last_rows(&self, span: Span, fields: Option<&[Field]>) -> Result<Option<Columns>> {
+        let days = |file: &SegmentInfo| file.days.iter().map(|(day, _)| day).collect::<Vec<i64>>();
+        let mut days: Vec<i64> = self.files.iter().flat_map(days).collect();
+        days.sort_unstable();
+        days.dedup();
+        for day in days.into_iter().rev() {
+            let Some(part) = Span::new(day * DAY, (day + 1) * DAY).overlap(&span) else { continue };
+            let mut all: Option<Columns> = None;
+            for piece in self.scan(part, fields) {
+                match &mut all {
+                    Some(all) => all.append(&piece?),
+                    none => *none = Some(piece?),
+                }
+            }
+            if all.as_ref().is_some_and(|rows| !rows.is_empty()) {
+                return Ok(all);
+            }
+        }
+        Ok(None)
+    }
+
+    /// The times of the first and of the last row within a span.
+    ///
+    /// # Errors
+    /// Where a file cannot be read.
+    pub fn ends(&self, span: Span) -> Result<Option<(Micros, Micros)>> {
+        let first = self.scan(span, Some(&[])).find(|piece| !piece.as_ref().is_ok_and(Columns::is_empty));
+        let last = self.last_rows(span, Some(&[]))?;
+        let (Some(first), Some(last)) = (first.transpose()?, last) else { return Ok(None) };
+        Ok(first.ends().zip(last.ends()).map(|(a, b)| (a.0, b.1)))
     }
 
     /// The number of rows within a span: whole days are known, only what the span cuts is read.

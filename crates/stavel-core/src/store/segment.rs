@@ -36,12 +36,12 @@ fn int64(name: &str) -> PrimitiveTypeBuilder<'_> {
     Type::primitive_type_builder(name, Physical::INT64)
 }
 
-fn schema(fields: &[Field], scale: Scale, anchored: bool) -> Result<TypePtr> {
+fn schema(fields: &[Field], places: impl Fn(Field) -> u8, anchored: bool) -> Result<TypePtr> {
     let timestamp = LogicalType::timestamp(anchored, TimeUnit::MICROS);
     let time = int64("time").with_repetition(Repetition::REQUIRED).with_logical_type(Some(timestamp));
     let mut columns = vec![Arc::new(time.build()?)];
     for field in fields {
-        let places = scale.of(*field) as i32;
+        let places = i32::from(places(*field));
         let decimal = int64(field.name()).with_repetition(Repetition::OPTIONAL);
         let decimal = decimal.with_scale(places).with_precision(18);
         columns.push(Arc::new(decimal.with_logical_type(Some(LogicalType::decimal(places, 18))).build()?));
@@ -237,11 +237,23 @@ impl SegmentWriter {
     /// # Errors
     /// Where the file cannot be made.
     pub fn create(path: &Path, fields: &[Field], scale: Scale, anchored: bool) -> Result<SegmentWriter> {
+        SegmentWriter::with_schema(path, fields, schema(fields, |f| scale.of(f), anchored)?)
+    }
+
+    /// The same with as many decimals for every field, and times in UTC.
+    ///
+    /// # Errors
+    /// Where the file cannot be made.
+    pub fn create_uniform(path: &Path, fields: &[Field], decimals: u8) -> Result<SegmentWriter> {
+        SegmentWriter::with_schema(path, fields, schema(fields, |_| decimals, true)?)
+    }
+
+    fn with_schema(path: &Path, fields: &[Field], schema: TypePtr) -> Result<SegmentWriter> {
         if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
             make_folders(folder)?;
         }
         let file = File::create(path).map_err(|e| Error::io("Cannot write", path, &e))?;
-        let (schema, properties) = (schema(fields, scale, anchored)?, properties(fields));
+        let properties = properties(fields);
         let descriptor = Arc::new(SchemaDescriptor::new(schema.clone()));
         let hashing = Hashing { file, hash: XxHash3_128::new() };
         Ok(SegmentWriter {

@@ -5,7 +5,7 @@ use stavel_core::deliver::{DeliveryOrder, FileFormat, deliver};
 use stavel_core::frames::{FrameSettings, build_bars};
 use stavel_core::job::Job;
 use stavel_core::model::time::{MINUTE, parse};
-use stavel_core::model::{ABSENT, Clock, Columns, Field, Frame, SeriesName, Side, Span};
+use stavel_core::model::{ABSENT, Columns, Field, Frame, SeriesName, Side, Span};
 use stavel_core::rehearse::{SpreadRule, Tape};
 use stavel_core::splice::{Level, SpliceRule, SpliceWishes as Join, SplicedSeries, ask_of, splice_series};
 use stavel_core::store::{Shelf, StaleBecause};
@@ -110,21 +110,11 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
     let err = check_series(&shelf, &layers, Span::ALL, &Job::unwatched()).err().unwrap();
     assert!(err.to_string().contains("build frames"), "{err}");
     let out = tempfile::tempdir().unwrap();
-    let mut order = DeliveryOrder {
-        series: layers,
-        format: FileFormat::Csv,
-        clock: Clock::utc(),
-        span: Span::ALL,
-        last: None,
-        layout: None,
-        origin: false,
-        details: false,
-        complete_only: false,
-    };
+    let mut order = DeliveryOrder::of(layers, FileFormat::Csv);
     let err = deliver(&shelf, &order, out.path(), &Job::unwatched()).err().unwrap();
     assert!(err.to_string().contains("layers"), "{err}");
     order.format = FileFormat::Parquet;
-    assert!(deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap().proved);
+    assert!(deliver(&shelf, &order, out.path(), &Job::unwatched()).unwrap()[0].proved);
     let bars_only = [name("NOKSEK@quill:1m"), name("NOKSEK@tarn:1m")];
     put(&mut shelf, "NOKSEK@tarn:1m", &ours, Some("UTC"));
     let err = splice_series(&mut shelf, &bars_only, "layers", &ask, &Job::unwatched()).err().unwrap();

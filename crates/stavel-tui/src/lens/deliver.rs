@@ -1,7 +1,7 @@
 //! Deliver: the first lines exactly as they will be written, and what was proved.
 
 use stavel_core::deliver::{DeliveryOrder, FileFormat, first_lines, partial_ends};
-use stavel_core::model::{Clock, Span};
+use stavel_core::model::Clock;
 use stavel_work::{DeliverStep, Step, StepReport};
 
 use super::{FactLine, Lens};
@@ -98,7 +98,9 @@ impl Lens for DeliverLens {
 
     fn answer(&mut self, path: &str, _view: &View<'_>) -> Effects {
         let asked = self.asked.clone();
-        asked.map_or_else(Effects::new, |step| start(Step::Deliver(DeliverStep { out: path.into(), ..step })))
+        asked.map_or_else(Effects::new, |step| {
+            start(Step::Deliver(Box::new(DeliverStep { out: path.into(), ..step })))
+        })
     }
 
     fn collect(&mut self, _view: &View<'_>) -> Effects {
@@ -109,15 +111,11 @@ impl Lens for DeliverLens {
     fn want(&mut self, view: &View<'_>) -> Effects {
         let Some(info) = view.series() else { return Effects::new() };
         let order = DeliveryOrder {
-            layout: None,
-            series: info.name.clone(),
-            format: FileFormat::ALL[self.format],
             clock: self.clock(view),
-            span: Span::ALL,
-            last: None,
             origin: self.origin,
             details: self.details,
             complete_only: self.complete_only,
+            ..DeliveryOrder::of(info.name.clone(), FileFormat::ALL[self.format])
         };
         let key = format!("{} {order:?}", info.edition.id);
         self.lines.want(key, view.threads, move |shelf, _| first_lines(shelf, &order, 40));
@@ -250,20 +248,16 @@ impl DeliverLens {
             return warn(format!("{short} is stale: {why}; build it again, or a delivers it as it is"));
         }
         let proposal =
-            format!("{}_{}_{}.{}", series.instrument, series.source, series.frame_text(), format.word());
+            format!("{}_{}_{}.{}", series.instrument, series.source, series.frame_text(), format.ending());
         self.asked = Some(DeliverStep {
-            layout: None,
-            series: vec![series],
-            out: Default::default(),
-            format,
+            series: vec![series.into()],
+            format: vec![format],
             clock: Some(self.clock(view)).filter(|c| *c != Clock::utc()),
-            from: None,
-            to: None,
-            last: None,
             origin: self.origin,
             details: self.details,
             complete_only: self.complete_only,
             stale_ok,
+            ..DeliverStep::default()
         });
         ask("write it to (a file, or a folder ending in /)", proposal)
     }

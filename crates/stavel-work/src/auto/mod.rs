@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use stavel_core::check::{self, Mend};
 use stavel_core::job::Job;
 use stavel_core::model::time;
-use stavel_core::model::{Decision, SeriesName, Span, Standing};
+use stavel_core::model::{Decision, SeriesName, SeriesPattern, Span, Standing};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
@@ -374,21 +374,9 @@ impl Way<'_, '_> {
     fn deliver(&mut self, series: Vec<SeriesName>) -> std::result::Result<(), Stop> {
         let Some(out) = self.wish.out.clone() else { return Ok(()) };
         std::fs::create_dir_all(&out).map_err(|e| Error::io("Cannot make", &out, &e))?;
-        let step = DeliverStep {
-            series,
-            out,
-            layout: None,
-            format: self.wish.format,
-            clock: None,
-            from: None,
-            to: None,
-            last: None,
-            origin: false,
-            details: false,
-            complete_only: false,
-            stale_ok: false,
-        };
-        let report = self.step(Step::Deliver(step))?;
+        let series = series.into_iter().map(SeriesPattern::from).collect();
+        let step = DeliverStep { series, out, format: vec![self.wish.format], ..DeliverStep::default() };
+        let report = self.step(Step::Deliver(Box::new(step)))?;
         let files = report.and_then(|r| r.json["files"].as_array().cloned());
         self.delivered.extend(files.unwrap_or_default());
         Ok(())

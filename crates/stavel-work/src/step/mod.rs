@@ -2,6 +2,7 @@
 
 mod command_line;
 mod compose;
+mod deliver;
 mod older;
 mod roll;
 mod settings;
@@ -9,15 +10,16 @@ mod wanted;
 
 use serde::{Deserialize, Serialize};
 use stavel_core::check::Against;
-use stavel_core::model::SeriesName;
+use stavel_core::model::{SeriesName, SeriesPattern};
 
 pub use command_line::recipe_keys;
 pub use compose::{ComposeStep, SheetValues};
+pub use deliver::{DeliverStep, RowLimits};
 pub use older::{step_with_older_keys, steps_with_older_keys};
 pub use roll::{RollMove, RollSetting};
 pub use settings::{
-    AlignStep, AutoStep, ChartStep, CheckStep, DeliverStep, FramesStep, IntakeStep, Prefer, RehearseStep,
-    ShelfStep, SpliceStep, UndoStep,
+    AlignStep, AutoStep, ChartStep, CheckStep, FramesStep, IntakeStep, Prefer, RehearseStep, ShelfStep,
+    SpliceStep, UndoStep,
 };
 pub use wanted::{FramesWanted, SidesWanted};
 
@@ -32,7 +34,7 @@ pub enum Step {
     Splice(SpliceStep),
     Frames(FramesStep),
     Compose(Box<ComposeStep>),
-    Deliver(DeliverStep),
+    Deliver(Box<DeliverStep>),
     Chart(ChartStep),
     Rehearse(RehearseStep),
     Undo(UndoStep),
@@ -91,7 +93,7 @@ impl Step {
             Step::Splice(s) => s.series.clone(),
             Step::Frames(s) => s.series.exact().into_iter().collect(),
             Step::Compose(s) => s.from.iter().cloned().collect(),
-            Step::Deliver(s) => s.series.clone(),
+            Step::Deliver(s) => s.series.iter().filter_map(SeriesPattern::exact).collect(),
             Step::Chart(s) => std::iter::once(&s.series).chain(&s.with).cloned().collect(),
             Step::Rehearse(s) => vec![s.series.clone()],
             Step::Auto(_) | Step::Intake(_) | Step::Undo(_) | Step::Redo(_) | Step::Shelf(_) => Vec::new(),

@@ -365,59 +365,6 @@ fn usual_frames() -> Vec<FramesWanted> {
     vec![FramesWanted::Usual]
 }
 
-/// Series to write to files.
-#[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct DeliverStep {
-    /// The series.
-    #[arg(required = true)]
-    pub series: Vec<SeriesName>,
-    /// A file, a folder (ending in / where it is not there yet), or - for standard output.
-    #[arg(long, value_name = "PATH")]
-    pub out: PathBuf,
-    /// How lines are written: a saved layout, or a file with one.
-    #[arg(long)]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub layout: Option<String>,
-    /// The format of the files.
-    #[arg(long, default_value = "csv", value_parser = one_of::<FileFormat>())]
-    #[serde(default = "csv_format")]
-    pub format: FileFormat,
-    /// Clock of the times in text formats.
-    #[arg(long)]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub clock: Option<Clock>,
-    /// Write rows from this moment on.
-    #[arg(long, value_name = "TIME")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub from: Option<String>,
-    /// Write rows up to this moment.
-    #[arg(long, value_name = "TIME")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub to: Option<String>,
-    /// Only so many rows, the last ones.
-    #[arg(long, value_name = "ROWS")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub last: Option<u64>,
-    /// Write of each row where it comes from: what was filled, and which spreads are estimates.
-    #[arg(long)]
-    #[serde(default, skip_serializing_if = "is_default")]
-    pub origin: bool,
-    /// Of bars, also write what stands beside the usual columns: tick counts, the volumes of both sides, the first, widest
-    /// and narrowest spread.
-    #[arg(long)]
-    #[serde(default, skip_serializing_if = "is_default")]
-    pub details: bool,
-    /// Leave away a first and a last bar that are partial: whose rows begin, or may end, within them.
-    #[arg(long)]
-    #[serde(default, skip_serializing_if = "is_default")]
-    pub complete_only: bool,
-    /// Deliver series as they are, even where their sources have changed since.
-    #[arg(long)]
-    #[serde(default, skip_serializing_if = "is_default")]
-    pub stale_ok: bool,
-}
-
 /// A chart to draw.
 #[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

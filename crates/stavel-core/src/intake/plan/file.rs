@@ -43,6 +43,9 @@ impl FilePlan {
         let stamp = match (series.frame.is_bars(), hints.stamp) {
             (false, _) => None,
             (true, Some(stamp)) => Some((stamp, "it was said so".to_owned())),
+            (true, None) if seen.layout.writing.stamp.is_some() => {
+                seen.layout.writing.stamp.map(|stamp| (stamp, "the layout says so".to_owned()))
+            }
             (true, None) if seen.has_hour_24() => {
                 Some((Stamp::Close, "midnights are written as 24:00".to_owned()))
             }

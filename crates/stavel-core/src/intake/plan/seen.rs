@@ -98,7 +98,12 @@ fn understand(
 ) -> Result<Sniffed> {
     let name = member.name();
     if let Some(layout) = &hints.layout {
-        let fitted = sniff::fit(layout, sample, &name);
+        // Which columns a file has, a general layout leaves to the file.
+        let with_columns = match layout.columns.contains(&Use::Values) {
+            true => layout.with_columns_of(&sniff::sniff(sample, &member.place(), &name, side)?.layout),
+            false => layout.clone(),
+        };
+        let fitted = sniff::fit(&with_columns, sample, &name);
         let first = sample.split(|c| *c == b'\n').next().unwrap_or_default();
         sniff::require_prices(&fitted.layout, &member.place(), first)?;
         return Ok(fitted);

@@ -25,8 +25,8 @@ pub fn push_parts(out: &mut Vec<u8>, parts: &[(i64, usize)], mark: Option<u8>) {
     }
 }
 
-/// `2024-03-05`.
-fn push_date(out: &mut Vec<u8>, day: i64) {
+/// Appends a day as `2024-03-05`.
+pub fn push_date(out: &mut Vec<u8>, day: i64) {
     let (year, month, day) = civil_from_days(day);
     push_parts(out, &[(year, 4), (month, 2), (day, 2)], Some(b'-'));
 }
@@ -49,12 +49,21 @@ fn push_fraction(out: &mut Vec<u8>, wall: Micros) {
     push_parts(out, &[part], None);
 }
 
+/// Appends a time of day as `15:45:00`, with a fraction where there is one.
+#[inline]
+pub fn push_time(out: &mut Vec<u8>, within: Micros) {
+    let seconds = within / SECOND;
+    let pair = |n: i64| [b'0' + (n / 10) as u8, b'0' + (n % 10) as u8];
+    let ([a, b], [c, d], [e, f]) = (pair(seconds / 3600), pair(seconds / 60 % 60), pair(seconds % 60));
+    out.extend_from_slice(&[a, b, b':', c, d, b':', e, f]);
+    push_fraction(out, within);
+}
+
 /// Appends `2024-03-05T15:45:00`, with a fraction where there is one.
 pub fn push_zoneless(out: &mut Vec<u8>, wall: Micros) {
     push_date(out, day_of(wall));
     out.push(b'T');
-    push_clock(out, wall, true);
-    push_fraction(out, wall);
+    push_time(out, wall.rem_euclid(DAY));
 }
 
 fn text(write: impl FnOnce(&mut Vec<u8>)) -> String {

@@ -1,0 +1,264 @@
+//! Doing a deliver step.
+
+mod manifest;
+mod room;
+mod shape;
+mod verify;
+
+use std::path::{Path, PathBuf};
+
+use serde_json::{Value, json};
+
+use crate::assumptions::of_rows;
+use crate::patterns::delivered;
+use crate::report::StepReport;
+use crate::span::span_between;
+use crate::step::{DeliverStep, Step};
+use manifest::{FileState, Manifest, ManifestFile};
+use shape::{DeliveryShape, shapes};
+use stavel_core::deliver::{Compress, Delivery, DeliveryOrder, FileFormat, Prepared};
+use stavel_core::job::Job;
+use stavel_core::model::time::rfc3339;
+use stavel_core::model::{Clock, SeriesName};
+use stavel_core::store::Shelf;
+use stavel_core::{Error, Result};
+
+/// One file or more of one series in one shape, ready to be written.
+struct Planned {
+    order: DeliveryOrder,
+    prepared: Prepared,
+    paths: Vec<PathBuf>,
+}
+
+/// Writes each series to its files and proves them, or compares files with a manifest.
+///
+/// # Errors
+/// Where a series is stale and nobody said that this is meant, where anything that is asked for cannot be written as
+/// it is, and where there is no room: nothing is delivered then.
+pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepReport> {
+    if let Some(path) = &step.verify {
+        return verify::verify(shelf, path);
+    }
+    let planned = plan(shelf, step)?;
+    let manifest_path = Manifest::path_for(&step.out);
+    let mut manifest = Manifest::read(&manifest_path)?.unwrap_or_default();
+    let folder = manifest_path.parent().unwrap_or(Path::new("")).to_path_buf();
+    room::refuse_without(&folder, planned.iter().map(|p| p.prepared.bytes()).sum())?;
+    let command = Step::Deliver(Box::new(step.clone())).command_line();
+    let mut report = StepReport::new(json!({}), Vec::new());
+    let (mut documents, mut unchanged) = (Vec::new(), Vec::new());
+    for plan in &planned {
+        let entry = |path: &Path| manifest.file(&from_folder(path, &folder)).cloned();
+        if step.changed && is_there(shelf, plan, &command, &folder, &entry)? {
+            unchanged.extend(plan.paths.iter().cloned());
+            continue;
+        }
+        for path in &plan.paths {
+            if let Some(kept) = room::set_aside(path, entry(path).as_ref(), &folder)? {
+                report.lines.push(format!(
+                    "▲ {} was there and is no delivery of this shelf as it was left; it is kept as {}",
+                    path.display(),
+                    kept.display()
+                ));
+            }
+        }
+        let done = plan.prepared.write(&step.out, job)?;
+        let mut entries = Vec::new();
+        for delivery in done {
+            documents.push(told(shelf, &delivery, &plan.order.series, &mut report)?);
+            entries.push(entry_of(shelf, plan, &delivery, &folder, &command)?);
+            report.files.push(delivery.path);
+        }
+        manifest.put(entries);
+        // After each series: a job that is stopped leaves a manifest of what there is.
+        manifest.write(&manifest_path)?;
+    }
+    if !unchanged.is_empty() {
+        report
+            .lines
+            .push(format!("{} files are there as they would be now; they were left", unchanged.len()));
+    }
+    if report.lines.is_empty() {
+        report.lines.push("nothing to deliver".into());
+    }
+    report.json = json!({ "files": documents, "manifest": manifest_path });
+    if step.changed {
+        report.json["unchanged"] = json!(unchanged);
+    }
+    Ok(report)
+}
+
+/// Looks everything through before anything is written.
+fn plan(shelf: &Shelf, step: &DeliverStep) -> Result<Vec<Planned>> {
+    let series = delivered(shelf, &step.series, &step.frames)?;
+    let shapes = shapes(shelf, step)?;
+    let is_folder = step.out.is_dir() || step.out.to_string_lossy().ends_with('/');
+    let is_dataset = shapes.iter().all(|s| s.format == FileFormat::Dataset);
+    if series.len() * shapes.len() > 1 && !is_folder && !is_dataset {
+        return Err(Error::arguments(format!(
+            "{} files need a folder to go to; write --out DIR/.",
+            series.len() * shapes.len()
+        )));
+    }
+    if step.out.as_os_str().is_empty() {
+        return Err(Error::arguments("Nothing says where to write to; say --out FILE or --out DIR/."));
+    }
+    if !step.stale_ok {
+        series.iter().try_for_each(|series| refuse_stale(shelf, series))?;
+    }
+    let mut planned: Vec<Planned> = Vec::new();
+    for series in &series {
+        for shape in &shapes {
+            let order = order_of(step, series, shape, shapes.len() > 1)?;
+            let prepared = Prepared::of(shelf, &order)?;
+            let paths = prepared.paths(&step.out)?;
+            let is_taken = |path: &PathBuf| planned.iter().any(|p| p.paths.contains(path));
+            if let Some(twice) = paths.iter().find(|path| is_taken(path)) {
+                return Err(Error::arguments(format!(
+                    "Two deliveries would go to {}; say --names with {{instrument}}, {{source}}, {{frame}} and {{layout}} in it.",
+                    twice.display()
+                )));
+            }
+            planned.push(Planned { order, prepared, paths });
+        }
+    }
+    Ok(planned)
+}
+
+fn order_of(
+    step: &DeliverStep,
+    series: &SeriesName,
+    shape: &DeliveryShape,
+    is_one_of_many: bool,
+) -> Result<DeliveryOrder> {
+    let by_name = if shape.format.is_text() { Compress::of_name(&step.out) } else { Compress::None };
+    Ok(DeliveryOrder {
+        layout: shape.layout.clone(),
+        rounds: step.decimals.is_some() || step.volume_decimals.is_some(),
+        only: shape.only.clone(),
+        clock: step.clock.clone().unwrap_or_else(Clock::utc),
+        span: span_between(step.from.as_deref(), step.to.as_deref())?,
+        last: step.last.as_ref().and_then(|limits| limits.of(series.frame)),
+        origin: step.origin,
+        details: step.details,
+        complete_only: step.complete_only,
+        compress: step.compress.unwrap_or(by_name),
+        split: step.split,
+        names: step.names.clone(),
+        is_one_of_many,
+        ..DeliveryOrder::of(series.clone(), shape.format)
+    })
+}
+
+/// True where all files of a plan are there as they would be written now.
+fn is_there(
+    shelf: &Shelf,
+    plan: &Planned,
+    command: &str,
+    folder: &Path,
+    entry: &impl Fn(&Path) -> Option<ManifestFile>,
+) -> Result<bool> {
+    let key = edition_key(shelf, plan)?;
+    for path in &plan.paths {
+        let Some(entry) = entry(path) else { return Ok(false) };
+        let is_same = entry.edition_key == key && entry.command == command && entry.proved;
+        if !is_same || entry.state(folder)? != FileState::Same {
+            return Ok(false);
+        }
+    }
+    Ok(!plan.paths.is_empty())
+}
+
+/// What tells an edition from every other, here and on other shelves, with the spec sheet that goes into files.
+fn edition_key(shelf: &Shelf, plan: &Planned) -> Result<String> {
+    let info = plan.prepared.info();
+    let mut hash = blake3::Hasher::new();
+    hash.update(format!("{} {} {}", shelf.id()?, info.edition.id, info.edition.rows).as_bytes());
+    if matches!(plan.order.format, FileFormat::Xlsx | FileFormat::Html) {
+        let sheet = shelf.instrument(&info.name.instrument)?.values;
+        hash.update(serde_json::to_string(&sheet).unwrap_or_default().as_bytes());
+    }
+    Ok(hash.finalize().to_hex()[..24].to_owned())
+}
+
+/// A path as a manifest in a folder has it.
+fn from_folder(path: &Path, folder: &Path) -> String {
+    path.strip_prefix(folder).unwrap_or(path).to_string_lossy().into_owned()
+}
+
+fn entry_of(
+    shelf: &Shelf,
+    plan: &Planned,
+    done: &Delivery,
+    folder: &Path,
+    command: &str,
+) -> Result<ManifestFile> {
+    let assumed = of_rows(shelf, &plan.order.series)?;
+    let layout = plan.order.layout.as_ref();
+    Ok(ManifestFile {
+        path: from_folder(&done.path, folder),
+        series: plan.order.series.to_string(),
+        edition: plan.prepared.info().edition.number,
+        edition_key: edition_key(shelf, plan)?,
+        rows: done.rows,
+        first: rfc3339(done.ends.0),
+        last: rfc3339(done.ends.1),
+        bytes: done.bytes,
+        sha256: done.sha256.clone(),
+        proved: done.proved,
+        format: plan.order.format.word().to_owned(),
+        layout: layout.map(stavel_core::model::Layout::to_toml),
+        clock: layout.and_then(|l| l.clock.clone()).unwrap_or_else(|| plan.order.clock.clone()).to_string(),
+        rounded: done.rounded,
+        assumed: assumed.iter().map(|d| format!("{} {} ({})", d.what, d.value, d.why)).collect(),
+        command: command.to_owned(),
+    })
+}
+
+/// Tells of a file in a line of the report, and gives its document.
+fn told(shelf: &Shelf, done: &Delivery, series: &SeriesName, report: &mut StepReport) -> Result<Value> {
+    let is_stale = !shelf.staleness(&shelf.find(series)?.edition)?.is_empty();
+    let mut told = json!({
+        "path": done.path, "series": series, "rows": done.rows, "bytes": done.bytes, "sha256": done.sha256,
+        "proved": done.proved, "first": rfc3339(done.ends.0), "last": rfc3339(done.ends.1),
+    });
+    let flags =
+        [("stale", is_stale), ("partial_first", done.partial_first), ("partial_last", done.partial_last)];
+    for (key, _) in flags.into_iter().filter(|(_, holds)| *holds) {
+        told[key] = json!(true);
+    }
+    let proof = match done.proved {
+        true => "read back, equal",
+        false => "READ BACK, NOT EQUAL: it is kept under this name, and what was there before stays",
+    };
+    let rounded = match done.rounded {
+        0 => String::new(),
+        n => {
+            told["rounded"] = json!(n);
+            format!("; {n} values rounded to fewer decimals")
+        }
+    };
+    let partial = match (done.partial_first, done.partial_last) {
+        (false, false) => "",
+        (true, false) => "; the first bar is partial",
+        (false, true) => "; the last bar is partial",
+        (true, true) => "; the first and the last bar are partial",
+    };
+    let note = if is_stale { "; its sources have changed since (stale)" } else { "" };
+    let (path, rows, bytes) = (done.path.display(), done.rows, done.bytes);
+    report.lines.push(format!("{path}: {rows} rows, {bytes} bytes, {proof}{rounded}{partial}{note}"));
+    report.wants_person |= !done.proved;
+    Ok(told)
+}
+
+fn refuse_stale(shelf: &Shelf, series: &SeriesName) -> Result<()> {
+    let changes = shelf.staleness(&shelf.find(series)?.edition)?;
+    if changes.is_empty() {
+        return Ok(());
+    }
+    let words: Vec<String> = changes.iter().map(ToString::to_string).collect();
+    Err(Error::undecided(format!(
+        "{series} is stale: {}. Nothing was delivered; build it again, or say --stale-ok to deliver it as it is.",
+        words.join(", ")
+    )))
+}
