@@ -13,6 +13,7 @@ mod chain;
 mod chart;
 mod check;
 mod compose;
+mod costs;
 mod deliver;
 mod findings;
 mod formula;
@@ -29,6 +30,7 @@ mod report;
 mod sheet;
 mod span;
 mod splice;
+mod sql;
 mod step;
 #[cfg(any(test, fuzzing))]
 pub mod trials;
@@ -44,6 +46,10 @@ pub use chain::chain_in_words;
 pub use chart::{ChartBars, ChartRoom, ChartSource, KeptBars, bars_for_chart};
 pub use check::check_json;
 pub use compose::variation_in_words;
+pub use costs::{
+    CostMoney, CostSheet, MeasuredSpreads, NightCost, RoundTurn, cost_sheet, costs_csv, costs_report,
+    costs_tables,
+};
 pub use findings::{cause_in_words, finding_in_words, kind_mend_in_words, loss_in_words, mend_in_words};
 pub use intake::{hints_of, layout_named, plan_of};
 pub use recipe::{Done, Recipe, run, what_was_done};
@@ -51,6 +57,7 @@ pub use rehearse::{journal_lines, spread_rule_in_words};
 pub use report::{LongList, StepReport, bytes_in_words, counted};
 pub use sheet::{SheetValue, sheet_csv, sheet_report, sheet_values};
 pub use span::span_between;
+pub use sql::{SqlDialect, shelf_sql};
 pub use step::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,
     IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, RowLimits, SheetValues, ShelfStep, SidesWanted,

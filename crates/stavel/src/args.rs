@@ -120,6 +120,26 @@ pub enum Command {
         #[arg(long, conflicts_with = "json")]
         csv: bool,
     },
+    /// What trading an instrument costs: spreads as measured, commission, swaps, a round turn by hour.
+    #[command(
+        after_help = "Examples:\n  stavel costs NOKSEK\n  stavel costs NOKSEK@tarn:1m --account NOK\n  stavel costs NOKSEK --xlsx costs.xlsx"
+    )]
+    Costs {
+        /// The instrument, or a series of it whose spreads are to be measured.
+        name: String,
+        /// Money in this currency, through the pairs on the shelf.
+        #[arg(long, value_name = "CURRENCY")]
+        account: Option<String>,
+        /// As of this moment; else of the last prices there are.
+        #[arg(long, value_name = "TIME", requires = "account")]
+        at: Option<String>,
+        /// As CSV: tables one below the other.
+        #[arg(long, conflicts_with = "json")]
+        csv: bool,
+        /// Into a workbook.
+        #[arg(long, value_name = "FILE", conflicts_with_all = ["json", "csv"])]
+        xlsx: Option<PathBuf>,
+    },
     /// Write series to files and prove them by reading back.
     #[command(alias = "export")]
     #[command(
@@ -191,6 +211,12 @@ pub struct ShelfArgs {
     /// Compare every file with what the catalog says of it.
     #[arg(long, group = "what")]
     pub verify: bool,
+    /// Print SQL that makes the shelf's series views of an engine: bars, ticks and instruments.
+    #[arg(long, group = "what", value_name = "ENGINE", conflicts_with = "series", value_parser = clap::builder::PossibleValuesParser::new(<stavel_work::SqlDialect as strum::VariantNames>::VARIANTS))]
+    pub sql: Option<String>,
+    /// Where the engine finds the shelf, where that is not its folder: s3a://bucket/shelf.
+    #[arg(long, requires = "sql", value_name = "PLACE")]
+    pub root: Option<String>,
     /// Make the catalog anew from the data files; the one that is there is set aside.
     #[arg(long, conflicts_with = "series", group = "what")]
     pub rebuild: bool,

@@ -19,7 +19,7 @@ use crate::args::*;
 use crate::bench::options_of;
 use crate::output::{Ending, print_json, print_lines, quietly, tell};
 use crate::progress::ProgressLine;
-use crate::{demo, extras, frame_sets, layouts, shelf};
+use crate::{costs, demo, extras, frame_sets, layouts, shelf};
 
 /// The shelf that is meant: as typed, else the user data folder.
 fn shelf_folder(args: &Args) -> Result<PathBuf> {
@@ -76,6 +76,17 @@ pub fn run(args: &Args) -> Result<Ending> {
             let account = account.clone().map(|currency| AccountWish { currency, at });
             return shelf::show_sheet(&folder, name, account.as_ref(), *csv, args.json);
         }
+        Some(Command::Costs { name, account, at, csv, xlsx }) => {
+            let at = at.as_deref().map(parse).transpose()?;
+            let account = account.clone().map(|currency| AccountWish { currency, at });
+            let form = match xlsx {
+                Some(path) => costs::CostForm::Workbook(path),
+                None if *csv => costs::CostForm::Csv,
+                None if args.json => costs::CostForm::Json,
+                None => costs::CostForm::Lines,
+            };
+            return costs::show(&folder, name, account.as_ref(), form);
+        }
         Some(Command::Completions { shell }) => return extras::completions(*shell),
         Some(Command::Man { out }) => return extras::man(out.as_deref()),
         Some(Command::Layout { act }) => return layouts::run(&folder, act, args.json),
@@ -123,6 +134,7 @@ pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
         Command::Shelf(a) => Step::Shelf(a.step.clone()),
         Command::Demo(_)
         | Command::Sheet { .. }
+        | Command::Costs { .. }
         | Command::Layout { .. }
         | Command::FrameSet { .. }
         | Command::Run { .. }

@@ -4,6 +4,7 @@
 mod args;
 mod bench;
 mod commands;
+mod costs;
 mod demo;
 mod extras;
 mod frame_sets;

@@ -23,6 +23,7 @@ pub fn show(folder: &Path, args: &ShelfArgs, as_json: bool) -> Result<Ending> {
     }
     let shelf = Shelf::open(folder)?;
     match (&args.step.series, &args.facts) {
+        _ if args.sql.is_some() => show_sql(&shelf, args),
         _ if args.verify => verify(&shelf, args.step.series.as_ref(), as_json),
         (_, Some(instrument)) => show_facts(&shelf, instrument, as_json),
         (Some(name), None) if args.editions => {
@@ -34,6 +35,17 @@ pub fn show(folder: &Path, args: &ShelfArgs, as_json: bool) -> Result<Ending> {
         }
         (series, None) => show_series(&shelf, series.as_ref(), as_json),
     }
+}
+
+/// Prints the views of an engine.
+fn show_sql(shelf: &Shelf, args: &ShelfArgs) -> Result<Ending> {
+    let dialect =
+        args.sql.as_deref().unwrap_or_default().parse().map_err(|_| {
+            stavel_core::Error::arguments("Views are written for duckdb, spark or datafusion.")
+        })?;
+    let text = stavel_work::shelf_sql(shelf, dialect, args.root.as_deref())?;
+    quietly(std::io::stdout().lock().write_all(text.as_bytes()))?;
+    Ok(Ending::Done)
 }
 
 /// Shows the spec sheet of an instrument.

@@ -225,7 +225,7 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
             moment(),
             proptest::option::of(parsed(&["7", "1m=100,1d=5"])),
         ),
-        any::<(bool, bool, bool, bool, bool)>(),
+        any::<(bool, bool, bool, bool, bool, bool)>(),
         (
             proptest::collection::vec(parsed(&["time=Date", "close", "volume"]), 0..3),
             proptest::option::of(parsed(&["day-first,apart", "%d %b %Y, %H:%M"])),
@@ -243,7 +243,7 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
         ),
     )
         .prop_map(|((series, out, format), (layout, clock, from, to, last), flags, columns, lines)| {
-            let (origin, details, complete_only, stale_ok, changed) = flags;
+            let (origin, details, complete_only, stale_ok, changed, costs) = flags;
             let (columns, dates, decimals, absent, decimal_mark) = columns;
             let (quotes, line_end, encoding, stamp, compress, split) = lines;
             Step::Deliver(Box::new(DeliverStep {
@@ -260,6 +260,7 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
                 complete_only,
                 stale_ok,
                 changed,
+                costs,
                 columns,
                 dates,
                 decimals,

@@ -21,6 +21,7 @@ pub use on_shelf::{Prepared, deliver, first_lines, free_bytes, last_lines};
 pub use order::{Delivery, DeliveryOrder, Split};
 pub use packing::Compress;
 pub use pipeline::RowsAsText;
+pub use workbook::write_tables;
 
 use crate::Error;
 

@@ -172,6 +172,21 @@ fn side_table(sheet: &mut Worksheet, table: &SideTable) -> std::result::Result<(
     Ok(())
 }
 
+/// Writes tables alone into a workbook.
+///
+/// # Errors
+/// Where the file is there already, or cannot be written.
+pub fn write_tables(path: &Path, tables: &[SideTable]) -> Result<()> {
+    if path.exists() {
+        return Err(Error::arguments(format!("{} is there already; name another file.", path.display())));
+    }
+    let mut book = Workbook::new();
+    for table in tables {
+        side_table(book.add_worksheet(), table).map_err(|e| failed(path, &e))?;
+    }
+    book.save(path).map_err(|e| failed(path, &e))
+}
+
 /// True where the sheets of a workbook, read back cell by cell, hold just the rows of the series.
 ///
 /// # Errors

@@ -22,6 +22,9 @@ pub struct ManifestFile {
     pub last: String,
     pub bytes: u64,
     pub sha256: String,
+    /// When the file was written, in microseconds since 1970, as its folder tells it.
+    #[serde(default)]
+    pub written: u64,
     pub proved: bool,
     pub format: String,
     /// How its lines are written, as TOML.
@@ -141,8 +144,23 @@ fn share(_path: &Path) -> std::io::Result<()> {
     Ok(())
 }
 
+/// When a file was written last, in microseconds since 1970; 0 where nothing tells.
+pub fn modified(path: &Path) -> u64 {
+    let time = std::fs::metadata(path).and_then(|about| about.modified()).ok();
+    let since = time.and_then(|t| t.duration_since(std::time::UNIX_EPOCH).ok());
+    since.map_or(0, |since| since.as_micros() as u64)
+}
+
 impl ManifestFile {
-    /// What has become of the file below a folder.
+    /// True where the file is as long, and was written when it was delivered: nobody has touched it since.
+    pub fn is_untouched(&self, folder: &Path) -> bool {
+        let path = folder.join(&self.path);
+        self.written > 0
+            && std::fs::metadata(&path).is_ok_and(|about| about.len() == self.bytes)
+            && modified(&path) == self.written
+    }
+
+    /// What has become of the file below a folder, by its bytes.
     ///
     /// # Errors
     /// Where it is there and cannot be read.
@@ -178,6 +196,7 @@ mod tests {
             last: "2024-03-05T00:00:00Z".into(),
             bytes,
             sha256,
+            written: modified(&folder.join(path)),
             proved: true,
             format: "csv".into(),
             layout: None,
@@ -201,6 +220,7 @@ mod tests {
         assert_eq!(manifest.files.iter().map(|f| f.path.as_str()).collect::<Vec<_>>(), ["a.csv", "b.csv"]);
         let states = || manifest.files.iter().map(|f| f.state(dir.path()).unwrap()).collect::<Vec<_>>();
         assert_eq!(states(), [FileState::Same, FileState::Same]);
+        assert!(manifest.files[0].is_untouched(dir.path()));
         std::fs::write(dir.path().join("a.csv"), "12").unwrap();
         std::fs::remove_file(dir.path().join("b.csv")).unwrap();
         assert_eq!(states(), [FileState::Changed, FileState::Missing]);

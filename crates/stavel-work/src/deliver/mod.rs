@@ -1,5 +1,6 @@
 //! Doing a deliver step.
 
+mod beside;
 mod manifest;
 mod room;
 mod shape;
@@ -10,6 +11,8 @@ use std::path::{Path, PathBuf};
 use serde_json::{Value, json};
 
 use crate::assumptions::of_rows;
+use crate::costs::{cost_sheet, costs_csv};
+use crate::page::write_file;
 use crate::patterns::delivered;
 use crate::report::StepReport;
 use crate::span::span_between;
@@ -39,12 +42,14 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
     if let Some(path) = &step.verify {
         return verify::verify(shelf, path);
     }
-    let planned = plan(shelf, step)?;
+    let planned = plan(shelf, step, job)?;
     let manifest_path = Manifest::path_for(&step.out);
     let mut manifest = Manifest::read(&manifest_path)?.unwrap_or_default();
     let folder = manifest_path.parent().unwrap_or(Path::new("")).to_path_buf();
     room::refuse_without(&folder, planned.iter().map(|p| p.prepared.bytes()).sum())?;
-    let command = Step::Deliver(Box::new(step.clone())).command_line();
+    // Whether all is written anew or only what changed, the files are the same.
+    let same = DeliverStep { changed: false, ..step.clone() };
+    let command = Step::Deliver(Box::new(same)).command_line();
     let mut report = StepReport::new(json!({}), Vec::new());
     let (mut documents, mut unchanged) = (Vec::new(), Vec::new());
     for plan in &planned {
@@ -73,6 +78,8 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
         // After each series: a job that is stopped leaves a manifest of what there is.
         manifest.write(&manifest_path)?;
     }
+    let costs = if step.costs { write_costs(shelf, step, &planned, &folder, job)? } else { Vec::new() };
+    report.lines.extend(costs.iter().map(|path| format!("{}: what trading it costs", path.display())));
     if !unchanged.is_empty() {
         report
             .lines
@@ -82,6 +89,10 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
         report.lines.push("nothing to deliver".into());
     }
     report.json = json!({ "files": documents, "manifest": manifest_path });
+    if step.costs {
+        report.json["costs"] = json!(costs);
+        report.files.extend(costs);
+    }
     if step.changed {
         report.json["unchanged"] = json!(unchanged);
     }
@@ -89,7 +100,7 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
 }
 
 /// Looks everything through before anything is written.
-fn plan(shelf: &Shelf, step: &DeliverStep) -> Result<Vec<Planned>> {
+fn plan(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Vec<Planned>> {
     let series = delivered(shelf, &step.series, &step.frames)?;
     let shapes = shapes(shelf, step)?;
     let is_folder = step.out.is_dir() || step.out.to_string_lossy().ends_with('/');
@@ -109,7 +120,8 @@ fn plan(shelf: &Shelf, step: &DeliverStep) -> Result<Vec<Planned>> {
     let mut planned: Vec<Planned> = Vec::new();
     for series in &series {
         for shape in &shapes {
-            let order = order_of(step, series, shape, shapes.len() > 1)?;
+            let mut order = order_of(step, series, shape, shapes.len() > 1)?;
+            order.beside = beside::beside(shelf, &order, job)?;
             let prepared = Prepared::of(shelf, &order)?;
             let paths = prepared.paths(&step.out)?;
             let is_taken = |path: &PathBuf| planned.iter().any(|p| p.paths.contains(path));
@@ -150,6 +162,41 @@ fn order_of(
     })
 }
 
+/// Writes the cost sheet of each instrument beside the files.
+fn write_costs(
+    shelf: &Shelf,
+    step: &DeliverStep,
+    planned: &[Planned],
+    folder: &Path,
+    job: &Job,
+) -> Result<Vec<PathBuf>> {
+    let mut names: Vec<&str> = planned.iter().map(|p| p.order.series.instrument.as_str()).collect();
+    names.dedup();
+    let mut out = Vec::new();
+    for name in names {
+        let text = costs_csv(&cost_sheet(shelf, name, None, job)?)?;
+        let path = match step.out.is_dir() {
+            true => folder.join(format!("{name}_costs.csv")),
+            false => with_ending(&step.out, "costs.csv"),
+        };
+        let is_same = std::fs::read(&path).is_ok_and(|there| there == text.as_bytes());
+        if !is_same {
+            room::set_aside(&path, None, folder)?;
+            write_file(&path, text.as_bytes())?;
+        }
+        out.push(path);
+    }
+    Ok(out)
+}
+
+/// A path with a further ending after the one it has.
+fn with_ending(path: &Path, ending: &str) -> PathBuf {
+    let mut name = path.as_os_str().to_owned();
+    name.push(".");
+    name.push(ending);
+    PathBuf::from(name)
+}
+
 /// True where all files of a plan are there as they would be written now.
 fn is_there(
     shelf: &Shelf,
@@ -162,7 +209,8 @@ fn is_there(
     for path in &plan.paths {
         let Some(entry) = entry(path) else { return Ok(false) };
         let is_same = entry.edition_key == key && entry.command == command && entry.proved;
-        if !is_same || entry.state(folder)? != FileState::Same {
+        let is_as_it_was = is_same && (entry.is_untouched(folder) || entry.state(folder)? == FileState::Same);
+        if !is_as_it_was {
             return Ok(false);
         }
     }
@@ -205,6 +253,7 @@ fn entry_of(
         last: rfc3339(done.ends.1),
         bytes: done.bytes,
         sha256: done.sha256.clone(),
+        written: manifest::modified(&done.path),
         proved: done.proved,
         format: plan.order.format.word().to_owned(),
         layout: layout.map(stavel_core::model::Layout::to_toml),

@@ -35,7 +35,7 @@ pub fn set_aside(path: &Path, delivered: Option<&ManifestFile>, folder: &Path) -
         (Err(_), _) => false,
         (Ok(about), _) if about.len() == 0 || !about.is_file() => false,
         (Ok(_), None) => true,
-        (Ok(_), Some(entry)) => entry.state(folder)? != FileState::Same,
+        (Ok(_), Some(entry)) => !entry.is_untouched(folder) && entry.state(folder)? != FileState::Same,
     };
     if !is_other {
         return Ok(None);

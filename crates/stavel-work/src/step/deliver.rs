@@ -139,6 +139,10 @@ pub struct DeliverStep {
     #[arg(long, value_name = "PATTERN")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub names: Option<String>,
+    /// Also write what trading each instrument costs, as a table beside the files.
+    #[arg(long)]
+    #[serde(skip_serializing_if = "is_default")]
+    pub costs: bool,
     /// Only what is not delivered there yet as it would be now.
     #[arg(long)]
     #[serde(skip_serializing_if = "is_default")]
@@ -180,6 +184,7 @@ impl Default for DeliverStep {
             compress: None,
             split: None,
             names: None,
+            costs: false,
             changed: false,
             verify: None,
         }

@@ -40,13 +40,21 @@ fn push_clock(out: &mut Vec<u8>, wall: Micros, seconds: bool) {
 
 /// The part of a second behind the point, where there is one: to the millisecond where that is all.
 fn push_fraction(out: &mut Vec<u8>, wall: Micros) {
-    let part = match wall.rem_euclid(SECOND) {
-        0 => return,
-        micros if micros % 1000 == 0 => (micros / 1000, 3),
-        micros => (micros, 6),
-    };
-    out.push(b'.');
-    push_parts(out, &[part], None);
+    let micros = wall.rem_euclid(SECOND);
+    let digit = |unit: Micros| b'0' + (micros / unit % 10) as u8;
+    match micros {
+        0 => {}
+        _ if micros % 1000 == 0 => out.extend_from_slice(&[b'.', digit(100_000), digit(10_000), digit(1000)]),
+        _ => out.extend_from_slice(&[
+            b'.',
+            digit(100_000),
+            digit(10_000),
+            digit(1000),
+            digit(100),
+            digit(10),
+            digit(1),
+        ]),
+    }
 }
 
 /// Appends a time of day as `15:45:00`, with a fraction where there is one.

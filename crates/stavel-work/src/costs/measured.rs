@@ -1,0 +1,87 @@
+//! The spreads of an instrument, measured on one of its series.
+
+use stavel_core::Result;
+use stavel_core::job::Job;
+use stavel_core::measures::{SpreadMeasurer, SpreadProfile};
+use stavel_core::model::{Clock, Field, Instrument, SeriesName, Side, Span};
+use stavel_core::store::{SeriesInfo, Shelf};
+
+/// The spreads of a series.
+#[derive(Debug, Clone)]
+pub struct MeasuredSpreads {
+    /// The series they were measured on.
+    pub series: SeriesName,
+    /// Other series that know spreads.
+    pub others: Vec<SeriesName>,
+    /// In points of the last decimal of the series.
+    pub profile: SpreadProfile,
+    /// Decimals of the series, and so of a point.
+    pub decimals: u8,
+    /// The clock of its hours.
+    pub clock: Clock,
+    /// True where hours are as written: the clock of the series is not known.
+    pub is_afloat: bool,
+}
+
+/// Measures the spreads of a series.
+///
+/// # Errors
+/// Where it cannot be read, or the person stops it.
+pub fn measure(
+    shelf: &Shelf,
+    instrument: &Instrument,
+    info: &SeriesInfo,
+    job: &Job,
+) -> Result<MeasuredSpreads> {
+    let is_afloat = info.is_afloat();
+    let clock = if is_afloat { Clock::utc() } else { instrument.sheet.session.clock.clone() };
+    let facts = shelf.facts(&instrument.name)?;
+    let events = facts.iter().filter(|f| f.kind == "event").map(|f| f.time).collect();
+    let mut measurer = SpreadMeasurer::new(&clock, events);
+    job.begin(format!("spreads of {}", info.name), info.edition.rows);
+    for piece in shelf.scan(&info.edition, Span::ALL, Some(&SpreadMeasurer::FIELDS))? {
+        let piece = piece?;
+        job.advance(piece.len() as u64)?;
+        measurer.push(&piece);
+    }
+    let profile = measurer.finish();
+    Ok(MeasuredSpreads {
+        series: info.name.clone(),
+        others: Vec::new(),
+        profile,
+        decimals: info.edition.scale.price,
+        clock,
+        is_afloat,
+    })
+}
+
+/// Measures the series of an instrument that tells most of its spreads: ticks before bars, short bars before long
+/// ones, then the one with most rows. None where none knows any.
+///
+/// # Errors
+/// Where a series cannot be read, or the person stops it.
+pub fn measured_series(shelf: &Shelf, instrument: &Instrument, job: &Job) -> Result<Option<MeasuredSpreads>> {
+    let mut there: Vec<SeriesInfo> =
+        shelf.series_of(&instrument.name)?.into_iter().filter(may_know_spreads).collect();
+    there.sort_by_key(|info| {
+        (info.is_afloat(), info.name.frame.length(), std::cmp::Reverse(info.edition.rows))
+    });
+    for (i, info) in there.iter().enumerate() {
+        let measured = measure(shelf, instrument, info, job)?;
+        if measured.profile.all.is_some() {
+            let others = there[i + 1..].iter().map(|info| info.name.clone()).collect();
+            return Ok(Some(MeasuredSpreads { others, ..measured }));
+        }
+    }
+    Ok(None)
+}
+
+/// True for a series of its source's own rows with spreads or both sides of quotes. Bars that were built of others have
+/// the spreads of those.
+fn may_know_spreads(info: &SeriesInfo) -> bool {
+    let fields = &info.edition.fields;
+    let knows =
+        fields.contains(&Field::Spread) || fields.contains(&Field::Bid) && fields.contains(&Field::Ask);
+    let is_own = !info.edition.provenance.made.is_framed() && info.name.side == Side::Bid;
+    knows && is_own && !info.name.frame.is_counted()
+}
