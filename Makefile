@@ -23,6 +23,12 @@ shots:
 bench:
 	cargo bench --workspace
 
+# Has engines read the whole demo shelf and compares what they find; wants Python 3, and Java 17 for Spark.
+.PHONY: engines
+engines:
+	cargo build --release --bin stavel
+	sh scripts/engines_all.sh target/release/stavel
+
 # Fuzz targets for everything that is read from outside; wants cargo-fuzz. One after the other, 60 s each.
 .PHONY: fuzz
 fuzz:

@@ -9,7 +9,7 @@ use stavel_core::model::Layout;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Micros, SeriesName, Span};
 use stavel_core::{Advice, Error, Result};
-use stavel_work::{Recipe, Step, StepReport, UndoStep};
+use stavel_work::{DeliverStep, Recipe, Step, StepReport, UndoStep};
 
 use crate::act::{Act, ActTable, Common};
 use crate::data::{CheckedEditions, Snapshot};
@@ -72,6 +72,8 @@ pub struct App {
     /// Messages of threads that were collected.
     collected: u64,
     recipe: Errand<Recipe>,
+    /// The name of a layout that was saved.
+    layout: Errand<String>,
     recipe_path: PathBuf,
     /// The series that was removed last, for undo, and the one whose first edition was undone last, for redo: they
     /// are on no list.
@@ -118,6 +120,7 @@ impl App {
             reads: 0,
             collected: 0,
             recipe: Errand::default(),
+            layout: Errand::default(),
             recipe_path: PathBuf::new(),
             removed: None,
             undone: None,
@@ -200,6 +203,7 @@ impl App {
                     self.message = Message::default();
                     self.overlay = Some(Overlay::Prompt(prompt));
                 }
+                Effect::SaveLayout(name, step) => self.save_layout(&name, &step),
                 Effect::Open(word) => self.open_lens(word),
                 Effect::TakeIn => self.overlay = Some(Overlay::Intake(Box::default())),
                 Effect::Found(found) => {
@@ -241,6 +245,17 @@ impl App {
                 Some(Err(err)) => self.complain(&err),
                 None => {}
             }
+        }
+        match self.layout.collect() {
+            None => {}
+            Some(Ok(name)) => {
+                self.say(
+                    format!("the layout {name} is saved: l chooses it, intake knows it too"),
+                    Tone::Good,
+                );
+                self.reload();
+            }
+            Some(Err(err)) => self.say(err.to_string(), Tone::Wrong),
         }
         if let Some(recipe) = self.recipe.collect() {
             self.write_recipe(recipe);
@@ -621,6 +636,16 @@ impl App {
         if let Some(at) = all.iter().position(|s| Some(s) == self.selected.as_ref()) {
             self.select(all[(at as i64 + by).rem_euclid(all.len() as i64) as usize].clone());
         }
+    }
+
+    /// Saves how lines are written by a delivery.
+    fn save_layout(&mut self, name: &str, step: &DeliverStep) {
+        let (name, step) = (name.to_owned(), step.clone());
+        self.layout.send(&self.threads, move |shelf, _| {
+            let layout = stavel_work::delivery_layout(shelf, &step)?;
+            stavel_core::store::Shelf::open_to_write(shelf.root())?.save_layout(&name, &layout)?;
+            Ok(name.clone())
+        });
     }
 
     fn save_recipe(&mut self, path: &Path) {

@@ -2,7 +2,7 @@
 
 use stavel_core::Error;
 use stavel_core::model::{Clock, Micros, SeriesName, Span};
-use stavel_work::Step;
+use stavel_work::{DeliverStep, Step};
 
 use crate::view::FoundReport;
 
@@ -31,6 +31,8 @@ pub enum Effect {
         label: String,
         proposal: String,
     },
+    /// Saves how lines are written by a delivery, under a name.
+    SaveLayout(String, Box<DeliverStep>),
     /// Opens a lens by its word.
     Open(&'static str),
     /// Opens the form that takes files in.

@@ -297,7 +297,7 @@ fn a_delivery_is_proved_and_an_afloat_series_is_not_delivered() {
     assert!(app.overlay.is_none());
     app.select(name("NOKSEK@quill:1m"));
     settle(&mut app);
-    for (times, file) in [(0, "a.csv"), (1, "a.json"), (1, "a.ndjson"), (1, "a.parquet")] {
+    for (times, file) in [(0, "a.csv"), (1, "a.json"), (2, "a.ndjson"), (2, "a.xlsx"), (1, "a.parquet")] {
         press(&mut app, &"f".repeat(times));
         press(&mut app, "a");
         assert!(shown(&app).contains(file.trim_start_matches('a')), "{file} is proposed");
@@ -305,6 +305,37 @@ fn a_delivery_is_proved_and_an_afloat_series_is_not_delivered() {
         assert!(app.message.text.contains("read back, equal"), "{file}: {}", app.message.text);
         assert!(std::fs::metadata(dir.path().join(file)).unwrap().len() > 1000);
     }
+}
+
+#[test]
+fn lines_change_as_the_layout_is_changed_and_the_layout_can_be_saved() {
+    let (dir, mut app) = on_demo();
+    at(&mut app, '8', "NOKSEK@quill:1m");
+    wait(&mut app, "can be written");
+    for _ in 0..3 {
+        key(&mut app, KeyCode::Down);
+    }
+    press(&mut app, "..");
+    wait(&mut app, "▸dates");
+    wait(&mut app, "time,open");
+    assert!(shown(&app).contains("day-first"), "{}", shown(&app));
+    wait(&mut app, "25.02.2024 ");
+    // A form is typed; one that loses the minutes is told before anything is written.
+    press(&mut app, "e");
+    answer(&mut app, "%d %b %H");
+    wait(&mut app, "choose a form of times");
+    press(&mut app, "e");
+    answer(&mut app, "%Y/%m/%d %H:%M");
+    wait(&mut app, "can be written");
+    press(&mut app, "w");
+    answer(&mut app, "slashes");
+    wait(&mut app, "the layout slashes is saved");
+    let shelf = stavel_core::store::Shelf::open(&dir.path().join("shelf")).unwrap();
+    let saved = shelf.layouts().unwrap();
+    let saved = saved.iter().find(|l| l.name.as_deref() == Some("slashes")).unwrap();
+    assert_eq!(saved.writing.forms.moment.as_deref(), Some("%Y/%m/%d %H:%M"));
+    press(&mut app, "x");
+    wait(&mut app, "T18:00:00Z");
 }
 
 #[test]

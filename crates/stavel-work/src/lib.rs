@@ -9,10 +9,12 @@ mod align;
 mod apply;
 mod assumptions;
 mod auto;
+mod bundle;
 mod chain;
 mod chart;
 mod check;
 mod compose;
+mod convert;
 mod costs;
 mod deliver;
 mod findings;
@@ -42,14 +44,17 @@ pub use advice::{advice_in_words, error_in_words, with_advice};
 pub use align::{doubt_in_words, guess_in_words, minute_of_week, stretches_in_words};
 pub use apply::{apply, as_act};
 pub use assumptions::of_rows as assumed_of_rows;
+pub use bundle::{bundle_recipe, bundle_shelf, unbundle};
 pub use chain::chain_in_words;
 pub use chart::{ChartBars, ChartRoom, ChartSource, KeptBars, bars_for_chart};
 pub use check::check_json;
 pub use compose::variation_in_words;
+pub use convert::{ConvertWish, convert};
 pub use costs::{
     CostMoney, CostSheet, MeasuredSpreads, NightCost, RoundTurn, cost_sheet, costs_csv, costs_report,
     costs_tables,
 };
+pub use deliver::{delivery_layout, delivery_orders};
 pub use findings::{cause_in_words, finding_in_words, kind_mend_in_words, loss_in_words, mend_in_words};
 pub use intake::{hints_of, layout_named, plan_of};
 pub use recipe::{Done, Recipe, run, what_was_done};

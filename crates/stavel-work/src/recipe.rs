@@ -101,6 +101,28 @@ impl Step {
         }
     }
 
+    /// Has every file that the step reads brought elsewhere: `bring` is given each and gives its new path.
+    ///
+    /// # Errors
+    /// What `bring` gives.
+    pub(crate) fn bring_inputs(&mut self, bring: &mut dyn FnMut(&Path) -> Result<PathBuf>) -> Result<()> {
+        let inputs: Vec<&mut PathBuf> = match self {
+            Step::Intake(s) => s.paths.iter_mut().collect(),
+            Step::Auto(s) => s.files.iter_mut().chain(&mut s.broker).collect(),
+            Step::Check(s) => s.mends.iter_mut().collect(),
+            Step::Rehearse(s) => s.orders.iter_mut().collect(),
+            Step::Compose(s) => {
+                let dates = s.roll.as_mut().and_then(RollSetting::file_mut);
+                s.holidays.iter_mut().chain(&mut s.edited).chain(dates).collect()
+            }
+            _ => Vec::new(),
+        };
+        for path in inputs {
+            *path = bring(path)?;
+        }
+        Ok(())
+    }
+
     /// Makes the step's paths absolute, so that it can be done from anywhere.
     ///
     /// # Errors

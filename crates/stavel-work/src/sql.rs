@@ -136,7 +136,7 @@ impl SqlWriter<'_> {
         let mut kinds: [Vec<(i64, String)>; 2] = Default::default();
         for segment in self.shelf.segments(&info.edition)? {
             let kind = usize::from(segment.format == SegmentFormat::Zeros);
-            kinds[kind].push((segment.id, format!("{}/{}", self.root, segment.path)));
+            kinds[kind].push((segment.id, format!("{}/{}", self.root, self.shelf.path_within(&segment))));
         }
         let mut out = Vec::new();
         for (kind, files) in kinds.iter().enumerate().filter(|(_, files)| !files.is_empty()) {
@@ -190,7 +190,7 @@ impl SqlWriter<'_> {
                 false => format!("CAST(NULL AS {})", self.type_of(*field)),
                 true => self.cast(*field, info.edition.scale.price, zeros_are_absent),
             };
-            let _ = write!(out, ", {column} AS {}", field.name());
+            let _ = write!(out, ", {column} AS {}", name_in_views(*field));
         }
         out
     }
@@ -232,7 +232,7 @@ impl SqlWriter<'_> {
             "SELECT {words} AS instrument, {words} AS source, {words} AS frame, {words} AS side, false AS afloat, {time} AS time"
         );
         for field in fields {
-            let _ = write!(out, ", CAST(NULL AS {}) AS {}", self.type_of(*field), field.name());
+            let _ = write!(out, ", CAST(NULL AS {}) AS {}", self.type_of(*field), name_in_views(*field));
         }
         out + " WHERE 1 = 0"
     }
@@ -276,6 +276,11 @@ impl SqlWriter<'_> {
         let _ = writeln!(self.out, "{create} instruments AS\n{};", selects.join("\nUNION ALL\n"));
         Ok(())
     }
+}
+
+/// The name of a column: the side of a trade is not that of its series.
+fn name_in_views(field: Field) -> &'static str {
+    if field == Field::Taker { "taker" } else { field.name() }
 }
 
 /// A text as SQL writes it.

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::{Parser, Subcommand};
 use stavel_core::model::Frame;
 use stavel_work::{
-    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, ConvertWish, DeliverStep, FramesStep, IntakeStep,
     RehearseStep, ShelfStep, SpliceStep, UndoStep,
 };
 
@@ -139,6 +139,32 @@ pub enum Command {
         /// Into a workbook.
         #[arg(long, value_name = "FILE", conflicts_with_all = ["json", "csv"])]
         xlsx: Option<PathBuf>,
+    },
+    /// Convert files to another form, without a shelf.
+    #[command(
+        after_help = "Examples:\n  stavel convert noksek.csv --out noksek.parquet\n  stavel convert vendor/ --out out/ --layout-out dotted-minutes --clock-out America/New_York+7h\n  zcat ticks.csv.gz | stavel convert - --instrument NOKSEK --frame 5m --out -"
+    )]
+    Convert(Box<ConvertWish>),
+    /// Put the shelf, or a recipe with the files it reads, into one file for a colleague.
+    #[command(
+        after_help = "Examples:\n  stavel bundle --out shelf.zip\n  stavel bundle --recipe noksek.toml --out noksek.zip"
+    )]
+    Bundle {
+        /// The file to write; none is written over.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+        /// A recipe, instead of the shelf.
+        #[arg(long, value_name = "RECIPE")]
+        recipe: Option<PathBuf>,
+    },
+    /// Take a bundle apart into a folder that is new or empty, and compare every file with what was put in.
+    #[command(after_help = "Examples:\n  stavel unbundle shelf.zip --to histories/")]
+    Unbundle {
+        /// The bundle.
+        bundle: PathBuf,
+        /// The folder.
+        #[arg(long, value_name = "DIR")]
+        to: PathBuf,
     },
     /// Write series to files and prove them by reading back.
     #[command(alias = "export")]

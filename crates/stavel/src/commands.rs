@@ -19,7 +19,7 @@ use crate::args::*;
 use crate::bench::options_of;
 use crate::output::{Ending, print_json, print_lines, quietly, tell};
 use crate::progress::ProgressLine;
-use crate::{costs, demo, extras, frame_sets, layouts, shelf};
+use crate::{costs, demo, extras, frame_sets, handed_on, layouts, shelf};
 
 /// The shelf that is meant: as typed, else the user data folder.
 fn shelf_folder(args: &Args) -> Result<PathBuf> {
@@ -87,6 +87,11 @@ pub fn run(args: &Args) -> Result<Ending> {
             };
             return costs::show(&folder, name, account.as_ref(), form);
         }
+        Some(Command::Convert(wish)) => return handed_on::convert(wish, args.json),
+        Some(Command::Bundle { out, recipe }) => {
+            return handed_on::bundle(&folder, out, recipe.as_deref(), args.json);
+        }
+        Some(Command::Unbundle { bundle, to }) => return handed_on::unbundle(bundle, to, args.json),
         Some(Command::Completions { shell }) => return extras::completions(*shell),
         Some(Command::Man { out }) => return extras::man(out.as_deref()),
         Some(Command::Layout { act }) => return layouts::run(&folder, act, args.json),
@@ -135,6 +140,9 @@ pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
         Command::Demo(_)
         | Command::Sheet { .. }
         | Command::Costs { .. }
+        | Command::Convert(_)
+        | Command::Bundle { .. }
+        | Command::Unbundle { .. }
         | Command::Layout { .. }
         | Command::FrameSet { .. }
         | Command::Run { .. }

@@ -8,6 +8,7 @@ mod costs;
 mod demo;
 mod extras;
 mod frame_sets;
+mod handed_on;
 mod layouts;
 mod output;
 mod progress;

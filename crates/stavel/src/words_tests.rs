@@ -375,7 +375,7 @@ fn mistakes_are_refused_by_the_arguments_themselves() {
         ("stavel frames NOKSEK@tarn:1m 5m --side left", "left"),
         ("stavel compose X --set commission", "KEY=VALUE"),
         ("stavel deliver NOKSEK@tarn:1m", "--out"),
-        ("stavel deliver NOKSEK@tarn:1m --out x --format doc", "possible values: csv, json, ndjson, parquet"),
+        ("stavel deliver NOKSEK@tarn:1m --out x --format doc", "possible values: csv, json, json-columns"),
         ("stavel deliver NOKSEK@tarn:1m --out x --last -3", "-3"),
         ("stavel chart NOKSEK@tarn:1m", "--out"),
         ("stavel shelf --rename A@b:1m", "<SERIES>"),

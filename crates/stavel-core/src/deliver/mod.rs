@@ -17,7 +17,7 @@ mod workbook;
 
 pub use beside::{Beside, SideTable, TableCell};
 pub use chosen::partial_ends;
-pub use on_shelf::{Prepared, deliver, first_lines, free_bytes, last_lines};
+pub use on_shelf::{ReadyDelivery, deliver, first_lines, free_bytes, last_lines};
 pub use order::{Delivery, DeliveryOrder, Split};
 pub use packing::Compress;
 pub use pipeline::RowsAsText;

@@ -3,8 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use super::chosen::{cut, partial_ends, path_of, span_of, what_is_delivered, with_ending};
-use super::lines::Lines;
-use super::packing::Packing;
+use super::lines::LayoutLines;
+use super::packing::FilePacking;
 use super::pipeline::{WrittenText, write_and_prove};
 use super::records::Records;
 use super::{
@@ -18,7 +18,7 @@ use crate::store::{Reader, SeriesInfo, Shelf};
 use crate::{Error, Result, fingerprint};
 
 /// A delivery that was looked through: nothing is known that would stop it, and nothing is written yet.
-pub struct Prepared {
+pub struct ReadyDelivery {
     order: DeliveryOrder,
     info: SeriesInfo,
     reader: Reader,
@@ -29,13 +29,13 @@ pub struct Prepared {
     bytes: u64,
 }
 
-impl Prepared {
+impl ReadyDelivery {
     /// Looks an order through.
     ///
     /// # Errors
     /// Where the series is afloat (its times are not UTC), has no rows in the span, or does not fit into the format
     /// or the layout: decimals or times would be lost.
-    pub fn of(shelf: &Shelf, order: &DeliveryOrder) -> Result<Prepared> {
+    pub fn of(shelf: &Shelf, order: &DeliveryOrder) -> Result<ReadyDelivery> {
         let info = what_is_delivered(shelf, order)?;
         let span = span_of(shelf, &info, order)?;
         let reader = shelf.reader(&info.edition)?;
@@ -67,7 +67,7 @@ impl Prepared {
             Some(text) if order.compress == Compress::None => about_bytes(&**text, &reader, span, rows)?,
             _ => 0,
         };
-        Ok(Prepared { order: order.clone(), info, reader, span, text, is_made_up, rows, bytes })
+        Ok(ReadyDelivery { order: order.clone(), info, reader, span, text, is_made_up, rows, bytes })
     }
 
     /// The files it will write, in a folder or at a path.
@@ -76,6 +76,11 @@ impl Prepared {
     /// Where a pattern of names is none.
     pub fn paths(&self, to: &Path) -> Result<Vec<PathBuf>> {
         self.files(to).map(|files| files.into_iter().map(|(path, _)| path).collect())
+    }
+
+    /// The rows that will be written.
+    pub fn rows(&self) -> u64 {
+        self.rows
     }
 
     /// About how many bytes will be written, as far as that is known beforehand: of lines and records.
@@ -148,7 +153,7 @@ impl Prepared {
     fn write_rows(&self, unfinished: &Path, path: &Path, span: Span, job: &Job) -> Result<WrittenText> {
         let (order, edition) = (&self.order, &self.info.edition);
         if let Some(text) = &self.text {
-            let packing = Packing::of(order.compress, path);
+            let packing = FilePacking::of(order.compress, path);
             let pieces = self.reader.scan(span, Some(&edition.fields));
             return write_and_prove(unfinished, pieces, &**text, &packing, job);
         }
@@ -184,18 +189,18 @@ pub fn free_bytes(folder: &Path) -> std::io::Result<u64> {
 }
 
 /// The lines of a series by the layout of an order, or by the usual one.
-fn lines_of(order: &DeliveryOrder, info: &SeriesInfo) -> Result<Lines> {
+fn lines_of(order: &DeliveryOrder, info: &SeriesInfo) -> Result<LayoutLines> {
     let usual = || general("rfc3339").unwrap_or_else(|| Layout::plain(&[Use::Moment, Use::Values]));
     let layout = order.layout.clone().unwrap_or_else(usual);
-    Lines::new(&layout, &order.clock, &order.series, (&info.edition.fields, info.edition.scale))
+    LayoutLines::new(&layout, &order.clock, &order.series, (&info.edition.fields, info.edition.scale))
 }
 
 /// Looks an order through and writes it.
 ///
 /// # Errors
-/// As [`Prepared::of`] and [`Prepared::write`].
+/// As [`ReadyDelivery::of`] and [`ReadyDelivery::write`].
 pub fn deliver(shelf: &Shelf, order: &DeliveryOrder, to: &Path, job: &Job) -> Result<Vec<Delivery>> {
-    Prepared::of(shelf, order)?.write(to, job)
+    ReadyDelivery::of(shelf, order)?.write(to, job)
 }
 
 /// The first lines of a delivery exactly as they would be written; for tables, their columns.

@@ -55,19 +55,19 @@ fn not_a_packing(text: &str) -> Error {
 
 /// How a file is packed, and what it is called inside.
 #[derive(Debug, Clone, Default)]
-pub struct Packing {
+pub struct FilePacking {
     /// How.
     pub by: Compress,
     /// The name of the file in a ZIP archive.
     pub inside: String,
 }
 
-impl Packing {
+impl FilePacking {
     /// Of a file that will have this path.
-    pub fn of(by: Compress, path: &Path) -> Packing {
+    pub fn of(by: Compress, path: &Path) -> FilePacking {
         let stem = if by == Compress::None { PathBuf::new() } else { path.with_extension("") };
         let inside = stem.file_name().map_or("rows".into(), |n| n.to_string_lossy().into_owned());
-        Packing { by, inside }
+        FilePacking { by, inside }
     }
 
     /// False for a file that is as it was put in.
@@ -99,7 +99,7 @@ impl Packing {
 
 /// A file that packs what is written to it.
 pub struct Packed {
-    packing: Packing,
+    packing: FilePacking,
     file: PackedFile,
 }
 
@@ -115,7 +115,7 @@ impl Packed {
     ///
     /// # Errors
     /// What writing to it gives.
-    pub fn new(file: File, packing: &Packing) -> std::io::Result<Packed> {
+    pub fn new(file: File, packing: &FilePacking) -> std::io::Result<Packed> {
         let file = match packing.by {
             Compress::None => PackedFile::Plain(file),
             Compress::Gz => PackedFile::Gz(GzEncoder::new(file, Compression::default())),
@@ -136,7 +136,7 @@ impl Packed {
     }
 
     /// How it packs.
-    pub fn packing(&self) -> Packing {
+    pub fn packing(&self) -> FilePacking {
         self.packing.clone()
     }
 

@@ -16,7 +16,7 @@ use std::thread::JoinHandle;
 
 use rayon::prelude::*;
 
-use super::packing::{Packed, Packing};
+use super::packing::{FilePacking, Packed};
 use crate::fingerprint::{Sha256, sha256_of};
 use crate::job::Job;
 use crate::model::Columns;
@@ -75,7 +75,7 @@ pub fn write_and_prove(
     path: &Path,
     mut pieces: impl Iterator<Item = Result<Columns>> + Send,
     text: &dyn RowsAsText,
-    packing: &Packing,
+    packing: &FilePacking,
     job: &Job,
 ) -> Result<WrittenText> {
     let mut target = Target::create(path, packing)?;
@@ -183,7 +183,7 @@ struct Target<'p> {
 }
 
 impl<'p> Target<'p> {
-    fn create(path: &'p Path, packing: &Packing) -> Result<Target<'p>> {
+    fn create(path: &'p Path, packing: &FilePacking) -> Result<Target<'p>> {
         let failed = |e: std::io::Error| Error::io("Cannot write", path, &e);
         let file = File::create(path).map_err(failed)?;
         let syncer = Syncer::of(file.try_clone().map_err(failed)?);

@@ -1,6 +1,6 @@
 //! What a format or a layout cannot hold, told before anything is written.
 
-use super::lines::{Lines, unwritable};
+use super::lines::{LayoutLines, unwritable};
 use super::{Compress, DeliveryOrder, FileFormat, RowsAsText};
 use crate::model::price::unit;
 use crate::model::time::{DAY, wall};
@@ -48,7 +48,7 @@ pub fn by_format(order: &DeliveryOrder, info: &SeriesInfo, rows: u64) -> Result<
 /// One sentence that says which row and what to do.
 pub fn what_lines_lose(
     order: &DeliveryOrder,
-    lines: &Lines,
+    lines: &LayoutLines,
     info: &SeriesInfo,
     reader: &Reader,
     span: Span,
@@ -87,7 +87,7 @@ pub fn what_lines_lose(
 
 fn refuse_lost_decimals(
     name: &str,
-    lines: &Lines,
+    lines: &LayoutLines,
     coarser: &[Field],
     info: &SeriesInfo,
     reader: &Reader,
@@ -125,7 +125,7 @@ fn refuse_lost_decimals(
 }
 
 /// Refuses rows that, written, would not be read back as they are.
-fn refuse_unread(name: &str, lines: &Lines, info: &SeriesInfo, rows: &Columns) -> Result<()> {
+fn refuse_unread(name: &str, lines: &LayoutLines, info: &SeriesInfo, rows: &Columns) -> Result<()> {
     let holds = |range: std::ops::Range<usize>| {
         let mut text = Vec::new();
         lines.push_rows(rows, range.clone(), range.start == 0, &mut text);

@@ -7,5 +7,5 @@ mod week;
 
 pub use averages::simple_average;
 pub use ranges::{RangeStats, SessionRanges, average_true_range, true_ranges};
-pub use spreads::{AROUND_EVENT, ROLL, SpreadMeasurer, SpreadProfile, SpreadStats};
+pub use spreads::{AROUND_EVENT, ROLL, SpreadMeasurer, SpreadProfile, SpreadQuantiles};
 pub use week::{HourProfile, WeekProfiler, count_quarters};

@@ -21,7 +21,7 @@ pub const AROUND_EVENT: Micros = 5 * MINUTE;
 
 /// Spreads of some rows, in points of the last decimal of the series.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct SpreadStats {
+pub struct SpreadQuantiles {
     /// Rows that were counted.
     pub rows: u64,
     /// The middle one, the upper of two.
@@ -32,9 +32,9 @@ pub struct SpreadStats {
     pub p99: i64,
 }
 
-impl SpreadStats {
-    fn of(counts: &Frequencies) -> Option<SpreadStats> {
-        (counts.total() > 0).then(|| SpreadStats {
+impl SpreadQuantiles {
+    fn of(counts: &Frequencies) -> Option<SpreadQuantiles> {
+        (counts.total() > 0).then(|| SpreadQuantiles {
             rows: counts.total(),
             median: counts.median(),
             p90: counts.quantile(0.9),
@@ -47,19 +47,19 @@ impl SpreadStats {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SpreadProfile {
     /// Of all rows; none where no row knows its spread.
-    pub all: Option<SpreadStats>,
+    pub all: Option<SpreadQuantiles>,
     /// The widest of all.
     pub widest: Option<i64>,
     /// Of each hour of the week, from Monday 00:00 on: 168 of them.
-    pub by_hour: Vec<Option<SpreadStats>>,
+    pub by_hour: Vec<Option<SpreadQuantiles>>,
     /// Of each hour of the day, over all days.
-    pub by_day_hour: Vec<Option<SpreadStats>>,
+    pub by_day_hour: Vec<Option<SpreadQuantiles>>,
     /// Of each month that has rows, by year and month.
-    pub by_month: Vec<((i64, i64), SpreadStats)>,
+    pub by_month: Vec<((i64, i64), SpreadQuantiles)>,
     /// Of rows within half an hour of the change of the session day.
-    pub at_roll: Option<SpreadStats>,
+    pub at_roll: Option<SpreadQuantiles>,
     /// Of rows within five minutes of an event; none where no event is known.
-    pub around_events: Option<SpreadStats>,
+    pub around_events: Option<SpreadQuantiles>,
     /// The times of the first and the last row that was counted.
     pub ends: Option<(Micros, Micros)>,
     /// Rows that do not know their spread.
@@ -174,15 +174,15 @@ impl<'c> SpreadMeasurer<'c> {
         let joined = |hours: &mut dyn Iterator<Item = &Frequencies>| {
             let mut sum = Frequencies::default();
             hours.for_each(|counts| counts.each().for_each(|(value, n)| sum.add(value, n)));
-            SpreadStats::of(&sum)
+            SpreadQuantiles::of(&sum)
         };
         SpreadProfile {
             all: joined(&mut self.week.iter()),
-            by_hour: self.week.iter().map(SpreadStats::of).collect(),
+            by_hour: self.week.iter().map(SpreadQuantiles::of).collect(),
             by_day_hour: (0..24).map(|h| joined(&mut self.week.iter().skip(h).step_by(24))).collect(),
-            by_month: self.months.iter().filter_map(|(m, c)| Some((*m, SpreadStats::of(c)?))).collect(),
-            at_roll: SpreadStats::of(&self.roll),
-            around_events: SpreadStats::of(&self.around),
+            by_month: self.months.iter().filter_map(|(m, c)| Some((*m, SpreadQuantiles::of(c)?))).collect(),
+            at_roll: SpreadQuantiles::of(&self.roll),
+            around_events: SpreadQuantiles::of(&self.around),
             ..self.profile
         }
     }

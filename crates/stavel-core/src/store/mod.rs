@@ -219,6 +219,21 @@ impl Shelf {
         Ok(self.reader(edition)?.scan(span, fields))
     }
 
+    /// Where a segment lies now, from the shelf's folder.
+    pub fn path_within(&self, segment: &SegmentInfo) -> String {
+        let place = home::place_of(&self.root, &segment.path);
+        place.strip_prefix(&self.root).unwrap_or(&place).to_string_lossy().replace('\\', "/")
+    }
+
+    /// Copies the catalog, whole and in one piece, into a file that is not there yet.
+    ///
+    /// # Errors
+    /// Where it cannot be written.
+    pub fn copy_catalog(&self, to: &Path) -> Result<()> {
+        self.db.execute("VACUUM INTO ?1", [to.to_string_lossy()])?;
+        Ok(())
+    }
+
     /// What tells this shelf from every other.
     ///
     /// # Errors

@@ -1,13 +1,17 @@
-//! Deliver: the first lines exactly as they will be written, and what was proved.
+//! Deliver: the first and last lines exactly as they will be written while the settings are changed, and what was
+//! proved.
 
-use stavel_core::deliver::{DeliveryOrder, FileFormat, first_lines, partial_ends};
+use ratatui::style::Style;
+use stavel_core::deliver::{FileFormat, ReadyDelivery, first_lines, last_lines, partial_ends};
 use stavel_core::model::Clock;
-use stavel_work::{DeliverStep, Step, StepReport};
+use stavel_core::model::layout::GENERAL;
+use stavel_work::{DeliverStep, Step, StepReport, delivery_orders};
 
+use super::deliver_settings::{Choices, DeliverSetting, SETTINGS, place_of};
 use super::{FactLine, Lens};
 use crate::act::TableRow;
-use crate::canvas::{Canvas, bytes, thousands};
-use crate::effect::{Effects, ask, say, start, warn};
+use crate::canvas::{Canvas, bytes, cut_to, thousands};
+use crate::effect::{Effect, Effects, ask, say, start, warn};
 use crate::jobs::Slot;
 use crate::theme;
 use crate::view::View;
@@ -15,31 +19,52 @@ use crate::view::View;
 /// What can be done to deliver.
 #[derive(Debug, Clone, Copy)]
 pub enum DeliverAct {
+    Before,
+    Next,
+    Type,
     Format,
+    Layout,
     Clock,
     Deliver,
     Origins,
     Details,
     CompleteOnly,
     DeliverStale,
+    SaveLayout,
+    Usual,
+}
+
+/// What is asked for.
+enum Asked {
+    /// Where to write to.
+    Path(Box<DeliverStep>),
+    /// The value of a setting.
+    Value(usize),
+    /// The name of a layout.
+    LayoutName(Box<DeliverStep>),
 }
 
 /// The lens.
 #[derive(Default)]
 pub struct DeliverLens {
-    lines: Slot<Vec<String>>,
-    /// A place among [`FileFormat::ALL`].
-    format: usize,
-    own_clock: bool,
-    /// Write of each row where it comes from.
-    origin: bool,
-    details: bool,
-    /// True where partial bars are left away.
-    complete_only: bool,
+    lines: Slot<EndLines>,
+    /// Whether it fits, in words.
+    fit: Slot<String>,
+    /// Layouts that were saved.
+    saved: Slot<Vec<String>>,
+    /// Everything that is set; its series is chosen when it is used.
+    wish: DeliverStep,
+    /// A place among [`SETTINGS`].
+    chosen: usize,
     /// What was delivered since the bench was opened, newest last.
     done: Vec<Delivered>,
-    /// The delivery that a file name is asked for.
-    asked: Option<DeliverStep>,
+    asked: Option<Asked>,
+}
+
+/// The lines at both ends of a file.
+struct EndLines {
+    first: Vec<String>,
+    last: Vec<String>,
 }
 
 /// A file that was delivered.
@@ -50,6 +75,11 @@ struct Delivered {
     proved: bool,
 }
 
+/// Columns of the settings, where there is room for them beside the lines.
+const SETTINGS_WIDTH: u16 = 40;
+/// The width from which there is.
+const WIDE: u16 = 100;
+
 impl Lens for DeliverLens {
     type Act = DeliverAct;
     const WORD: &'static str = "deliver";
@@ -57,37 +87,60 @@ impl Lens for DeliverLens {
     const ROWS: &'static [TableRow<DeliverAct>] = &[
         TableRow::new(DeliverAct::Deliver, "a", "deliver", "write the file and prove it")
             .command("stavel deliver SERIES --out PATH"),
+        TableRow::new(DeliverAct::Before, ",", "", "the choice before, of the setting that is chosen"),
+        TableRow::new(DeliverAct::Next, ".", "change", "the next choice of the setting that is chosen"),
+        TableRow::new(DeliverAct::Type, "e", "type", "type the setting that is chosen"),
         TableRow::new(DeliverAct::Format, "f", "format", "the next file format"),
+        TableRow::new(
+            DeliverAct::Layout,
+            "l",
+            "layout",
+            "the next layout: those that ship, then those saved",
+        ),
         TableRow::new(DeliverAct::Clock, "c", "clock", "times in UTC or in the instrument's clock"),
-        TableRow::new(DeliverAct::Origins, "o", "origins", "write of each row where it comes from, or not"),
+        TableRow::new(DeliverAct::SaveLayout, "w", "save layout", "save how lines are written under a name")
+            .command("stavel layout save NAME FILE"),
+        TableRow::new(DeliverAct::Usual, "x", "usual", "everything as it is usual again"),
+        TableRow::new(DeliverAct::Origins, "o", "origins", "write of each row where it comes from, or not")
+            .rare(),
         TableRow::new(
             DeliverAct::Details,
             "d",
             "details",
             "write of bars also tick counts, both volumes and the ends of spreads, or not",
-        ),
-        TableRow::new(DeliverAct::CompleteOnly, "k", "partial", "leave partial bars away, or not"),
-        TableRow::new(DeliverAct::DeliverStale, "A", "as it is", "deliver the series although it is stale"),
+        )
+        .rare(),
+        TableRow::new(DeliverAct::CompleteOnly, "k", "partial", "leave partial bars away, or not").rare(),
+        TableRow::new(DeliverAct::DeliverStale, "A", "as it is", "deliver the series although it is stale")
+            .rare(),
     ];
 
     fn act(&mut self, act: DeliverAct, view: &View<'_>) -> Effects {
         match act {
-            DeliverAct::Format => self.format = (self.format + 1) % FileFormat::ALL.len(),
-            DeliverAct::Clock => self.own_clock = !self.own_clock,
-            DeliverAct::Origins => self.origin = !self.origin,
-            DeliverAct::Details => {
-                self.details = !self.details;
-                return say(match self.details {
-                    true => {
-                        "bars are written with tick counts, both volumes and the ends of spreads, where they have them"
-                    }
-                    false => "bars are written with the usual columns",
-                });
+            DeliverAct::Before => return self.turn(self.chosen, false, view),
+            DeliverAct::Next => return self.turn(self.chosen, true, view),
+            DeliverAct::Type => {
+                let setting = &SETTINGS[self.chosen];
+                self.asked = Some(Asked::Value(self.chosen));
+                return ask(format!("{} (nothing: as usual)", setting.name), (setting.said)(&self.wish));
             }
-            DeliverAct::CompleteOnly => self.complete_only = !self.complete_only,
+            DeliverAct::Format => return self.turn(place_of("format"), true, view),
+            DeliverAct::Layout => return self.turn(place_of("layout"), true, view),
+            DeliverAct::Clock => return self.turn(place_of("clock"), true, view),
+            DeliverAct::Origins => return self.turn(place_of("origins"), true, view),
+            DeliverAct::Details => return self.turn(place_of("details"), true, view),
+            DeliverAct::CompleteOnly => return self.turn(place_of("whole bars"), true, view),
+            DeliverAct::Usual => self.wish = DeliverStep::default(),
+            DeliverAct::SaveLayout => return self.save_layout(),
             DeliverAct::Deliver => return self.deliver(false, view),
             DeliverAct::DeliverStale => return self.deliver(true, view),
         }
+        Effects::new()
+    }
+
+    fn choose(&mut self, down: bool, _view: &View<'_>) -> Effects {
+        let last = SETTINGS.len() - 1;
+        self.chosen = if down { (self.chosen + 1).min(last) } else { self.chosen.saturating_sub(1) };
         Effects::new()
     }
 
@@ -96,29 +149,52 @@ impl Lens for DeliverLens {
         is_next.then(|| ("write the file and prove it".into(), DeliverAct::Deliver))
     }
 
-    fn answer(&mut self, path: &str, _view: &View<'_>) -> Effects {
-        let asked = self.asked.clone();
-        asked.map_or_else(Effects::new, |step| {
-            start(Step::Deliver(Box::new(DeliverStep { out: path.into(), ..step })))
-        })
+    fn answer(&mut self, text: &str, _view: &View<'_>) -> Effects {
+        match self.asked.take() {
+            None => Effects::new(),
+            Some(Asked::Path(step)) => {
+                start(Step::Deliver(Box::new(DeliverStep { out: text.into(), ..*step })))
+            }
+            Some(Asked::Value(at)) => match (SETTINGS[at].say)(&mut self.wish, text.trim()) {
+                Ok(()) => Effects::new(),
+                Err(why) => warn(why),
+            },
+            Some(Asked::LayoutName(step)) => {
+                self.saved.forget();
+                vec![Effect::SaveLayout(text.trim().to_owned(), step)]
+            }
+        }
     }
 
     fn collect(&mut self, _view: &View<'_>) -> Effects {
         self.lines.collect();
+        self.fit.collect();
+        self.saved.collect();
         Effects::new()
     }
 
     fn want(&mut self, view: &View<'_>) -> Effects {
+        self.saved.want(format!("{}", view.snapshot.version), view.threads, |shelf, _| {
+            Ok(shelf.layouts()?.into_iter().filter_map(|layout| layout.name).collect())
+        });
         let Some(info) = view.series() else { return Effects::new() };
-        let order = DeliveryOrder {
-            clock: self.clock(view),
-            origin: self.origin,
-            details: self.details,
-            complete_only: self.complete_only,
-            ..DeliveryOrder::of(info.name.clone(), FileFormat::ALL[self.format])
-        };
-        let key = format!("{} {order:?}", info.edition.id);
-        self.lines.want(key, view.threads, move |shelf, _| first_lines(shelf, &order, 40));
+        let step =
+            DeliverStep { series: vec![info.name.clone().into()], stale_ok: true, ..self.wish.clone() };
+        let key = format!("{} {step:?}", info.edition.id);
+        let lined = step.clone();
+        self.lines.want(key.clone(), view.threads, move |shelf, _| {
+            let order = delivery_orders(shelf, &lined)?.remove(0);
+            Ok(EndLines { first: first_lines(shelf, &order, 40)?, last: last_lines(shelf, &order, 40)? })
+        });
+        self.fit.want(key, view.threads, move |shelf, _| {
+            let order = delivery_orders(shelf, &step)?.remove(0);
+            let prepared = ReadyDelivery::of(shelf, &order)?;
+            let size = match prepared.bytes() {
+                0 => String::new(),
+                size => format!(", about {}", bytes(size)),
+            };
+            Ok(format!("{} rows{size}", thousands(prepared.rows())))
+        });
         Effects::new()
     }
 
@@ -142,123 +218,214 @@ impl Lens for DeliverLens {
             canvas.put(2, 1, "Nothing chosen to deliver.", theme::words());
             return;
         };
-        let mut x = canvas.put(1, 0, &format!("{series} as  "), theme::words());
-        for (i, format) in FileFormat::ALL.iter().enumerate() {
-            let style = if i == self.format { theme::chosen() } else { theme::faint() };
-            x = canvas.put(x, 0, &format!(" {} ", format.word()), style) + 1;
+        let x = canvas.put(1, 0, &format!("{series}  "), theme::words());
+        let (mark, told, colour) = self.fits();
+        canvas.put(x, 0, &format!("{mark} {told}"), theme::words().fg(colour));
+        let kept = self.done.len().clamp(1, 5) as u16;
+        let (width, height) = (canvas.width(), canvas.height());
+        let body = height.saturating_sub(kept + 3);
+        if width >= WIDE {
+            self.draw_settings(view, canvas.part(0, 2, SETTINGS_WIDTH, body.saturating_sub(1)));
+            let left = SETTINGS_WIDTH + 1;
+            self.draw_lines(canvas.part(left, 2, width.saturating_sub(left), body.saturating_sub(1)));
+        } else {
+            self.draw_one_setting(view, canvas.part(0, 1, width, 1));
+            self.draw_lines(canvas.part(0, 2, width, body.saturating_sub(1)));
         }
-        canvas.put(x + 2, 0, &format!("times in {}", self.clock(view)), theme::words());
-        let kept = self.done.len().min(6) as u16;
-        let preview = canvas.height().saturating_sub(kept + 4);
-        let told = "the first lines, exactly as they will be written";
-        let x = canvas.put(1, 1, told, theme::faint()) + 3;
         let ends = view.series().map_or((false, false), partial_ends);
-        let partial = match (self.complete_only, ends) {
-            (true, _) => "partial bars are left away",
-            (false, (true, true)) => "◐ the first and the last bar are partial",
-            (false, (true, false)) => "◐ the first bar is partial",
-            (false, (false, true)) => "◐ the last bar is partial",
-            (false, (false, false)) => "",
+        let partial = match (self.wish.complete_only, ends) {
+            (true, _) | (false, (false, false)) => "",
+            (false, (true, true)) => "◐ the first and the last bar are partial (k leaves them away)",
+            (false, (true, false)) => "◐ the first bar is partial (k leaves it away)",
+            (false, (false, true)) => "◐ the last bar is partial (k leaves it away)",
         };
-        canvas.put(x, 1, partial, theme::words());
-        match &self.lines.value {
-            None => {
-                canvas.put(3, 2, "reading …", theme::faint());
-            }
-            Some(Err(err)) => {
-                canvas.paragraph(3, &err.to_string(), theme::words().fg(theme::WRONG));
-            }
-            Some(Ok(lines)) => {
-                for (i, line) in lines.iter().take(preview as usize).enumerate() {
-                    let style = if i == 0 { theme::words().fg(theme::source(1)) } else { theme::words() };
-                    canvas.put_right(4, i as u16 + 2, &(i + 1).to_string(), theme::rule().fg(theme::FAINT));
-                    canvas.put(6, i as u16 + 2, line, style);
-                }
-            }
-        }
-        let y = preview + 2;
+        canvas.put(1, body + 1, partial, theme::words());
+        let y = body + 2;
         canvas.rule(y, theme::rule());
-        if self.done.is_empty() {
-            canvas.put(
-                1,
-                y + 1,
-                "nothing delivered yet: a writes the file, reads it back and compares it row by row",
-                theme::faint(),
-            );
-        }
-        for (i, done) in self.done.iter().rev().take(6).enumerate() {
-            let (mark, colour) =
-                if done.proved { ("✓ proved", theme::GOOD) } else { ("✗ differs", theme::WRONG) };
-            let x = canvas.put(1, y + 1 + i as u16, mark, theme::words().fg(colour));
-            let text = format!("  {} rows  {}  {}", thousands(done.rows), bytes(done.bytes), done.path);
-            canvas.put(x, y + 1 + i as u16, &text, theme::words());
-        }
+        self.draw_done(canvas.part(0, y + 1, width, kept));
     }
 
     fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         let Some(info) = view.series() else { return Vec::new() };
-        let mut out = vec![
+        let setting = &SETTINGS[self.chosen];
+        let mut out = vec![FactLine::heading(setting.name), FactLine::words(setting.about), FactLine::Gap];
+        if let Some(why) = view.snapshot.stale(info) {
+            out.push(FactLine::words(format!(
+                "▲ {} is stale: {why}; build it again, or A delivers it as it is",
+                info.name.short()
+            )));
+            out.push(FactLine::Gap);
+        }
+        out.extend([
             FactLine::heading(info.name.to_string()),
             FactLine::Pair("rows", thousands(info.edition.rows)),
             FactLine::Pair(
                 "columns",
                 info.edition.fields.iter().map(|f| f.name()).collect::<Vec<_>>().join(" "),
             ),
-            FactLine::Gap,
-            FactLine::heading("the other series"),
-        ];
-        for s in view.snapshot.series_of(view.instrument_name()).filter(|s| s.name != info.name) {
-            out.push(FactLine::words(s.name.short()));
-        }
+        ]);
         if info.edition.fields.contains(&stavel_core::model::Field::Spread) {
-            out.insert(3, FactLine::words("spread in points; empty where its source does not say it"));
-        }
-        if let Some(why) = view.snapshot.stale(info) {
-            out.insert(
-                1,
-                FactLine::words(format!("▲ stale: {why}; build it again, or A delivers it as it is")),
-            );
+            out.push(FactLine::words("spread in points; empty where its source does not say it"));
         }
         out.extend([
-            FactLine::words("↑ ↓ choose among them"),
+            FactLine::words("[ ] another series"),
             FactLine::Gap,
             FactLine::heading("proof"),
-            FactLine::words("A file counts as delivered when it was read back by other code and every row and digit was the same."),
+            FactLine::words("A file counts as delivered when it was read back by other code and every row and digit was the same. A manifest beside it tells later whether it still is."),
         ]);
         out
     }
 }
 
 impl DeliverLens {
-    /// The clock that times are written in.
-    fn clock(&self, view: &View<'_>) -> Clock {
-        let own = view.instrument().map(|i| i.sheet.session.clock.clone());
-        own.filter(|_| self.own_clock).unwrap_or_else(Clock::utc)
+    /// The next or the previous choice of a setting.
+    fn turn(&mut self, at: usize, on: bool, view: &View<'_>) -> Effects {
+        self.chosen = at;
+        let setting = &SETTINGS[at];
+        let mut choices = vec![String::new()];
+        choices.extend(self.choices_of(setting, view));
+        if choices.len() == 1 {
+            return say(format!("{} is typed: e", setting.name));
+        }
+        let said = (setting.said)(&self.wish);
+        let place = choices.iter().position(|c| *c == said).unwrap_or(0);
+        let next = if on { place + 1 } else { place + choices.len() - 1 } % choices.len();
+        match (setting.say)(&mut self.wish, &choices[next]) {
+            Ok(()) => Effects::new(),
+            Err(why) => warn(why),
+        }
+    }
+
+    fn choices_of(&self, setting: &DeliverSetting, view: &View<'_>) -> Vec<String> {
+        match setting.choices {
+            Choices::Words(words) => words.iter().map(|w| (*w).to_owned()).collect(),
+            Choices::Flag => vec!["yes".into()],
+            Choices::Layouts => {
+                let ships = GENERAL.iter().map(|g| g.name.to_owned());
+                ships.chain(self.saved.get().into_iter().flat_map(|s| s.iter().cloned())).collect()
+            }
+            Choices::Clocks => {
+                let own = view.instrument().map(|i| i.sheet.session.clock.clone());
+                own.filter(|c| *c != Clock::utc()).map(|c| c.to_string()).into_iter().collect()
+            }
+        }
+    }
+
+    /// Whether what is set fits: a mark, words and their colour.
+    fn fits(&self) -> (&'static str, String, ratatui::style::Color) {
+        match &self.fit.value {
+            None => ("·", "looking through its rows …".into(), theme::FAINT),
+            Some(Ok(rows)) => ("✓", format!("can be written: {rows}"), theme::GOOD),
+            Some(Err(why)) => ("▲", why.to_string(), theme::WRONG),
+        }
+    }
+
+    fn value_of(&self, setting: &DeliverSetting) -> (String, Style) {
+        let said = (setting.said)(&self.wish);
+        match (said.is_empty(), &setting.choices) {
+            (false, _) => (said, theme::words()),
+            (true, Choices::Flag) => ("no".into(), theme::faint()),
+            (true, _) => ("usual".into(), theme::faint()),
+        }
+    }
+
+    fn draw_settings(&self, _view: &View<'_>, mut canvas: Canvas<'_>) {
+        let rows = canvas.height() as usize;
+        let from = crate::canvas::scroll(self.chosen, rows, SETTINGS.len());
+        for (y, (at, setting)) in SETTINGS.iter().enumerate().skip(from).take(rows).enumerate() {
+            let (value, style) = self.value_of(setting);
+            let is_chosen = at == self.chosen;
+            let (name, value_style) =
+                if is_chosen { (theme::chosen(), theme::chosen()) } else { (theme::faint(), style) };
+            let mark = if is_chosen { "▸" } else { " " };
+            canvas.put(1, y as u16, &format!("{mark}{:<13}", setting.name), name);
+            canvas.put(15, y as u16, &format!(" {} ", cut_to(&value, 22)), value_style);
+        }
+    }
+
+    fn draw_one_setting(&self, _view: &View<'_>, mut canvas: Canvas<'_>) {
+        let setting = &SETTINGS[self.chosen];
+        let (value, _) = self.value_of(setting);
+        let x = canvas.put(1, 0, &format!("▸{} {value}", setting.name), theme::chosen());
+        canvas.put(x + 2, 0, &format!("↑ ↓ {} of {}", self.chosen + 1, SETTINGS.len()), theme::faint());
+    }
+
+    fn draw_lines(&self, mut canvas: Canvas<'_>) {
+        let lines = match &self.lines.value {
+            None => {
+                canvas.put(3, 0, "reading …", theme::faint());
+                return;
+            }
+            Some(Err(err)) => {
+                canvas.paragraph(1, &err.to_string(), theme::words().fg(theme::WRONG));
+                return;
+            }
+            Some(Ok(lines)) => lines,
+        };
+        let height = canvas.height() as usize;
+        canvas.put(1, 0, "the first lines, exactly as they will be written", theme::faint());
+        // Both ends, the first lines a little more.
+        let last = if lines.last.is_empty() { 0 } else { (height.saturating_sub(3) / 3).clamp(1, 12) };
+        let first = height.saturating_sub(1 + if last > 0 { last + 1 } else { 0 });
+        for (i, line) in lines.first.iter().take(first).enumerate() {
+            let style = if i == 0 { theme::words().fg(theme::source(1)) } else { theme::words() };
+            canvas.put_right(4, i as u16 + 1, &(i + 1).to_string(), theme::rule().fg(theme::FAINT));
+            canvas.put(6, i as u16 + 1, line, style);
+        }
+        if last > 0 {
+            let y = (lines.first.len().min(first) + 1) as u16;
+            canvas.put(1, y, "and the last", theme::faint());
+            let from = lines.last.len().saturating_sub(last);
+            for (i, line) in lines.last[from..].iter().enumerate() {
+                canvas.put(6, y + 1 + i as u16, line, theme::words());
+            }
+        }
+    }
+
+    fn draw_done(&self, mut canvas: Canvas<'_>) {
+        if self.done.is_empty() {
+            let told = "nothing delivered yet: a writes the file, reads it back and compares it row by row";
+            canvas.put(1, 0, told, theme::faint());
+        }
+        let rows = canvas.height() as usize;
+        for (i, done) in self.done.iter().rev().take(rows).enumerate() {
+            let (mark, colour) =
+                if done.proved { ("✓ proved", theme::GOOD) } else { ("✗ differs", theme::WRONG) };
+            let x = canvas.put(1, i as u16, mark, theme::words().fg(colour));
+            let text = format!("  {} rows  {}  {}", thousands(done.rows), bytes(done.bytes), done.path);
+            canvas.put(x, i as u16, &text, theme::words());
+        }
+    }
+
+    /// Asks for a name for how lines are written now.
+    fn save_layout(&mut self) -> Effects {
+        if self.wish.format != [FileFormat::Csv] {
+            return warn("only lines of CSV have a layout: f chooses csv".to_owned());
+        }
+        self.asked = Some(Asked::LayoutName(Box::new(self.wish.clone())));
+        ask("save how lines are written as", "")
     }
 
     /// Asks where the series is to be written to.
     fn deliver(&mut self, stale_ok: bool, view: &View<'_>) -> Effects {
         let Some(info) = view.series() else { return say("nothing is chosen to deliver") };
-        let (series, format) = (info.name.clone(), FileFormat::ALL[self.format]);
+        let series = info.name.clone();
+        let format = self.wish.format.first().copied().unwrap_or(FileFormat::Csv);
         if info.is_afloat() {
             return warn(format!("{} is afloat: align it first (4)", series.short()));
         }
         if let Some(why) = view.snapshot.stale(info).filter(|_| !stale_ok) {
             let short = series.short();
-            return warn(format!("{short} is stale: {why}; build it again, or a delivers it as it is"));
+            return warn(format!("{short} is stale: {why}; build it again, or A delivers it as it is"));
         }
+        let stem = format!("{}_{}_{}", series.instrument, series.source, series.frame_text());
+        let packed = self.wish.compress.map_or(String::new(), |by| format!(".{}", by.word()));
+        let is_folder =
+            format == FileFormat::Dataset || self.wish.split.is_some() || self.wish.names.is_some();
         let proposal =
-            format!("{}_{}_{}.{}", series.instrument, series.source, series.frame_text(), format.ending());
-        self.asked = Some(DeliverStep {
-            series: vec![series.into()],
-            format: vec![format],
-            clock: Some(self.clock(view)).filter(|c| *c != Clock::utc()),
-            origin: self.origin,
-            details: self.details,
-            complete_only: self.complete_only,
-            stale_ok,
-            ..DeliverStep::default()
-        });
+            if is_folder { "out/".to_owned() } else { format!("{stem}.{}{packed}", format.ending()) };
+        let step = DeliverStep { series: vec![series.into()], stale_ok, ..self.wish.clone() };
+        self.asked = Some(Asked::Path(Box::new(step)));
         ask("write it to (a file, or a folder ending in /)", proposal)
     }
 }

@@ -143,7 +143,7 @@ impl CostMoney {
         out.by_hour = match (fixed, spreads) {
             (Some(fixed), _) => vec![round_turn(fixed); 24],
             (None, Some(spreads)) => {
-                let of_hour = |hour: &Option<stavel_core::measures::SpreadStats>| {
+                let of_hour = |hour: &Option<stavel_core::measures::SpreadQuantiles>| {
                     round_turn(in_points((*hour)?.median, spreads.decimals, sheet.decimals)?)
                 };
                 spreads.profile.by_day_hour.iter().map(of_hour).collect()

@@ -4,7 +4,7 @@ use rust_decimal::Decimal;
 use rust_decimal::prelude::ToPrimitive;
 use serde_json::{Value, json};
 use stavel_core::deliver::{SideTable, TableCell};
-use stavel_core::measures::SpreadStats;
+use stavel_core::measures::SpreadQuantiles;
 use stavel_core::model::time::{rfc3339, wall};
 use stavel_core::{Error, Result};
 
@@ -53,12 +53,12 @@ fn points_of(sheet: &CostSheet, spreads: &MeasuredSpreads, points: i64) -> Decim
 
 fn spread_lines(sheet: &CostSheet, spreads: &MeasuredSpreads) -> Vec<String> {
     let profile = &spreads.profile;
-    let words = |stats: SpreadStats| {
+    let words = |stats: SpreadQuantiles| {
         let [median, p90, p99] = [stats.median, stats.p90, stats.p99].map(|p| points_of(sheet, spreads, p));
         format!("median {median}   9 of 10 up to {p90}   99 of 100 up to {p99}   ({} rows)", stats.rows)
     };
     let mut out = Vec::new();
-    let mut put = |what: &str, stats: Option<SpreadStats>| {
+    let mut put = |what: &str, stats: Option<SpreadQuantiles>| {
         out.extend(stats.map(|stats| format!("  {what:<16} {}", words(stats))));
     };
     put("spread", profile.all);
@@ -220,16 +220,16 @@ fn spread_json(sheet: &CostSheet) -> Value {
         });
     };
     let points = |p: i64| number(points_of(sheet, spreads, p));
-    let stats = |s: Option<SpreadStats>| {
+    let stats = |s: Option<SpreadQuantiles>| {
         s.map_or(Value::Null, |s| {
             json!({"median": points(s.median), "p90": points(s.p90), "p99": points(s.p99), "rows": s.rows})
         })
     };
     let profile = &spreads.profile;
-    let of_hours = |which: fn(SpreadStats) -> i64| -> Vec<Value> {
+    let of_hours = |which: fn(SpreadQuantiles) -> i64| -> Vec<Value> {
         profile.by_hour.iter().map(|s| s.map_or(Value::Null, |s| points(which(s)))).collect()
     };
-    let all = |which: fn(SpreadStats) -> i64| profile.all.map_or(Value::Null, |s| points(which(s)));
+    let all = |which: fn(SpreadQuantiles) -> i64| profile.all.map_or(Value::Null, |s| points(which(s)));
     let months: Vec<Value> = profile
         .by_month
         .iter()
@@ -286,7 +286,7 @@ pub fn costs_tables(sheet: &CostSheet) -> Vec<SideTable> {
     let mut out = vec![table("sheet and costs", &["what", "value", "unit", "standing", "since"], values)];
     if let Some(spreads) = &sheet.spreads {
         let points = |p: i64| cell(Some(points_of(sheet, spreads, p)));
-        let row = |name: String, s: SpreadStats| {
+        let row = |name: String, s: SpreadQuantiles| {
             vec![
                 name.into(),
                 points(s.median),

@@ -19,17 +19,18 @@ use crate::span::span_between;
 use crate::step::{DeliverStep, Step};
 use manifest::{FileState, Manifest, ManifestFile};
 use shape::{DeliveryShape, shapes};
-use stavel_core::deliver::{Compress, Delivery, DeliveryOrder, FileFormat, Prepared};
+use stavel_core::deliver::{Compress, Delivery, DeliveryOrder, FileFormat, ReadyDelivery};
 use stavel_core::job::Job;
+use stavel_core::model::layout::general;
 use stavel_core::model::time::rfc3339;
-use stavel_core::model::{Clock, SeriesName};
+use stavel_core::model::{Clock, Layout, SeriesName};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
 /// One file or more of one series in one shape, ready to be written.
-struct Planned {
+struct PlannedFiles {
     order: DeliveryOrder,
-    prepared: Prepared,
+    prepared: ReadyDelivery,
     paths: Vec<PathBuf>,
 }
 
@@ -100,7 +101,7 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
 }
 
 /// Looks everything through before anything is written.
-fn plan(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Vec<Planned>> {
+fn plan(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Vec<PlannedFiles>> {
     let series = delivered(shelf, &step.series, &step.frames)?;
     let shapes = shapes(shelf, step)?;
     let is_folder = step.out.is_dir() || step.out.to_string_lossy().ends_with('/');
@@ -117,12 +118,12 @@ fn plan(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Vec<Planned>> {
     if !step.stale_ok {
         series.iter().try_for_each(|series| refuse_stale(shelf, series))?;
     }
-    let mut planned: Vec<Planned> = Vec::new();
+    let mut planned: Vec<PlannedFiles> = Vec::new();
     for series in &series {
         for shape in &shapes {
             let mut order = order_of(step, series, shape, shapes.len() > 1)?;
             order.beside = beside::beside(shelf, &order, job)?;
-            let prepared = Prepared::of(shelf, &order)?;
+            let prepared = ReadyDelivery::of(shelf, &order)?;
             let paths = prepared.paths(&step.out)?;
             let is_taken = |path: &PathBuf| planned.iter().any(|p| p.paths.contains(path));
             if let Some(twice) = paths.iter().find(|path| is_taken(path)) {
@@ -131,10 +132,36 @@ fn plan(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Vec<Planned>> {
                     twice.display()
                 )));
             }
-            planned.push(Planned { order, prepared, paths });
+            planned.push(PlannedFiles { order, prepared, paths });
         }
     }
     Ok(planned)
+}
+
+/// The deliveries that a step asks for, one for each series and shape.
+///
+/// # Errors
+/// Where a series or a layout is not known, or something does not go with a format.
+pub fn delivery_orders(shelf: &Shelf, step: &DeliverStep) -> Result<Vec<DeliveryOrder>> {
+    let shapes = shapes(shelf, step)?;
+    let mut out = Vec::new();
+    for series in delivered(shelf, &step.series, &step.frames)? {
+        for shape in &shapes {
+            out.push(order_of(step, &series, shape, shapes.len() > 1)?);
+        }
+    }
+    Ok(out)
+}
+
+/// The layout by which a step writes lines, to be saved under a name.
+///
+/// # Errors
+/// Where it writes none, or its layout is not known.
+pub fn delivery_layout(shelf: &Shelf, step: &DeliverStep) -> Result<Layout> {
+    let usual = || Layout { name: None, ..general("rfc3339").unwrap_or_else(|| Layout::plain(&[])) };
+    let shape = shapes(shelf, step)?.into_iter().find(|s| s.format == FileFormat::Csv);
+    let shape = shape.ok_or_else(|| Error::arguments("Only lines of CSV have a layout."))?;
+    Ok(Layout { name: None, ..shape.layout.unwrap_or_else(usual) })
 }
 
 fn order_of(
@@ -166,7 +193,7 @@ fn order_of(
 fn write_costs(
     shelf: &Shelf,
     step: &DeliverStep,
-    planned: &[Planned],
+    planned: &[PlannedFiles],
     folder: &Path,
     job: &Job,
 ) -> Result<Vec<PathBuf>> {
@@ -200,7 +227,7 @@ fn with_ending(path: &Path, ending: &str) -> PathBuf {
 /// True where all files of a plan are there as they would be written now.
 fn is_there(
     shelf: &Shelf,
-    plan: &Planned,
+    plan: &PlannedFiles,
     command: &str,
     folder: &Path,
     entry: &impl Fn(&Path) -> Option<ManifestFile>,
@@ -218,10 +245,11 @@ fn is_there(
 }
 
 /// What tells an edition from every other, here and on other shelves, with the spec sheet that goes into files.
-fn edition_key(shelf: &Shelf, plan: &Planned) -> Result<String> {
+fn edition_key(shelf: &Shelf, plan: &PlannedFiles) -> Result<String> {
     let info = plan.prepared.info();
     let mut hash = blake3::Hasher::new();
-    hash.update(format!("{} {} {}", shelf.id()?, info.edition.id, info.edition.rows).as_bytes());
+    let edition = &info.edition;
+    hash.update(format!("{} {} {} {}", shelf.id()?, edition.id, edition.made, edition.rows).as_bytes());
     if matches!(plan.order.format, FileFormat::Xlsx | FileFormat::Html) {
         let sheet = shelf.instrument(&info.name.instrument)?.values;
         hash.update(serde_json::to_string(&sheet).unwrap_or_default().as_bytes());
@@ -236,7 +264,7 @@ fn from_folder(path: &Path, folder: &Path) -> String {
 
 fn entry_of(
     shelf: &Shelf,
-    plan: &Planned,
+    plan: &PlannedFiles,
     done: &Delivery,
     folder: &Path,
     command: &str,
@@ -256,7 +284,7 @@ fn entry_of(
         written: manifest::modified(&done.path),
         proved: done.proved,
         format: plan.order.format.word().to_owned(),
-        layout: layout.map(stavel_core::model::Layout::to_toml),
+        layout: layout.map(Layout::to_toml),
         clock: layout.and_then(|l| l.clock.clone()).unwrap_or_else(|| plan.order.clock.clone()).to_string(),
         rounded: done.rounded,
         assumed: assumed.iter().map(|d| format!("{} {} ({})", d.what, d.value, d.why)).collect(),

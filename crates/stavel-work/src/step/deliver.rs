@@ -256,13 +256,13 @@ impl<'de> Deserialize<'de> for RowLimits {
     fn deserialize<D: Deserializer<'de>>(from: D) -> std::result::Result<RowLimits, D::Error> {
         #[derive(Deserialize)]
         #[serde(untagged)]
-        enum Written {
+        enum WrittenLimits {
             Number(u64),
             Text(String),
         }
-        let text = match Written::deserialize(from)? {
-            Written::Number(rows) => rows.to_string(),
-            Written::Text(text) => text,
+        let text = match WrittenLimits::deserialize(from)? {
+            WrittenLimits::Number(rows) => rows.to_string(),
+            WrittenLimits::Text(text) => text,
         };
         text.parse().map_err(serde::de::Error::custom)
     }
@@ -279,13 +279,13 @@ fn one_or_many<'de, D: Deserializer<'de>, T: Deserialize<'de>>(
 ) -> std::result::Result<Vec<T>, D::Error> {
     #[derive(Deserialize)]
     #[serde(untagged)]
-    enum Written<T> {
+    enum OneOrMany<T> {
         Many(Vec<T>),
         One(T),
     }
-    Ok(match Written::deserialize(from)? {
-        Written::Many(all) => all,
-        Written::One(one) => vec![one],
+    Ok(match OneOrMany::deserialize(from)? {
+        OneOrMany::Many(all) => all,
+        OneOrMany::One(one) => vec![one],
     })
 }
 

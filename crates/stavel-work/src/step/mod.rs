@@ -17,6 +17,7 @@ pub use compose::{ComposeStep, SheetValues};
 pub use deliver::{DeliverStep, RowLimits};
 pub use older::{step_with_older_keys, steps_with_older_keys};
 pub use roll::{RollMove, RollSetting};
+pub(crate) use settings::one_of;
 pub use settings::{
     AlignStep, AutoStep, ChartStep, CheckStep, FramesStep, IntakeStep, Prefer, RehearseStep, ShelfStep,
     SpliceStep, UndoStep,

@@ -443,7 +443,7 @@ pub struct ShelfStep {
 }
 
 /// Reads one of the words of an enum, and offers them where another one is typed.
-pub(super) fn one_of<T>() -> impl TypedValueParser<Value = T>
+pub(crate) fn one_of<T>() -> impl TypedValueParser<Value = T>
 where
     T: strum::VariantNames + std::str::FromStr + Clone + Send + Sync + 'static,
     T::Err: std::error::Error + Send + Sync + 'static,

@@ -362,7 +362,7 @@ fn what_a_layout_reads_it_also_writes() {
     let written = std::fs::read_to_string(&out).unwrap();
     assert_eq!(written, text.replace(".5;", ".500;").replace(";x", ";"));
     let (code, _, err) = p.told(&["deliver", "NOKSEK@quill:ticks", "--out", &out, "--layout", "none"]);
-    assert!(code == 2 && err.contains("saved are zgb"), "{err}");
+    assert!(code == 2 && err.contains("there are zgb, rfc3339"), "{err}");
 }
 
 #[test]

@@ -18,7 +18,7 @@ use cells::{CellWriter, LineCell};
 use encoding::{decoded, encoded};
 
 /// Turns rows into lines as a layout has them, and reads such lines back by the parser of intake.
-pub struct Lines {
+pub struct LayoutLines {
     layout: Layout,
     clock: Clock,
     series: SeriesName,
@@ -32,8 +32,8 @@ pub struct Lines {
     compared: Vec<(usize, Field)>,
 }
 
-impl Lines {
-    /// Lines of a series with these fields; times are written in the layout's own clock, else in `clock`.
+impl LayoutLines {
+    /// LayoutLines of a series with these fields; times are written in the layout's own clock, else in `clock`.
     ///
     /// # Errors
     /// Where the layout has a column that the series cannot fill, or says what cannot be written.
@@ -42,7 +42,7 @@ impl Lines {
         clock: &Clock,
         series: &SeriesName,
         (fields, scale): (&[Field], Scale),
-    ) -> Result<Lines> {
+    ) -> Result<LayoutLines> {
         let layout = layout.with_values(fields);
         let misfit = |fault: String| {
             Err(Error::arguments(format!("The layout does not fit: {fault}; choose another layout.")))
@@ -75,7 +75,7 @@ impl Lines {
         let cells = layout.columns.iter().map(|used| LineCell::of(used, &layout, fields, (scale, written)));
         let read = layout.fields();
         let place = |f: &Field| fields.iter().position(|have| have == f).map(|at| (at, *f));
-        Ok(Lines {
+        Ok(LayoutLines {
             cells: cells.collect(),
             reader: Parser::new(&layout, written),
             compared: read.iter().filter_map(place).collect(),
@@ -196,8 +196,8 @@ fn refuse_stamp(layout: &Layout, stamp: Stamp, frame: Frame) -> Result<()> {
     Ok(())
 }
 
-impl RowsAsText for Lines {
-    /// Lines above a header are left empty: what they said is not known.
+impl RowsAsText for LayoutLines {
+    /// LayoutLines above a header are left empty: what they said is not known.
     fn head(&self) -> Vec<u8> {
         let mut out = vec![b'\n'; self.layout.skip];
         if let Some(names) = &self.layout.header {

@@ -270,7 +270,7 @@ fn packed_encoded_and_cut_files_hold_the_same_rows() {
                 && done.path.to_string_lossy().ends_with(&format!("NOKSEK_joined_1m.csv.{}", by.word()))
         );
         let mut back = Vec::new();
-        std::io::Read::read_to_end(&mut Packing::of(by, &done.path).open(&done.path).unwrap(), &mut back)
+        std::io::Read::read_to_end(&mut FilePacking::of(by, &done.path).open(&done.path).unwrap(), &mut back)
             .unwrap();
         assert!(back == plain, "{by:?}");
         assert!(done.bytes < plain.len() as u64);
@@ -312,7 +312,7 @@ fn names_of_files_say_what_was_asked_for() {
             last: Some(3),
             ..DeliveryOrder::of(name.clone(), FileFormat::Csv)
         };
-        Prepared::of(&shelf, &order)
+        ReadyDelivery::of(&shelf, &order)
             .unwrap()
             .paths(out.path())
             .map(|p| p[0].file_name().unwrap().to_string_lossy().into_owned())
@@ -431,7 +431,7 @@ fn a_delivery_that_is_not_proved_leaves_the_old_file_and_is_kept_beside_it() {
     for compress in [Compress::None, Compress::Gz] {
         std::fs::write(&path, "yesterday's").unwrap();
         let order = DeliveryOrder { compress, ..order(name.clone(), FileFormat::Csv) };
-        let mut prepared = Prepared::of(&shelf, &order).unwrap();
+        let mut prepared = ReadyDelivery::of(&shelf, &order).unwrap();
         let lines = lines_of(&order, &prepared.info).unwrap();
         prepared.text = Some(Box::new(Spoiled(lines)));
         let done = prepared.write(&path, &Job::unwatched()).unwrap().remove(0);
