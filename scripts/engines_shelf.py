@@ -96,7 +96,7 @@ def by_spark(shelf):
     from pyspark.sql import SparkSession
 
     builder = SparkSession.builder.master("local[2]").appName("shelf").config("spark.ui.enabled", "false")
-    builder = builder.config("spark.sql.shuffle.partitions", "4").config("spark.driver.host", "127.0.0.1")
+    builder = builder.config("spark.ui.showConsoleProgress", "false").config("spark.sql.shuffle.partitions", "4").config("spark.driver.host", "127.0.0.1")
     session = builder.getOrCreate()
     session.sparkContext.setLogLevel("ERROR")
     for statement in shelf.statements("spark"):

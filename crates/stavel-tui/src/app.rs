@@ -81,6 +81,8 @@ pub struct App {
     undone: Option<SeriesName>,
     answers: Answers,
     settings: Settings,
+    /// A text for the clipboard of the terminal.
+    pub copied: Option<String>,
 }
 
 impl App {
@@ -125,6 +127,7 @@ impl App {
             removed: None,
             undone: None,
             settings: Settings::default(),
+            copied: None,
         };
         app.reload();
         app
@@ -203,6 +206,7 @@ impl App {
                     self.message = Message::default();
                     self.overlay = Some(Overlay::Prompt(prompt));
                 }
+                Effect::Copy(text) => self.copied = Some(text),
                 Effect::SaveLayout(name, step) => self.save_layout(&name, &step),
                 Effect::Open(word) => self.open_lens(word),
                 Effect::TakeIn => self.overlay = Some(Overlay::Intake(Box::default())),

@@ -31,6 +31,8 @@ pub enum Effect {
         label: String,
         proposal: String,
     },
+    /// Puts a text on the clipboard of the terminal.
+    Copy(String),
     /// Saves how lines are written by a delivery, under a name.
     SaveLayout(String, Box<DeliverStep>),
     /// Opens a lens by its word.

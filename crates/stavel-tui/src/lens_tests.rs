@@ -323,19 +323,27 @@ fn lines_change_as_the_layout_is_changed_and_the_layout_can_be_saved() {
     // A form is typed; one that loses the minutes is told before anything is written.
     press(&mut app, "e");
     answer(&mut app, "%d %b %H");
-    wait(&mut app, "choose a form of times");
+    wait(&mut app, "cannot hold");
     press(&mut app, "e");
     answer(&mut app, "%Y/%m/%d %H:%M");
     wait(&mut app, "can be written");
     press(&mut app, "w");
     answer(&mut app, "slashes");
     wait(&mut app, "the layout slashes is saved");
-    let shelf = stavel_core::store::Shelf::open(&dir.path().join("shelf")).unwrap();
+    let shelf = Shelf::open(dir.path()).unwrap();
     let saved = shelf.layouts().unwrap();
     let saved = saved.iter().find(|l| l.name.as_deref() == Some("slashes")).unwrap();
     assert_eq!(saved.writing.forms.moment.as_deref(), Some("%Y/%m/%d %H:%M"));
     press(&mut app, "x");
     wait(&mut app, "T18:00:00Z");
+    press(&mut app, "v");
+    wait(&mut app, "median spread in points");
+    wait(&mut app, "a round turn of a lot by hour");
+    press(&mut app, "y");
+    let copied = app.copied.take().unwrap();
+    assert!(copied.starts_with("table,what,value") && copied.contains("spread in points,all,"), "{copied}");
+    press(&mut app, "vy");
+    assert!(app.copied.take().unwrap().starts_with("time,open,high,low,close"));
 }
 
 #[test]

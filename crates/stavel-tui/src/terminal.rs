@@ -4,6 +4,7 @@ use std::io::stdout;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
+use ratatui::crossterm::clipboard::CopyToClipboard;
 use ratatui::crossterm::event::{
     self, DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture, Event,
     KeyEventKind, MouseEvent, MouseEventKind,
@@ -45,6 +46,10 @@ pub fn run(mut app: App, options: BenchOptions) -> Result<()> {
                 paint::finish(frame.buffer_mut(), look);
             })?;
             dirty = false;
+        }
+        if let Some(text) = app.copied.take() {
+            // A terminal that keeps no clipboard passes it over.
+            let _ = execute!(stdout(), CopyToClipboard::to_clipboard_from(text));
         }
         if event::poll(BEAT)? {
             dirty = true;

@@ -170,7 +170,7 @@ fn the_work_from_afloat_to_frames_by_keys_at_both_sizes() {
         "overlap",
         "built",
         "tick_size",
-        "times in UTC",
+        "can be written",
         "pace",
     ]
     .into_iter()

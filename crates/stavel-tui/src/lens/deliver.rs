@@ -5,8 +5,9 @@ use ratatui::style::Style;
 use stavel_core::deliver::{FileFormat, ReadyDelivery, first_lines, last_lines, partial_ends};
 use stavel_core::model::Clock;
 use stavel_core::model::layout::GENERAL;
-use stavel_work::{DeliverStep, Step, StepReport, delivery_orders};
+use stavel_work::{CostSheet, DeliverStep, Step, StepReport, cost_sheet, costs_csv, delivery_orders};
 
+use super::deliver_costs;
 use super::deliver_settings::{Choices, DeliverSetting, SETTINGS, place_of};
 use super::{FactLine, Lens};
 use crate::act::TableRow;
@@ -32,6 +33,8 @@ pub enum DeliverAct {
     DeliverStale,
     SaveLayout,
     Usual,
+    Costs,
+    Copy,
 }
 
 /// What is asked for.
@@ -59,6 +62,9 @@ pub struct DeliverLens {
     /// What was delivered since the bench was opened, newest last.
     done: Vec<Delivered>,
     asked: Option<Asked>,
+    /// True while the costs are shown instead of the lines.
+    shows_costs: bool,
+    costs: Slot<CostSheet>,
 }
 
 /// The lines at both ends of a file.
@@ -100,6 +106,19 @@ impl Lens for DeliverLens {
         TableRow::new(DeliverAct::Clock, "c", "clock", "times in UTC or in the instrument's clock"),
         TableRow::new(DeliverAct::SaveLayout, "w", "save layout", "save how lines are written under a name")
             .command("stavel layout save NAME FILE"),
+        TableRow::new(
+            DeliverAct::Costs,
+            "v",
+            "costs",
+            "what trading the instrument costs, or the lines again",
+        )
+        .command("stavel costs INSTRUMENT"),
+        TableRow::new(
+            DeliverAct::Copy,
+            "y",
+            "",
+            "copy the costs, or the lines shown, to the terminal's clipboard",
+        ),
         TableRow::new(DeliverAct::Usual, "x", "usual", "everything as it is usual again"),
         TableRow::new(DeliverAct::Origins, "o", "origins", "write of each row where it comes from, or not")
             .rare(),
@@ -132,6 +151,8 @@ impl Lens for DeliverLens {
             DeliverAct::CompleteOnly => return self.turn(place_of("whole bars"), true, view),
             DeliverAct::Usual => self.wish = DeliverStep::default(),
             DeliverAct::SaveLayout => return self.save_layout(),
+            DeliverAct::Costs => self.shows_costs = !self.shows_costs,
+            DeliverAct::Copy => return self.copy(),
             DeliverAct::Deliver => return self.deliver(false, view),
             DeliverAct::DeliverStale => return self.deliver(true, view),
         }
@@ -170,6 +191,7 @@ impl Lens for DeliverLens {
         self.lines.collect();
         self.fit.collect();
         self.saved.collect();
+        self.costs.collect();
         Effects::new()
     }
 
@@ -177,6 +199,11 @@ impl Lens for DeliverLens {
         self.saved.want(format!("{}", view.snapshot.version), view.threads, |shelf, _| {
             Ok(shelf.layouts()?.into_iter().filter_map(|layout| layout.name).collect())
         });
+        if self.shows_costs && !view.instrument_name().is_empty() {
+            let name = view.instrument_name().to_owned();
+            let key = format!("{} {name}", view.snapshot.version);
+            self.costs.want(key, view.threads, move |shelf, job| cost_sheet(shelf, &name, None, job));
+        }
         let Some(info) = view.series() else { return Effects::new() };
         let step =
             DeliverStep { series: vec![info.name.clone().into()], stale_ok: true, ..self.wish.clone() };
@@ -221,8 +248,12 @@ impl Lens for DeliverLens {
         let x = canvas.put(1, 0, &format!("{series}  "), theme::words());
         let (mark, told, colour) = self.fits();
         canvas.put(x, 0, &format!("{mark} {told}"), theme::words().fg(colour));
-        let kept = self.done.len().clamp(1, 5) as u16;
         let (width, height) = (canvas.width(), canvas.height());
+        if self.shows_costs {
+            self.draw_costs(canvas.part(0, 1, width, height.saturating_sub(1)));
+            return;
+        }
+        let kept = self.done.len().clamp(1, 5) as u16;
         let body = height.saturating_sub(kept + 3);
         if width >= WIDE {
             self.draw_settings(view, canvas.part(0, 2, SETTINGS_WIDTH, body.saturating_sub(1)));
@@ -247,6 +278,14 @@ impl Lens for DeliverLens {
 
     fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         let Some(info) = view.series() else { return Vec::new() };
+        if let (true, Some(sheet)) = (self.shows_costs, self.costs.get()) {
+            let mut out = vec![FactLine::heading("what is doubtful")];
+            if sheet.doubts.is_empty() {
+                out.push(FactLine::words("nothing"));
+            }
+            out.extend(sheet.doubts.iter().map(|doubt| FactLine::words(format!("▲ {doubt}"))));
+            return out;
+        }
         let setting = &SETTINGS[self.chosen];
         let mut out = vec![FactLine::heading(setting.name), FactLine::words(setting.about), FactLine::Gap];
         if let Some(why) = view.snapshot.stale(info) {
@@ -316,16 +355,17 @@ impl DeliverLens {
         match &self.fit.value {
             None => ("·", "looking through its rows …".into(), theme::FAINT),
             Some(Ok(rows)) => ("✓", format!("can be written: {rows}"), theme::GOOD),
-            Some(Err(why)) => ("▲", why.to_string(), theme::WRONG),
+            Some(Err(_)) => ("▲", "cannot be written so".into(), theme::WRONG),
         }
     }
 
     fn value_of(&self, setting: &DeliverSetting) -> (String, Style) {
         let said = (setting.said)(&self.wish);
-        match (said.is_empty(), &setting.choices) {
-            (false, _) => (said, theme::words()),
-            (true, Choices::Flag) => ("no".into(), theme::faint()),
-            (true, _) => ("usual".into(), theme::faint()),
+        let by_layout = setting.is_of_layout && !self.wish.layout.is_empty();
+        match said.is_empty() {
+            false => (said, theme::words()),
+            true if by_layout => ("as the layout".into(), theme::faint()),
+            true => (setting.usual.to_owned(), theme::faint()),
         }
     }
 
@@ -351,19 +391,25 @@ impl DeliverLens {
     }
 
     fn draw_lines(&self, mut canvas: Canvas<'_>) {
+        let wrong = theme::words().fg(theme::WRONG);
+        let refused = self.fit.value.as_ref().and_then(|fit| fit.as_ref().err());
+        let (width, height) = (canvas.width(), canvas.height());
+        let told = refused.map_or(0, |why| canvas.paragraph(0, &why.to_string(), wrong));
+        let mut canvas = canvas.part(0, told, width, height.saturating_sub(told));
+        canvas.put(1, 0, "the first lines, exactly as they will be written", theme::faint());
         let lines = match &self.lines.value {
             None => {
-                canvas.put(3, 0, "reading …", theme::faint());
+                canvas.put(3, 1, "reading …", theme::faint());
                 return;
             }
-            Some(Err(err)) => {
-                canvas.paragraph(1, &err.to_string(), theme::words().fg(theme::WRONG));
+            Some(Err(err)) if refused.is_none() => {
+                canvas.paragraph(2, &err.to_string(), wrong);
                 return;
             }
+            Some(Err(_)) => return,
             Some(Ok(lines)) => lines,
         };
         let height = canvas.height() as usize;
-        canvas.put(1, 0, "the first lines, exactly as they will be written", theme::faint());
         // Both ends, the first lines a little more.
         let last = if lines.last.is_empty() { 0 } else { (height.saturating_sub(3) / 3).clamp(1, 12) };
         let first = height.saturating_sub(1 + if last > 0 { last + 1 } else { 0 });
@@ -380,6 +426,42 @@ impl DeliverLens {
                 canvas.put(6, y + 1 + i as u16, line, theme::words());
             }
         }
+    }
+
+    fn draw_costs(&self, mut canvas: Canvas<'_>) {
+        canvas.clear();
+        match &self.costs.value {
+            None => {
+                canvas.put(3, 0, "measuring spreads …", theme::faint());
+            }
+            Some(Err(why)) => {
+                canvas.paragraph(0, &why.to_string(), theme::words().fg(theme::WRONG));
+            }
+            Some(Ok(sheet)) => {
+                let source = sheet.spreads.as_ref().map_or(String::new(), |s| format!(" of {}", s.series));
+                let title =
+                    format!("costs of {}{source}   v the lines again   y copies", sheet.instrument.name);
+                canvas.put(1, 0, &title, theme::words());
+                let (width, height) = (canvas.width(), canvas.height());
+                deliver_costs::draw(sheet, canvas.part(0, 2, width, height.saturating_sub(2)));
+            }
+        }
+    }
+
+    /// Puts the costs, or the lines that are shown, on the clipboard.
+    fn copy(&self) -> Effects {
+        let text = match (self.shows_costs, self.costs.get(), self.lines.get()) {
+            (true, Some(sheet), _) => match costs_csv(sheet) {
+                Ok(text) => text,
+                Err(why) => return warn(why.to_string()),
+            },
+            (false, _, Some(lines)) => lines.first.join("\n") + "\n",
+            _ => return warn("there is nothing to copy yet".to_owned()),
+        };
+        let told = format!("{} lines copied, where the terminal keeps a clipboard", text.lines().count());
+        let mut effects = say(told);
+        effects.push(Effect::Copy(text));
+        effects
     }
 
     fn draw_done(&self, mut canvas: Canvas<'_>) {

@@ -9,6 +9,10 @@ use strum::VariantNames;
 /// A setting: what it is called, what it says, what can be said.
 pub struct DeliverSetting {
     pub name: &'static str,
+    /// What is done where nothing is said.
+    pub usual: &'static str,
+    /// True where a layout says it, when nothing else is said.
+    pub is_of_layout: bool,
     pub about: &'static str,
     /// What is said; empty for the usual way.
     pub said: fn(&DeliverStep) -> String,
@@ -60,6 +64,8 @@ fn wish(said: &str) -> Option<String> {
 pub const SETTINGS: &[DeliverSetting] = &[
     DeliverSetting {
         name: "format",
+        usual: "csv",
+        is_of_layout: false,
         about: "csv where nothing is said; json, json-columns, ndjson, html, xlsx, parquet, dataset",
         said: |s| {
             s.format.first().filter(|f| **f != FileFormat::Csv).map_or(String::new(), |f| f.word().into())
@@ -75,6 +81,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "layout",
+        usual: "rfc3339",
+        is_of_layout: false,
         about: "how lines are written: a general layout, or one you saved (w saves what is set here)",
         said: |s| s.layout.join(","),
         choices: Choices::Layouts,
@@ -88,6 +96,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "clock",
+        usual: "UTC",
+        is_of_layout: false,
         about: "the clock of the times that are written; UTC where nothing is said",
         said: |s| text(s.clock.as_ref()),
         choices: Choices::Clocks,
@@ -98,6 +108,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "dates",
+        usual: "2024-03-05T13:45:00Z",
+        is_of_layout: true,
         about: "an order; date and time apart; days only; a count since 1970; or type a form as %d %b %Y %H:%M",
         said: |s| s.dates.clone().unwrap_or_default(),
         choices: Choices::Words(&[
@@ -119,6 +131,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "columns",
+        usual: "all",
+        is_of_layout: true,
         about: "type the columns in their order, each perhaps with a name: time=Date,open,close=Last",
         said: |s| s.columns.join(","),
         choices: Choices::Words(&[]),
@@ -129,6 +143,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "decimals",
+        usual: "as the series",
+        is_of_layout: true,
         about: "of prices; what has more is rounded, and counted. As many as the series has where nothing is said",
         said: |s| text(s.decimals.as_ref()),
         choices: Choices::Words(&["0", "1", "2", "3", "4", "5", "6"]),
@@ -139,6 +155,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "decimal mark",
+        usual: ".",
+        is_of_layout: true,
         about: ". where nothing is said",
         said: |s| text(s.decimal_mark.as_ref()),
         choices: Choices::Words(&[","]),
@@ -149,6 +167,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "delimiter",
+        usual: "comma",
+        is_of_layout: true,
         about: "what stands between cells: comma, semicolon, tab, pipe, blanks, or one mark",
         said: |s| s.delimiter.clone().unwrap_or_default(),
         choices: Choices::Words(&["comma", "semicolon", "tab", "pipe", "blanks"]),
@@ -159,6 +179,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "no header",
+        usual: "no",
+        is_of_layout: false,
         about: "write no names of columns above the rows",
         said: |s| flag(s.no_header),
         choices: Choices::Flag,
@@ -169,6 +191,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "quotes",
+        usual: "needed",
+        is_of_layout: true,
         about: "which cells stand in quotes: those that need them, texts, all",
         said: |s| word(s.quotes),
         choices: Choices::Words(Quotes::VARIANTS),
@@ -179,6 +203,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "absent",
+        usual: "nothing",
+        is_of_layout: true,
         about: "what stands for a value that is not known; nothing where nothing is said",
         said: |s| s.absent.clone().unwrap_or_default(),
         choices: Choices::Words(&["-", "NA", "NaN", "null", "none"]),
@@ -189,6 +215,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "line end",
+        usual: "lf",
+        is_of_layout: true,
         about: "what ends a line: lf, crlf",
         said: |s| word(s.line_end),
         choices: Choices::Words(LineEnd::VARIANTS),
@@ -199,6 +227,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "encoding",
+        usual: "utf-8",
+        is_of_layout: true,
         about: "how characters become bytes",
         said: |s| word(s.encoding),
         choices: Choices::Words(TextEncoding::VARIANTS),
@@ -209,6 +239,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "stamp",
+        usual: "open",
+        is_of_layout: true,
         about: "which end of a bar its time names: open, close",
         said: |s| word(s.stamp),
         choices: Choices::Words(Stamp::VARIANTS),
@@ -219,6 +251,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "origins",
+        usual: "no",
+        is_of_layout: false,
         about: "write of each row where it comes from: what was filled, and which spreads are estimates",
         said: |s| flag(s.origin),
         choices: Choices::Flag,
@@ -229,6 +263,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "details",
+        usual: "no",
+        is_of_layout: false,
         about: "of bars also tick counts, the volumes of both sides and the ends of spreads, where they have them",
         said: |s| flag(s.details),
         choices: Choices::Flag,
@@ -239,6 +275,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "whole bars",
+        usual: "no",
+        is_of_layout: false,
         about: "leave a first and a last bar away that are partial",
         said: |s| flag(s.complete_only),
         choices: Choices::Flag,
@@ -249,6 +287,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "last rows",
+        usual: "all",
+        is_of_layout: false,
         about: "only so many rows, the last ones; by frame as 1m=100000,1d=5000",
         said: |s| text(s.last.as_ref()),
         choices: Choices::Words(&["1000", "10000", "100000", "1000000"]),
@@ -259,6 +299,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "split",
+        usual: "one file",
+        is_of_layout: false,
         about: "a file a year, a month or a day",
         said: |s| word(s.split),
         choices: Choices::Words(Split::VARIANTS),
@@ -269,6 +311,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "packing",
+        usual: "none",
+        is_of_layout: false,
         about: "gz, zst or zip; else as the ending of the file's name says",
         said: |s| word(s.compress),
         choices: Choices::Words(Compress::VARIANTS),
@@ -279,6 +323,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "names",
+        usual: "{instrument}_{source}_{frame}",
+        is_of_layout: false,
         about: "names of files in a folder: {instrument}_{source}_{frame}_{from}_{to}, {layout} too",
         said: |s| s.names.clone().unwrap_or_default(),
         choices: Choices::Words(&["{instrument}_{frame}", "{instrument}_{source}_{frame}_{from}_{to}"]),
@@ -289,6 +335,8 @@ pub const SETTINGS: &[DeliverSetting] = &[
     },
     DeliverSetting {
         name: "costs",
+        usual: "no",
+        is_of_layout: false,
         about: "also write what trading it costs, as a table beside the file",
         said: |s| flag(s.costs),
         choices: Choices::Flag,

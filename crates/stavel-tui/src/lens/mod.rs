@@ -21,6 +21,7 @@ mod compose_rows;
 mod compose_vary;
 mod compose_week;
 mod deliver;
+mod deliver_costs;
 mod deliver_settings;
 mod frames;
 mod frames_change;

@@ -13,7 +13,7 @@ pub use told::{costs_csv, costs_report, costs_tables};
 use crate::account_money::AccountWish;
 use crate::sheet::{SheetValue, sheet_values};
 use stavel_core::job::Job;
-use stavel_core::model::{Instrument, SeriesName};
+use stavel_core::model::{Instrument, SeriesName, Standing};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
@@ -76,6 +76,14 @@ pub fn cost_sheet(shelf: &Shelf, of: &str, account: Option<&AccountWish>, job: &
         sheet_values(shelf, name)?.into_iter().filter(|v| KEYS.contains(&v.key)).collect();
     let mut doubts = instrument.doubts();
     let money = CostMoney::of(shelf, &instrument, spreads.as_ref(), account, &mut doubts)?;
+    if instrument.standing("tick_value") == Standing::Assumed
+        && instrument.standing("contract_size") == Standing::Assumed
+    {
+        doubts.push(format!(
+            "nobody has said what a step of the price is worth, so money rests on an assumed tick value of {1}: stavel compose {0} --set tick_value=…",
+            instrument.name, instrument.sheet.tick_value
+        ));
+    }
     if spreads.is_none() && instrument.sheet.spread.is_none() {
         doubts.push(format!(
             "no series of {name} knows its spread, and nobody has said one: stavel compose {name} --set spread=…"

@@ -1,6 +1,7 @@
 //! The manifest of a delivery: what each file holds, so that it can be checked later and told apart from files of
 //! other people.
 
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
@@ -84,7 +85,8 @@ impl Manifest {
     pub fn read(path: &Path) -> Result<Option<Manifest>> {
         let text = match std::fs::read_to_string(path) {
             Ok(text) => text,
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            // A folder that is none is told when it is to be written to.
+            Err(e) if matches!(e.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => return Ok(None),
             Err(e) => return Err(Error::io("Cannot read", path, &e)),
         };
         let is_ours = |m: &Manifest| m.stavel_manifest >= 1;
@@ -167,7 +169,7 @@ impl ManifestFile {
     pub fn state(&self, folder: &Path) -> Result<FileState> {
         let path = folder.join(&self.path);
         match std::fs::metadata(&path) {
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(FileState::Missing),
+            Err(e) if e.kind() == ErrorKind::NotFound => Ok(FileState::Missing),
             Err(e) => Err(Error::io("Cannot read", &path, &e)),
             Ok(about) if about.len() != self.bytes => Ok(FileState::Changed),
             Ok(_) => {

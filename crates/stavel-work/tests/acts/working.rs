@@ -175,7 +175,7 @@ fn two_series_go_into_a_folder_and_not_into_one_file() {
     let both = "series = ['NOKSEK@quill:1m', 'NOKSEK@tarn:1m']";
     let told = desk.done(&format!("act = 'deliver'\n{both}\nout = '~/out/'"));
     assert_eq!(told["files"].as_array().unwrap().len(), 2);
-    assert_eq!(std::fs::read_dir(desk.path("out")).unwrap().count(), 2);
+    assert_eq!(std::fs::read_dir(desk.path("out")).unwrap().count(), 3, "and their manifest");
     let told = desk.fails(&format!("act = 'deliver'\n{both}\nout = '~/one.csv'"));
     assert!(told.contains("need a folder"), "{told}");
     assert!(!desk.path("one.csv").exists());

@@ -117,7 +117,7 @@ fn the_whole_work_by_keys_gives_the_file_that_the_commands_give() {
         ("3", "completeness"),
         ("7", "what it means"),
         ("9", "the journal is empty"),
-        ("8", "times in UTC"),
+        ("8", "can be written"),
     ] {
         t.keys(&[key]);
         t.wait(words);

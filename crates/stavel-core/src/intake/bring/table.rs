@@ -119,11 +119,15 @@ pub fn parquet_to_lines(file: File, out: &mut dyn Write) -> Result<()> {
     let schema = reader.metadata().file_metadata().schema_descr();
     let units = time_units(schema);
     let mut lines = Lines::new(out);
-    schema.root_schema().get_fields().iter().for_each(|f| lines.cell(f.name().as_bytes()));
+    let is_kept = columns_with_values(&reader);
+    let kept = |i: usize| is_kept.get(i).copied().unwrap_or(true);
+    for (_, field) in schema.root_schema().get_fields().iter().enumerate().filter(|(i, _)| kept(*i)) {
+        lines.cell(field.name().as_bytes());
+    }
     lines.end()?;
     for row in reader.get_row_iter(None).map_err(|e| bad(&e))? {
         let row = row.map_err(|e| bad(&e))?;
-        for (i, (_, value)) in row.get_column_iter().enumerate() {
+        for (i, (_, value)) in row.get_column_iter().enumerate().filter(|(i, _)| kept(*i)) {
             lines.cell_with(|out| push_value(out, value, units.get(i).copied().flatten()));
         }
         if !lines.end()? {
@@ -131,6 +135,24 @@ pub fn parquet_to_lines(file: File, out: &mut dyn Write) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// For each column of a file, false where it is told to hold no value in any row: a schema that many share has columns
+/// that are nobody's.
+fn columns_with_values(reader: &SerializedFileReader<File>) -> Vec<bool> {
+    let groups = reader.metadata().row_groups();
+    let names = reader.metadata().file_metadata().schema_descr().root_schema().get_fields();
+    let is_empty = |name: &str| {
+        let of_group = |group: &parquet::file::metadata::RowGroupMetaData| {
+            let column = group.columns().iter().find(|c| c.column_path().parts() == [name]);
+            let nulls = column
+                .and_then(|c| c.statistics())
+                .and_then(parquet::file::statistics::Statistics::null_count_opt);
+            nulls == u64::try_from(group.num_rows()).ok() && group.num_rows() > 0
+        };
+        !groups.is_empty() && groups.iter().all(of_group)
+    };
+    names.iter().map(|field| !is_empty(field.name())).collect()
 }
 
 /// For each column that holds times: its unit and whether it is UTC.

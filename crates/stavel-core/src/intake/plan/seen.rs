@@ -11,7 +11,8 @@ use crate::intake::parse::Parser;
 use crate::intake::scan::{self, Scanned};
 use crate::intake::sniff::{self, DateEvidence, Decided, Sniffed};
 use crate::model::DateOrder;
-use crate::model::layout::{Layout, Use};
+use crate::model::layout::{Delimiter, Layout, Use};
+use crate::model::time::wall;
 use crate::model::{Columns, Field, Scale, Side};
 use crate::{Advice, Error, Result, Setting};
 
@@ -100,7 +101,7 @@ fn understand(
     if let Some(layout) = &hints.layout {
         // Which columns a file has, a general layout leaves to the file.
         let with_columns = match layout.columns.contains(&Use::Values) {
-            true => layout.with_columns_of(&sniff::sniff(sample, &member.place(), &name, side)?.layout),
+            true => columns_under(layout, sample, &member.place(), &name, side)?,
             false => layout.clone(),
         };
         let fitted = sniff::fit(&with_columns, sample, &name);
@@ -118,6 +119,51 @@ fn understand(
         }
         _ => Ok(found),
     }
+}
+
+/// A general layout with the columns of a file: by their names, or, where no line has any, by what stands in the
+/// rows behind the time.
+fn columns_under(
+    layout: &Layout,
+    sample: &[u8],
+    place: &str,
+    name: &str,
+    side: Option<Side>,
+) -> Result<Layout> {
+    if layout.header.is_some() {
+        return Ok(layout.with_columns_of(&sniff::sniff(sample, place, name, side)?.layout));
+    }
+    let times: Vec<Use> = layout.columns.iter().take_while(|used| used.is_time()).cloned().collect();
+    if times.len() + 1 != layout.columns.len() {
+        return Err(Error::arguments(format!(
+            "{place} has no names of columns, and the layout{} has others beside the time: say all of them in a layout.",
+            layout.name.as_ref().map_or(String::new(), |n| format!(" {n}"))
+        )));
+    }
+    // The times are read by the layout; in their place stand times that everyone knows.
+    let only_times = Layout { columns: times.clone(), ..layout.clone() };
+    let parser = Parser::new(&only_times, Scale::default());
+    let mark = match layout.delimiter {
+        Delimiter::Mark(mark) => mark,
+        Delimiter::Blanks => b' ',
+    };
+    let mut plain = Vec::new();
+    for line in sample.split(|c| *c == b'\n') {
+        let parsed = parser.block(line);
+        let Some(time) = parsed.rows.time.first() else { continue };
+        plain.extend(wall(*time).replace(' ', "T").bytes());
+        for cell in cells::of(line.trim_ascii_end(), layout.delimiter).skip(times.len()) {
+            plain.push(mark);
+            plain.extend_from_slice(cell);
+        }
+        plain.push(b'\n');
+    }
+    if plain.is_empty() {
+        return Err(Error::input(format!("No row of {place} can be read{}.", layout.told())));
+    }
+    let found = sniff::sniff(&plain, place, name, side)?.layout;
+    let values = found.columns.iter().filter(|used| !used.is_time()).cloned();
+    Ok(Layout { columns: times.into_iter().chain(values).collect(), ..layout.clone() })
 }
 
 /// True where a saved layout is that of a file: its header is the same and it reads most of the sample, or,
