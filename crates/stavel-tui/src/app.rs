@@ -340,7 +340,7 @@ impl App {
     }
 
     /// Does a step as a job, one at a time; a layout is saved before it, in the same act.
-    fn start(&mut self, step: Step, layout: Option<(String, Layout)>) {
+    fn start(&mut self, step: Step, layout: Option<(String, Box<Layout>)>) {
         if let Some(running) = &self.running {
             let act = running.step.act();
             return self.say(format!("{act} is still running; Esc stops it"), Tone::Wrong);

@@ -223,7 +223,10 @@ impl IntakeForm {
             return OverlayOutcome::Say("a path and a source are needed".into());
         }
         let corrected = self.corrected.as_ref().map(|(_, layout)| (self.layout_name(), layout.clone()));
-        OverlayOutcome::Start(Box::new(Step::Intake(step)), corrected)
+        OverlayOutcome::Start(
+            Box::new(Step::Intake(step)),
+            corrected.map(|(name, layout)| (name, Box::new(layout))),
+        )
     }
 }
 

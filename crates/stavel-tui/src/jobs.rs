@@ -54,7 +54,7 @@ impl Threads {
     }
 
     /// Does a step, and saves a layout before it, as one act.
-    pub fn start(&self, step: Step, layout: Option<(String, Layout)>) -> Running {
+    pub fn start(&self, step: Step, layout: Option<(String, Box<Layout>)>) -> Running {
         let (root, job) = (self.root.clone(), Arc::new(Job::unwatched()));
         let (doing, watched) = (step.clone(), job.clone());
         let outcome = self.thread(move |to_bench| {

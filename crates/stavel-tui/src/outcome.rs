@@ -16,7 +16,7 @@ pub enum OverlayOutcome {
     /// It closes with an answer.
     Answer(Asker, String),
     /// It closes and has a step done, with a layout that is saved before it.
-    Start(Box<Step>, Option<(String, Layout)>),
+    Start(Box<Step>, Option<(String, Box<Layout>)>),
 }
 
 /// Who gets the answer to a prompt.

@@ -84,8 +84,10 @@ pub fn convert(wish: &ConvertWish, room: &Path, job: &Job) -> Result<StepReport>
         return Err(Error::input("The files hold no prices; there is nothing to convert."));
     }
     let mut wants_person = taken.wants_person;
-    let mut lines: Vec<String> =
-        taken.lines.iter().filter(|l| !l.contains("stavel compose")).cloned().collect();
+    // What is told of the shelf on the way is of no use: it is taken away.
+    let is_of_shelf =
+        |l: &str| l.contains("stavel compose") || l.contains("rejected rows are in") || l.contains("assumed");
+    let mut lines: Vec<String> = taken.lines.iter().filter(|l| !is_of_shelf(l)).cloned().collect();
     if let Some(frame) = wish.frame {
         for name in series.iter_mut().filter(|name| name.frame != frame) {
             let step = FramesStep::of(name.clone(), vec![FramesWanted::One(frame)]);

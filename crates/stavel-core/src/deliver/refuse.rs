@@ -112,7 +112,7 @@ fn refuse_lost_decimals(
             let losing = |v: &i64| present(*v).is_some_and(|v| v % lost != 0);
             values += column.iter().filter(|v| losing(v)).count() as u64;
             if example.is_none() {
-                let at = column.iter().position(|v| losing(v));
+                let at = column.iter().position(losing);
                 example = at.map(|at| (field.name(), wall(piece.time[at])));
             }
         }

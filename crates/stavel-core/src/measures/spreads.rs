@@ -144,7 +144,7 @@ impl<'c> SpreadMeasurer<'c> {
         let month = self.month_of(day);
         self.months.entry(month).or_default().add(spread, 1);
         let within = wall.rem_euclid(DAY);
-        if within < ROLL || within >= DAY - ROLL {
+        if !(ROLL..DAY - ROLL).contains(&within) {
             self.roll.add(spread, 1);
         }
         let next = self.events.partition_point(|e| *e < t - AROUND_EVENT);

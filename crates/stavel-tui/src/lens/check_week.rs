@@ -80,8 +80,7 @@ pub fn last_time_of(hour: usize, report: &CheckReport, view: &View<'_>) -> Optio
     Some(clock.from_wall(written).settle() + HOUR / 2)
 }
 
-/// A week of hours, days down and hours across, darker where there is more.
-pub(super) fn draw_one(title: &str, hours: &[f64], at: usize, mut canvas: Canvas<'_>, each: u16) {
+fn draw_one(title: &str, hours: &[f64], at: usize, mut canvas: Canvas<'_>, each: u16) {
     let most = hours.iter().copied().fold(0.0, f64::max).max(1.0);
     let busiest = hours.iter().position(|h| *h == most).unwrap_or(0);
     canvas.put(0, 0, &format!("{title}: up to {most:.0}"), theme::words());

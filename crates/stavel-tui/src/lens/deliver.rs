@@ -116,7 +116,7 @@ impl Lens for DeliverLens {
         TableRow::new(
             DeliverAct::Copy,
             "y",
-            "",
+            "copy",
             "copy the costs, or the lines shown, to the terminal's clipboard",
         ),
         TableRow::new(DeliverAct::Usual, "x", "usual", "everything as it is usual again"),
@@ -438,7 +438,8 @@ impl DeliverLens {
                 canvas.paragraph(0, &why.to_string(), theme::words().fg(theme::WRONG));
             }
             Some(Ok(sheet)) => {
-                let source = sheet.spreads.as_ref().map_or(String::new(), |s| format!(" of {}", s.series));
+                let source =
+                    sheet.spreads.as_ref().map_or(String::new(), |s| format!(", spreads of {}", s.series));
                 let title =
                     format!("costs of {}{source}   v the lines again   y copies", sheet.instrument.name);
                 canvas.put(1, 0, &title, theme::words());
@@ -466,7 +467,7 @@ impl DeliverLens {
 
     fn draw_done(&self, mut canvas: Canvas<'_>) {
         if self.done.is_empty() {
-            let told = "nothing delivered yet: a writes the file, reads it back and compares it row by row";
+            let told = "nothing delivered yet: a writes the file and proves it by reading it back";
             canvas.put(1, 0, told, theme::faint());
         }
         let rows = canvas.height() as usize;

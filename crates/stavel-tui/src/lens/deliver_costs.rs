@@ -1,37 +1,62 @@
 //! What trading the instrument costs: spreads by hour of the week, a round turn by hour of the day, nights.
 
+use stavel_core::measures::SpreadProfile;
 use stavel_work::{CostSheet, RoundTurn};
 
-use super::check_week::draw_one;
 use crate::canvas::{Canvas, cut_to};
 use crate::theme;
 
-/// Columns of the heat of a week.
-const WEEK: u16 = 54;
+/// Columns of the week.
+const WEEK: u16 = 77;
 
-/// The cost sheet: the heat of spreads at the left, a round turn by hour at the right, the sheet's values below.
+const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
+
+/// The cost sheet: spreads by hour of the week at the left, a round turn by hour of the day at the right, the sheet's
+/// values below.
 pub fn draw(sheet: &CostSheet, mut canvas: Canvas<'_>) {
     let (width, height) = (canvas.width(), canvas.height());
     let y = match &sheet.spreads {
         None => canvas.paragraph(0, "No series of this instrument knows its spread.", theme::words()),
         Some(spreads) => {
-            let hours: Vec<f64> =
-                spreads.profile.by_hour.iter().map(|h| h.map_or(0.0, |s| s.median as f64)).collect();
-            draw_one("median spread in points", &hours, usize::MAX, canvas.part(1, 0, WEEK, 10), 2);
-            draw_numbers(sheet, canvas.part(1, 10, WEEK, 5))
+            draw_week(&spreads.profile, canvas.part(1, 0, WEEK, 9));
+            9 + draw_numbers(&spreads.profile, canvas.part(1, 9, WEEK, height.saturating_sub(9))) + 1
         }
     };
-    draw_values(sheet, canvas.part(1, y.max(1), WEEK, height.saturating_sub(y)));
+    draw_values(sheet, canvas.part(1, y, WEEK, height.saturating_sub(y)));
     if width > WEEK + 30 {
         draw_hours(sheet, canvas.part(WEEK + 4, 0, width - WEEK - 4, height));
     }
 }
 
-/// Medians and quantiles in numbers; gives the row below them.
-fn draw_numbers(sheet: &CostSheet, mut canvas: Canvas<'_>) -> u16 {
-    let Some(spreads) = &sheet.spreads else { return 0 };
-    let profile = &spreads.profile;
-    canvas.put(17, 0, "median  9 of 10  99 of 100", theme::faint());
+/// The median spread of each hour of the week in numbers; wide ones stand out.
+fn draw_week(profile: &SpreadProfile, mut canvas: Canvas<'_>) {
+    let known: Vec<i64> = profile.by_hour.iter().flatten().map(|s| s.median).collect();
+    let usual = profile.all.map_or(0, |all| all.median);
+    let widest = known.iter().copied().max().unwrap_or(0);
+    canvas.put(0, 0, "median spread in points by hour of the week", theme::words());
+    for hour in 0..24u16 {
+        canvas.put_right(6 + hour * 3, 1, &format!("{hour:02}"), theme::faint());
+    }
+    for (day, name) in DAYS.iter().enumerate() {
+        let y = day as u16 + 2;
+        canvas.put(0, y, name, theme::faint());
+        for hour in 0..24 {
+            let stats = profile.by_hour.get(day * 24 + hour).copied().flatten();
+            let (text, style) = match stats.map(|s| s.median) {
+                None => ("·".to_owned(), theme::words().fg(theme::RULE)),
+                // Half way to the widest hour and beyond.
+                Some(m) if m > usual && 2 * (m - usual) >= widest - usual => (m.to_string(), theme::strong()),
+                Some(m) if m > usual => (m.to_string(), theme::words().fg(theme::source(1))),
+                Some(m) => (m.to_string(), theme::words()),
+            };
+            canvas.put_right(6 + hour as u16 * 3, y, &text, style);
+        }
+    }
+}
+
+/// Medians and quantiles in numbers; gives the lines taken.
+fn draw_numbers(profile: &SpreadProfile, mut canvas: Canvas<'_>) -> u16 {
+    canvas.put(15, 0, "median   9 of 10   99 of 100", theme::faint());
     let lines = [
         ("all rows", profile.all),
         ("at the roll", profile.at_roll),
@@ -41,21 +66,16 @@ fn draw_numbers(sheet: &CostSheet, mut canvas: Canvas<'_>) -> u16 {
     for (name, stats) in lines {
         let Some(stats) = stats else { continue };
         canvas.put(0, y, name, theme::words());
-        for (x, points) in [(22, stats.median), (31, stats.p90), (43, stats.p99)] {
+        for (x, points) in [(20, stats.median), (30, stats.p90), (41, stats.p99)] {
             canvas.put_right(x, y, &points.to_string(), theme::words());
         }
         y += 1;
     }
     if let Some(proposed) = profile.proposed() {
-        canvas.put(
-            0,
-            y,
-            &format!("for tests that know one spread: {proposed}"),
-            theme::words().fg(theme::source(1)),
-        );
-        y += 1;
+        let told = format!("for tests that know one spread: {proposed}");
+        canvas.put(46, 1, &told, theme::words().fg(theme::source(1)));
     }
-    y + 11
+    y
 }
 
 fn draw_values(sheet: &CostSheet, mut canvas: Canvas<'_>) {

@@ -4,7 +4,7 @@ use rust_decimal::Decimal;
 use stavel_core::Result;
 use stavel_core::crosses::{CrossRate, cross_rate, last_price};
 use stavel_core::model::costs::SwapKind;
-use stavel_core::model::{Instrument, Standing};
+use stavel_core::model::{Instrument, Micros, Standing};
 use stavel_core::store::Shelf;
 
 use super::MeasuredSpreads;
@@ -68,29 +68,7 @@ impl CostMoney {
         let sheet = &instrument.sheet;
         let at = account.and_then(|a| a.at);
         let wanted = account.map_or(sheet.quote.as_str(), |a| a.currency.as_str());
-        let cross = match account {
-            Some(a) if a.currency != sheet.quote && !sheet.quote.is_empty() => {
-                cross_rate(shelf, &sheet.quote, &a.currency, a.at)?
-            }
-            _ => None,
-        };
-        let rate = match (&cross, sheet.quote.as_str()) {
-            (Some(cross), _) => Some(cross.rate),
-            (None, quote) if !quote.is_empty() && quote == wanted => Some(Decimal::ONE),
-            (None, "") => {
-                doubts.push(format!(
-                    "nobody has said in which currency {} is priced: --set quote=…",
-                    instrument.name
-                ));
-                None
-            }
-            (None, quote) => {
-                doubts.push(format!(
-                    "no pair on the shelf leads from {quote} to {wanted}, so its money in {wanted} is not known"
-                ));
-                None
-            }
-        };
+        let (rate, cross) = rate_to(shelf, instrument, wanted, at, doubts)?;
         let is_known = |key: &str| instrument.standing(key) != Standing::Assumed;
         let price = last_price(shelf, instrument, at)?.map(|(_, _, price)| price);
         let value = price.and_then(|price| Some(price.checked_div(sheet.tick_size)? * sheet.tick_value));
@@ -153,6 +131,32 @@ impl CostMoney {
         out.cross = cross;
         Ok(out)
     }
+}
+
+/// What one unit of the quote currency is worth in a wanted one, and the way between them; none where that is not known.
+fn rate_to(
+    shelf: &Shelf,
+    instrument: &Instrument,
+    wanted: &str,
+    at: Option<Micros>,
+    doubts: &mut Vec<String>,
+) -> Result<(Option<Decimal>, Option<CrossRate>)> {
+    let quote = instrument.sheet.quote.as_str();
+    if quote.is_empty() {
+        doubts
+            .push(format!("nobody has said in which currency {} is priced: --set quote=…", instrument.name));
+        return Ok((None, None));
+    }
+    if quote == wanted {
+        return Ok((Some(Decimal::ONE), None));
+    }
+    let cross = cross_rate(shelf, quote, wanted, at)?;
+    if cross.is_none() {
+        doubts.push(format!(
+            "no pair on the shelf leads from {quote} to {wanted}, so its money in {wanted} is not known"
+        ));
+    }
+    Ok((cross.as_ref().map(|cross| cross.rate), cross))
 }
 
 fn usual_points(spreads: &MeasuredSpreads, decimals: u8) -> Option<Decimal> {

@@ -152,7 +152,7 @@ fn what_a_layout_cannot_hold_is_refused_before_anything_is_written() {
     let missing = told(&|o| layout(o, &|l| l.columns = vec![Use::Moment, Use::Field(Field::Bid)]));
     assert!(missing.contains("has no bid"), "{missing}");
     let twice = told(&|o| {
-        layout(o, &|l| l.columns = vec![Use::Moment, Use::Field(Field::Close), Use::Field(Field::Close)])
+        layout(o, &|l| l.columns = vec![Use::Moment, Use::Field(Field::Close), Use::Field(Field::Close)]);
     });
     assert!(twice.contains("close twice"), "{twice}");
     let page = told(&|o| (o.format, o.layout) = (FileFormat::Html, None));
@@ -161,7 +161,7 @@ fn what_a_layout_cannot_hold_is_refused_before_anything_is_written() {
         layout(o, &|l| {
             l.header = Some(vec!["Zeit 値".into(), "values".into()]);
             l.writing.encoding = crate::model::layout::TextEncoding::Windows1252;
-        })
+        });
     });
     assert!(name.contains("'Zeit 値'"), "{name}");
 }
