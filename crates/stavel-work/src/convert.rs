@@ -10,12 +10,12 @@ use serde_json::{Value, json};
 
 use stavel_core::deliver::{Compress, FileFormat};
 use stavel_core::job::Job;
-use stavel_core::model::{Clock, DateOrder, Frame, SeriesPattern, Stamp};
+use stavel_core::model::{Clock, DateOrder, Frame, Layout, SeriesPattern, Stamp, Use};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result, intake};
 
 use crate::apply;
-use crate::intake::plan_of;
+use crate::intake::{layout_named, plan_of};
 use crate::report::StepReport;
 use crate::step::{DeliverStep, FramesStep, FramesWanted, IntakeStep, Step, one_of};
 
@@ -158,11 +158,19 @@ fn takes_times_as_written(
     }
     let planned = plan_of(shelf, taking, room)?;
     let Some(silent) = planned.plans.iter().find(|plan| plan.clock.is_none()) else { return Ok(false) };
+    let place = silent.files.first().map_or_else(|| silent.series.to_string(), |(member, _)| member.place());
+    let ask = |why: &str| {
+        Err(Error::undecided(format!("Nothing tells the clock of {place}, so its times {why}; say --clock.")))
+    };
     if wish.clock_out.is_some() {
-        return Err(Error::undecided(format!(
-            "Nothing tells the clock of {}, so its times cannot be moved to another one; say --clock.",
-            silent.files.first().map_or_else(|| silent.series.to_string(), |(member, _)| member.place())
-        )));
+        return ask("cannot be moved to another one");
+    }
+    let layout = wish.layout_out.as_deref().map(|name| layout_named(shelf, name)).transpose()?;
+    let names_moments = |l: &Layout| l.writing.offsets || l.columns.iter().any(|u| matches!(u, Use::Unix(_)));
+    if !matches!(format_of(wish), FileFormat::Csv | FileFormat::Xlsx)
+        || layout.is_some_and(|l| names_moments(&l))
+    {
+        return ask("cannot be written as moments of UTC");
     }
     taking.clock = Some("UTC".into());
     Ok(true)

@@ -13,6 +13,7 @@ use crate::output::{Ending, print_lines, quietly, tell};
 use crate::progress::ProgressLine;
 
 /// What a cost sheet is shown as.
+#[derive(Clone, Copy)]
 pub enum CostForm<'a> {
     Lines,
     Json,

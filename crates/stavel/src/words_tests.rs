@@ -193,30 +193,8 @@ fn on_series() -> impl Strategy<Value = Step> {
     prop_oneof![check, align, splice, frames]
 }
 
-fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
-    let path = || proptest::option::of(value().prop_map(Into::into));
-    let set = proptest::collection::btree_map("[a-z_]{1,9}", word(), 0..3);
-    let compose = (
-        value(),
-        proptest::option::of(value()),
-        proptest::option::of(series()),
-        set,
-        proptest::option::of(Just("-1h30m".to_owned())),
-        proptest::collection::vec("[a-z_]{1,9}", 0..3),
-    )
-        .prop_map(|(name, like, from, set, shift, reset): (_, _, _, BTreeMap<String, String>, _, _)| {
-            let set = SheetValues(set);
-            Step::Compose(Box::new(ComposeStep {
-                name,
-                like,
-                from,
-                set,
-                reset,
-                shift,
-                ..ComposeStep::default()
-            }))
-        });
-    let deliver = (
+fn deliveries() -> impl Strategy<Value = Step> {
+    (
         (proptest::collection::vec(pattern(), 1..3), value(), formats()),
         (
             proptest::collection::vec(value(), 0..3),
@@ -274,7 +252,33 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
                 split,
                 ..DeliverStep::default()
             }))
+        })
+}
+
+fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
+    let path = || proptest::option::of(value().prop_map(Into::into));
+    let set = proptest::collection::btree_map("[a-z_]{1,9}", word(), 0..3);
+    let compose = (
+        value(),
+        proptest::option::of(value()),
+        proptest::option::of(series()),
+        set,
+        proptest::option::of(Just("-1h30m".to_owned())),
+        proptest::collection::vec("[a-z_]{1,9}", 0..3),
+    )
+        .prop_map(|(name, like, from, set, shift, reset): (_, _, _, BTreeMap<String, String>, _, _)| {
+            let set = SheetValues(set);
+            Step::Compose(Box::new(ComposeStep {
+                name,
+                like,
+                from,
+                set,
+                reset,
+                shift,
+                ..ComposeStep::default()
+            }))
         });
+    let deliver = deliveries();
     let chart = (
         series(),
         proptest::option::of(series()),

@@ -145,9 +145,16 @@ pub fn path_of(
     }
     // Several files of one path are told apart by the beginning of their stretch.
     let Some(split) = order.split else { return Ok(to.into()) };
-    let ending = to.extension().map_or(String::new(), |e| format!(".{}", e.to_string_lossy()));
-    let stem = to.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+    let name = to.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    // The ending of a packed file has two parts.
+    let bare = if Compress::of_name(to) == Compress::None { name.clone() } else { file_stem(&name) };
+    let stem = file_stem(&bare);
+    let ending = &name[stem.len()..];
     Ok(to.with_file_name(format!("{stem}_{}{ending}", stretch(split, span, &order.clock))))
+}
+
+fn file_stem(name: &str) -> String {
+    Path::new(name).file_stem().unwrap_or_default().to_string_lossy().into_owned()
 }
 
 /// The name of a stretch: `2024`, `2024-03`, `2024-03-05`.

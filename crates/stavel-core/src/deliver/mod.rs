@@ -12,6 +12,7 @@ mod page;
 mod pipeline;
 mod records;
 mod refuse;
+mod rounding;
 mod table;
 mod workbook;
 

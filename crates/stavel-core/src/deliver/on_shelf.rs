@@ -54,13 +54,24 @@ impl ReadyDelivery {
             text = Some(Box::new(lines));
         }
         let (fields, scale) = (&info.edition.fields, info.edition.scale);
-        match order.format {
-            FileFormat::Json => text = Some(Box::new(Records::json(fields, scale, &order.clock))),
-            FileFormat::Ndjson => text = Some(Box::new(Records::ndjson(fields, scale, &order.clock))),
-            FileFormat::Html => text = Some(Box::new(page::records(order, &info, rows))),
-            FileFormat::Xlsx => refuse::what_a_sheet_loses(order, &info, &reader, span)?,
-            FileFormat::Dataset => dataset::refuse_what_is_lost(&info, &reader, span)?,
-            FileFormat::Csv | FileFormat::JsonColumns | FileFormat::Parquet => {}
+        let records = match order.format {
+            FileFormat::Json => Some(Records::json(fields, scale, &order.clock)),
+            FileFormat::Ndjson => Some(Records::ndjson(fields, scale, &order.clock)),
+            FileFormat::Html => {
+                Some(page::records(order, &info, rows, reader.ends(span)?.unwrap_or_default()))
+            }
+            FileFormat::Xlsx => {
+                refuse::what_a_sheet_loses(order, &info, &reader, span)?;
+                None
+            }
+            FileFormat::Dataset => {
+                dataset::refuse_what_is_lost(&info, &reader, span)?;
+                None
+            }
+            FileFormat::Csv | FileFormat::JsonColumns | FileFormat::Parquet => None,
+        };
+        if let Some(records) = records {
+            text = Some(Box::new(records.with_decimals(order.decimals.0, order.decimals.1)));
         }
         let is_made_up = shelf.is_made_up(&info.edition)?;
         let bytes = match &text {
@@ -231,9 +242,13 @@ fn some_lines(
     let (fields, scale) = (&edition.fields, edition.scale);
     let text: Box<dyn RowsAsText> = match order.format {
         FileFormat::Csv => Box::new(lines_of(order, &info)?),
-        FileFormat::Json | FileFormat::JsonColumns => Box::new(Records::json(fields, scale, &order.clock)),
-        FileFormat::Ndjson => Box::new(Records::ndjson(fields, scale, &order.clock)),
-        FileFormat::Html => Box::new(page::records(order, &info, 0)),
+        FileFormat::Json | FileFormat::JsonColumns => Box::new(
+            Records::json(fields, scale, &order.clock).with_decimals(order.decimals.0, order.decimals.1),
+        ),
+        FileFormat::Ndjson => Box::new(
+            Records::ndjson(fields, scale, &order.clock).with_decimals(order.decimals.0, order.decimals.1),
+        ),
+        FileFormat::Html => Box::new(page::records(order, &info, 0, (edition.first, edition.last))),
         FileFormat::Xlsx | FileFormat::Parquet | FileFormat::Dataset => {
             let columns = table::columns(order.format, fields, scale);
             return Ok(if is_first { columns } else { Vec::new() });

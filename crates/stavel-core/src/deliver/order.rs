@@ -31,6 +31,8 @@ pub struct DeliveryOrder {
     pub layout: Option<Layout>,
     /// True where the decimals of the layout were asked for, so that prices may be rounded to them.
     pub rounds: bool,
+    /// Decimals of prices and of volumes in records and pages, where some are said; lines have those of their layout.
+    pub decimals: (Option<u8>, Option<u8>),
     /// Only these fields, in the formats without a layout; none for all.
     pub only: Option<Vec<Field>>,
     /// The clock of the times in text formats.
@@ -66,6 +68,7 @@ impl DeliveryOrder {
             format,
             layout: None,
             rounds: false,
+            decimals: (None, None),
             only: None,
             clock: Clock::utc(),
             span: Span::ALL,

@@ -2,11 +2,12 @@
 
 use super::records::Records;
 use super::{DeliveryOrder, SideTable, TableCell};
+use crate::model::Micros;
 use crate::model::time::wall;
 use crate::store::SeriesInfo;
 
 /// The rows of a page, between what stands above them and below.
-pub fn records(order: &DeliveryOrder, info: &SeriesInfo, rows: u64) -> Records {
+pub fn records(order: &DeliveryOrder, info: &SeriesInfo, rows: u64, ends: (Micros, Micros)) -> Records {
     let edition = &info.edition;
     let mut above = String::new();
     above.push_str("<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\"/>\n");
@@ -16,9 +17,9 @@ pub fn records(order: &DeliveryOrder, info: &SeriesInfo, rows: u64) -> Records {
         escaped(&order.series.to_string())
     ));
     above.push_str(&format!("<h1>{}</h1>\n", escaped(&order.series.to_string())));
-    let (first, last) = (order.span.from.max(edition.first), order.span.to.min(edition.last));
+    let (first, last) = ends;
     above.push_str(&format!(
-        "<p>{rows} rows within {} … {} UTC; times on the clock {}; edition {}.</p>\n",
+        "<p>{rows} rows from {} to {} UTC; times on the clock {}; edition {}.</p>\n",
         wall(first),
         wall(last),
         escaped(&order.clock.to_string()),
@@ -35,7 +36,8 @@ pub fn records(order: &DeliveryOrder, info: &SeriesInfo, rows: u64) -> Records {
         above.push_str(&format!("<th>{}</th>", field.name()));
     }
     above.push_str("</tr></thead>\n<tbody>\n");
-    let below = format!("</tbody>\n</table>\n<script>\n{SCRIPT}</script>\n</body>\n</html>\n");
+    let below =
+        format!("</tbody>\n</table>\n<script>\n//<![CDATA[\n{SCRIPT}//]]>\n</script>\n</body>\n</html>\n");
     Records::table(&edition.fields, edition.scale, &order.clock, above.into_bytes(), below.into_bytes())
 }
 

@@ -3,8 +3,9 @@
 use std::ops::Range;
 
 use super::RowsAsText;
+use super::rounding::{is_nearest, push_with_decimals};
 use crate::model::moment_text::MomentWriter;
-use crate::model::price::{parse_scaled, push_scaled};
+use crate::model::price::parse_scaled;
 use crate::model::time::{DAY, HOUR, MINUTE, Micros, SECOND, days_from_civil};
 use crate::model::{ABSENT, Clock, Columns, Field, Scale, present};
 
@@ -12,6 +13,8 @@ use crate::model::{ABSENT, Clock, Columns, Field, Scale, present};
 pub struct Records {
     clock: Clock,
     scale: Scale,
+    /// Decimals of what is written.
+    written: Scale,
     fields: Vec<Field>,
     head: Vec<u8>,
     tail: Vec<u8>,
@@ -48,6 +51,7 @@ impl Records {
         Records {
             clock: clock.clone(),
             scale,
+            written: scale,
             fields: fields.to_vec(),
             head: Vec::new(),
             tail: Vec::new(),
@@ -64,6 +68,7 @@ impl Records {
         Records {
             clock: clock.clone(),
             scale,
+            written: scale,
             fields: fields.to_vec(),
             head: above,
             tail: below,
@@ -73,6 +78,15 @@ impl Records {
             between: Vec::new(),
             absent: b"",
         }
+    }
+}
+
+impl Records {
+    /// The same with other decimals of prices and volumes, where some are said.
+    pub fn with_decimals(self, price: Option<u8>, volume: Option<u8>) -> Records {
+        let scale = self.scale;
+        let written = Scale { price: price.unwrap_or(scale.price), volume: volume.unwrap_or(scale.volume) };
+        Records { written, ..self }
     }
 }
 
@@ -90,7 +104,9 @@ impl RowsAsText for Records {
 
     fn push_rows(&self, rows: &Columns, range: Range<usize>, is_first: bool, out: &mut Vec<u8>) -> u64 {
         let mut times = MomentWriter::new(&self.clock);
-        let decimals: Vec<u8> = self.fields.iter().map(|f| self.scale.of(*f)).collect();
+        let decimals: Vec<(u8, u8)> =
+            self.fields.iter().map(|f| (self.scale.of(*f), self.written.of(*f))).collect();
+        let mut rounded = 0;
         out.reserve(range.len() * (40 + 24 * self.fields.len()));
         for i in range.clone() {
             if i > range.start || !is_first {
@@ -98,16 +114,18 @@ impl RowsAsText for Records {
             }
             out.extend_from_slice(&self.begin);
             times.push(out, rows.time[i]);
-            for ((before, column), decimals) in self.before.iter().zip(&rows.data).zip(&decimals) {
+            for ((before, column), (decimals, written)) in self.before.iter().zip(&rows.data).zip(&decimals) {
                 out.extend_from_slice(before);
                 match present(column[i]) {
-                    Some(value) => push_scaled(out, value, *decimals),
+                    Some(value) => {
+                        rounded += u64::from(push_with_decimals(out, value, *decimals, *written));
+                    }
                     None => out.extend_from_slice(self.absent),
                 }
             }
             out.extend_from_slice(&self.end);
         }
-        0
+        rounded
     }
 
     fn holds(&self, text: &[u8], rows: &Columns, range: Range<usize>, is_first: bool) -> bool {
@@ -124,8 +142,9 @@ impl RowsAsText for Records {
             for ((before, column), field) in self.before.iter().zip(&rows.data).zip(&self.fields) {
                 rest = rest.strip_prefix(before.as_slice())?;
                 let value;
-                (value, rest) = self.value(rest, self.scale.of(*field))?;
-                same &= value == column[i];
+                let written = self.written.of(*field);
+                (value, rest) = self.value(rest, written)?;
+                same &= is_nearest(value, column[i], self.scale.of(*field), written);
             }
             rest = rest.strip_prefix(self.end.as_slice())?;
             Some(same)

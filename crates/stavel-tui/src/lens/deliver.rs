@@ -149,7 +149,7 @@ impl Lens for DeliverLens {
             DeliverAct::Origins => return self.turn(place_of("origins"), true, view),
             DeliverAct::Details => return self.turn(place_of("details"), true, view),
             DeliverAct::CompleteOnly => return self.turn(place_of("whole bars"), true, view),
-            DeliverAct::Usual => self.wish = DeliverStep::default(),
+            DeliverAct::Usual => (self.wish, self.shows_costs) = (DeliverStep::default(), false),
             DeliverAct::SaveLayout => return self.save_layout(),
             DeliverAct::Costs => self.shows_costs = !self.shows_costs,
             DeliverAct::Copy => return self.copy(),
@@ -161,6 +161,7 @@ impl Lens for DeliverLens {
 
     fn choose(&mut self, down: bool, _view: &View<'_>) -> Effects {
         let last = SETTINGS.len() - 1;
+        self.shows_costs = false;
         self.chosen = if down { (self.chosen + 1).min(last) } else { self.chosen.saturating_sub(1) };
         Effects::new()
     }
@@ -319,7 +320,7 @@ impl Lens for DeliverLens {
 impl DeliverLens {
     /// The next or the previous choice of a setting.
     fn turn(&mut self, at: usize, on: bool, view: &View<'_>) -> Effects {
-        self.chosen = at;
+        (self.chosen, self.shows_costs) = (at, false);
         let setting = &SETTINGS[at];
         let mut choices = vec![String::new()];
         choices.extend(self.choices_of(setting, view));

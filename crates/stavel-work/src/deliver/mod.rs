@@ -21,7 +21,7 @@ use manifest::{FileState, Manifest, ManifestFile};
 use shape::{DeliveryShape, shapes};
 use stavel_core::deliver::{Compress, Delivery, DeliveryOrder, FileFormat, ReadyDelivery};
 use stavel_core::job::Job;
-use stavel_core::model::layout::general;
+use stavel_core::model::layout::{decimals_of, general};
 use stavel_core::model::time::rfc3339;
 use stavel_core::model::{Clock, Layout, SeriesName};
 use stavel_core::store::Shelf;
@@ -171,9 +171,15 @@ fn order_of(
     is_one_of_many: bool,
 ) -> Result<DeliveryOrder> {
     let by_name = if shape.format.is_text() { Compress::of_name(&step.out) } else { Compress::None };
+    let layout = shape.layout.clone().map(|layout| Layout {
+        // What is said for one delivery comes before what a layout always means.
+        clock: step.clock.clone().or(layout.clock.clone()),
+        ..layout
+    });
     Ok(DeliveryOrder {
-        layout: shape.layout.clone(),
+        layout,
         rounds: step.decimals.is_some() || step.volume_decimals.is_some(),
+        decimals: (decimals_of(step.decimals)?, decimals_of(step.volume_decimals)?),
         only: shape.only.clone(),
         clock: step.clock.clone().unwrap_or_else(Clock::utc),
         span: span_between(step.from.as_deref(), step.to.as_deref())?,

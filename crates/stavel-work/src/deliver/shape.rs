@@ -2,7 +2,7 @@
 
 use crate::intake::layout_named;
 use crate::step::DeliverStep;
-use stavel_core::deliver::FileFormat;
+use stavel_core::deliver::{Compress, FileFormat};
 use stavel_core::model::layout::{decimals_of, form_of, general, is_absent_text};
 use stavel_core::model::{DateOrder, Delimiter, Field, Layout, Marks, Since1970, Use};
 use stavel_core::store::Shelf;
@@ -35,14 +35,16 @@ pub fn shapes(shelf: &Shelf, step: &DeliverStep) -> Result<Vec<DeliveryShape>> {
     if !out.is_empty() {
         return Ok(out);
     }
-    for format in &step.format {
+    for format in &formats_of(step) {
         if *format == FileFormat::Csv {
             let usual = general("rfc3339").filter(|_| says_how_lines_are(step));
             let layout = usual.map(|usual| changed(Layout { name: None, ..usual }, step)).transpose()?;
             out.push(DeliveryShape { format: *format, layout, only: None });
             continue;
         }
-        if let Some(option) = option_of_lines(step) {
+        let may_round = matches!(format, FileFormat::Json | FileFormat::Ndjson | FileFormat::Html);
+        let option = option_of_lines(step).filter(|o| !(may_round && o.ends_with("decimals")));
+        if let Some(option) = option {
             return Err(Error::arguments(format!(
                 "--{option} says how lines of text are written; it does not go with {}.",
                 format.word()
@@ -54,6 +56,19 @@ pub fn shapes(shelf: &Shelf, step: &DeliverStep) -> Result<Vec<DeliveryShape>> {
     Ok(out)
 }
 
+/// The formats that are wanted: where only the usual one stands there, the ending of the file's name may say another.
+fn formats_of(step: &DeliverStep) -> Vec<FileFormat> {
+    let bare = match Compress::of_name(&step.out) {
+        Compress::None => step.out.clone(),
+        _ => step.out.with_extension(""),
+    };
+    let by_name = bare.extension().and_then(|e| e.to_str()).and_then(|e| e.to_ascii_lowercase().parse().ok());
+    match (step.format.as_slice(), by_name) {
+        ([FileFormat::Csv], Some(format)) if !says_how_lines_are(step) => vec![format],
+        (formats, _) => formats.to_vec(),
+    }
+}
+
 /// True where a step says something that the usual lines of CSV are not.
 fn says_how_lines_are(step: &DeliverStep) -> bool {
     option_of_lines(step).is_some() || !step.columns.is_empty()
@@ -63,8 +78,6 @@ fn says_how_lines_are(step: &DeliverStep) -> bool {
 fn option_of_lines(step: &DeliverStep) -> Option<&'static str> {
     let said = [
         ("dates", step.dates.is_some()),
-        ("decimals", step.decimals.is_some()),
-        ("volume-decimals", step.volume_decimals.is_some()),
         ("delimiter", step.delimiter.is_some()),
         ("no-header", step.no_header),
         ("decimal-mark", step.decimal_mark.is_some()),
@@ -73,6 +86,9 @@ fn option_of_lines(step: &DeliverStep) -> Option<&'static str> {
         ("line-end", step.line_end.is_some()),
         ("encoding", step.encoding.is_some()),
         ("stamp", step.stamp.is_some()),
+        // Last, since records may have them too.
+        ("decimals", step.decimals.is_some()),
+        ("volume-decimals", step.volume_decimals.is_some()),
     ];
     said.into_iter().find(|(_, is_said)| *is_said).map(|(option, _)| option)
 }

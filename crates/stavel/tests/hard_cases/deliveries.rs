@@ -116,6 +116,14 @@ fn decimals_are_lost_only_where_somebody_asked_for_it() {
     assert_eq!(told.code, 0, "{}", told.err);
     assert!(told.out.contains("3000 values rounded to fewer decimals"), "{}", told.out);
     assert_eq!(text(&file).lines().nth(2).unwrap(), "2024-03-04T00:01:00Z,1.083");
+    let told =
+        desk.run(&["deliver", "NOKSEK@quill:1m", "--out", "-", "--format", "ndjson", "--decimals", "3"]);
+    assert!(
+        told.out.starts_with("{\"time\":\"2024-03-04T00:00:00Z\",\"open\":1.083,"),
+        "{} {}",
+        told.out,
+        told.err
+    );
 }
 
 #[test]
@@ -273,6 +281,29 @@ fn bad_wishes_are_refused_before_anything_is_written() {
     let told = desk.run(&["deliver", "NOKSEK@quill:1m", "--out", &(file + "/x.csv")]);
     assert_eq!(told.code, 1);
     assert!(told.err.contains("Cannot make"), "{}", told.err);
+}
+
+#[test]
+fn the_ending_of_a_file_says_its_format_and_what_is_said_comes_before_a_layout() {
+    let desk = desk();
+    let file = out(&desk, "x.parquet");
+    assert_eq!(desk.run(&["deliver", "NOKSEK@quill:1m", "--out", &file]).code, 0);
+    assert!(std::fs::read(&file).unwrap().starts_with(b"PAR1"), "no lines in a file that says it is Parquet");
+    let packed = out(&desk, "x.ndjson.gz");
+    let told = desk.run(&["deliver", "NOKSEK@quill:1m", "--out", &packed, "--split", "day"]);
+    assert_eq!(told.code, 0, "{}", told.err);
+    assert!(Path::new(&out(&desk, "x_2024-03-05.ndjson.gz")).exists(), "{}", told.out);
+    let layout = desk.0.file(
+        "oslo.toml",
+        "delimiter = ','\ncolumns = ['moment', 'close']\ndates = 'year-first'\nclock = 'Europe/Oslo'\n",
+    );
+    let first = |more: &[&str]| {
+        let told =
+            desk.run(&[&["deliver", "NOKSEK@quill:1m", "--out", "-", "--layout", &layout], more].concat());
+        told.out.lines().next().unwrap_or_default().to_owned()
+    };
+    assert_eq!(first(&[]), "2024-03-04 01:00:00,1.08340");
+    assert_eq!(first(&["--clock", "UTC+3"]), "2024-03-04 03:00:00,1.08340");
 }
 
 #[test]

@@ -15,6 +15,7 @@ mod deliveries;
 mod edges;
 mod files;
 mod formulas;
+mod handed_on;
 mod made_up;
 mod money;
 mod numbers;

@@ -1,8 +1,9 @@
 //! The cells of a line.
 
+use crate::deliver::rounding::push_with_decimals;
 use crate::model::layout::{Quotes, SpreadUnit, TextEncoding};
 use crate::model::moment_text::push_offset;
-use crate::model::price::{push_scaled, unit};
+use crate::model::price::push_scaled;
 use crate::model::time::written::{self, push_parts};
 use crate::model::time::{DAY, HOUR, MINUTE, Micros, SECOND, civil_from_days, day_of};
 use crate::model::{Columns, DateOrder, Delimiter, Field, Layout, Precision, Scale, Since1970, Use, present};
@@ -159,19 +160,8 @@ impl<'l> CellWriter<'l> {
                 out.extend_from_slice(absent.as_bytes());
                 return;
             }
-            Some(value) if written < decimals => {
-                let lost = unit(decimals - written);
-                self.rounded += u64::from(value % lost != 0);
-                push_scaled(out, rounded(value, lost), written);
-            }
             Some(value) => {
-                push_scaled(out, value, decimals);
-                if written > decimals {
-                    if decimals == 0 {
-                        out.push(b'.');
-                    }
-                    out.extend(std::iter::repeat_n(b'0', usize::from(written - decimals)));
-                }
+                self.rounded += u64::from(push_with_decimals(out, value, decimals, written));
             }
         }
         if self.layout.numbers.decimal == b',' {
@@ -243,18 +233,6 @@ impl<'l> CellWriter<'l> {
             quote(out, from);
         }
     }
-}
-
-/// The nearest whole number of so many units; halves go away from zero.
-fn rounded(value: i64, lost: i64) -> i64 {
-    let up = if value % lost * 2 >= lost {
-        1
-    } else if value % lost * 2 <= -lost {
-        -1
-    } else {
-        0
-    };
-    value / lost + up
 }
 
 /// Appends a text that no spreadsheet takes for a formula: one that looks like it stands behind an apostrophe.
@@ -346,15 +324,6 @@ pub fn unwritable(layout: &Layout) -> Option<&str> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn halves_go_away_from_zero() {
-        for (value, nearest) in
-            [(14, 1), (15, 2), (-15, -2), (-14, -1), (0, 0), (5, 1), (-4, 0), (1_004, 100)]
-        {
-            assert_eq!(rounded(value, 10), nearest, "{value}");
-        }
-    }
 
     #[test]
     fn what_a_spreadsheet_would_run_stands_behind_an_apostrophe() {

@@ -6,11 +6,11 @@ mod encoding;
 use std::ops::Range;
 
 use super::RowsAsText;
+use super::rounding::is_nearest;
 use crate::intake::Parser;
 use crate::model::layout::SpreadUnit;
 use crate::model::moment_text::MomentWriter;
-use crate::model::price::unit;
-use crate::model::{ABSENT, Clock, Columns, Field, Frame, Layout, Micros, Scale, SeriesName, Stamp, Use};
+use crate::model::{Clock, Columns, Field, Frame, Layout, Micros, Scale, SeriesName, Stamp, Use};
 use crate::{Error, Result};
 
 pub use cells::unwritable;
@@ -165,18 +165,7 @@ impl LayoutLines {
 
     /// True where a value read back is that of the series: the same, or the nearest of fewer decimals.
     fn is_value(&self, read: i64, value: i64, field: Field) -> bool {
-        let (fine, coarse) = (self.decimals(&self.scale, field), self.decimals(&self.written, field));
-        if read == value && fine == coarse {
-            return true;
-        }
-        if read == ABSENT || value == ABSENT {
-            return read == value;
-        }
-        let (read, value) = (i128::from(read), i128::from(value));
-        match fine.checked_sub(coarse) {
-            None => value * i128::from(unit(coarse - fine)) == read,
-            Some(lost) => 2 * (read * i128::from(unit(lost)) - value).abs() <= i128::from(unit(lost)),
-        }
+        is_nearest(read, value, self.decimals(&self.scale, field), self.decimals(&self.written, field))
     }
 }
 
