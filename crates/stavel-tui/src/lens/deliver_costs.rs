@@ -73,7 +73,8 @@ fn draw_numbers(profile: &SpreadProfile, mut canvas: Canvas<'_>) -> u16 {
     }
     if let Some(proposed) = profile.proposed() {
         let told = format!("for tests that know one spread: {proposed}");
-        canvas.put(46, 1, &told, theme::words().fg(theme::source(1)));
+        canvas.put(0, y, &told, theme::words().fg(theme::source(1)));
+        y += 1;
     }
     y
 }
