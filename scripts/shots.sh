@@ -66,7 +66,9 @@ keys 7
 wait_for "what it means"
 picture compose
 keys 8
-wait_for "times in UTC"
+wait_for "can be written"
+keys Down Down Down . .
+wait_for "day-first"
 keys a
 wait_for "write it to"
 keys C-u
@@ -74,6 +76,9 @@ typed "joined.csv"
 keys Enter
 wait_for "✓ proved"
 picture deliver
+keys v
+wait_for "a round turn of a lot by hour"
+picture costs
 keys 2 + + + + + m
 wait_for "mean of 20"
 picture chart

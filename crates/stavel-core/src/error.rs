@@ -124,9 +124,7 @@ impl From<parquet::errors::ParquetError> for Error {
         let text = err.to_string();
         let text = text.strip_prefix("External: ").unwrap_or(&text);
         if text.contains("No space left") {
-            return Error::storage(format!(
-                "The disk of the shelf is full ({text}); make room and do it again."
-            ));
+            return Error::storage(format!("The disk is full ({text}); make room and do it again."));
         }
         Error::storage(format!("A data file of the shelf could not be used: {text}."))
     }

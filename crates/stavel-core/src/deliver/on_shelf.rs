@@ -74,8 +74,12 @@ impl ReadyDelivery {
             text = Some(Box::new(records.with_decimals(order.decimals.0, order.decimals.1)));
         }
         let is_made_up = shelf.is_made_up(&info.edition)?;
-        let bytes = match &text {
-            Some(text) if order.compress == Compress::None => about_bytes(&**text, &reader, span, rows)?,
+        let bytes = match (&text, order.format) {
+            (Some(text), _) if order.compress == Compress::None => about_bytes(&**text, &reader, span, rows)?,
+            (None, FileFormat::Xlsx) => workbook::bytes_while_written(rows, info.edition.fields.len()),
+            (None, FileFormat::Parquet | FileFormat::Dataset) => {
+                (reader.bytes() as f64 * rows as f64 / info.edition.rows.max(1) as f64) as u64
+            }
             _ => 0,
         };
         Ok(ReadyDelivery { order: order.clone(), info, reader, span, text, is_made_up, rows, bytes })
@@ -94,7 +98,7 @@ impl ReadyDelivery {
         self.rows
     }
 
-    /// About how many bytes will be written, as far as that is known beforehand: of lines and records.
+    /// About how many bytes of the disk it will take, as far as that is known beforehand; 0 where it is not.
     pub fn bytes(&self) -> u64 {
         self.bytes
     }

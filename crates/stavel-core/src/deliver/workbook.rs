@@ -36,7 +36,19 @@ pub fn write(
     path: &Path,
     job: &Job,
 ) -> Result<(u64, bool)> {
-    write_in_sheets(reader, info, order, span, path, (SHEET_ROWS, job))
+    // The writer of workbooks breaks off where its disk is full; that is no reason for more than this file to fail.
+    let write = || write_in_sheets(reader, info, order, span, path, (SHEET_ROWS, job));
+    std::panic::catch_unwind(std::panic::AssertUnwindSafe(write)).unwrap_or_else(|_| {
+        Err(Error::storage(format!(
+            "{} could not be written: the disk is full, or cannot be written to; make room and do it again.",
+            path.display()
+        )))
+    })
+}
+
+/// Bytes that a workbook with so many cells needs while it is written: the sheets lie there as text before they are packed.
+pub fn bytes_while_written(rows: u64, columns: usize) -> u64 {
+    rows * (columns as u64 + 1) * 60
 }
 
 /// The same with so many rows on a sheet.

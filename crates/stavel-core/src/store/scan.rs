@@ -216,6 +216,11 @@ impl Reader {
         Scan::new(&self.root, self.files.clone(), &self.edition, span, fields)
     }
 
+    /// The bytes of its files.
+    pub fn bytes(&self) -> u64 {
+        self.files.iter().map(|file| file.bytes).sum()
+    }
+
     /// The last rows within a span: those of its last day, UTC, that has some; none where no day has.
     ///
     /// # Errors

@@ -217,9 +217,10 @@ impl Lens for DeliverLens {
         self.fit.want(key, view.threads, move |shelf, _| {
             let order = delivery_orders(shelf, &step)?.remove(0);
             let prepared = ReadyDelivery::of(shelf, &order)?;
+            let is_plain = order.format.is_text();
             let size = match prepared.bytes() {
-                0 => String::new(),
-                size => format!(", about {}", bytes(size)),
+                size if is_plain && size > 0 => format!(", about {}", bytes(size)),
+                _ => String::new(),
             };
             Ok(format!("{} rows{size}", thousands(prepared.rows())))
         });
