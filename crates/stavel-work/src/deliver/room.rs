@@ -17,7 +17,7 @@ pub fn refuse_without(folder: &Path, bytes: u64) -> Result<()> {
         stavel_core::deliver::free_bytes(folder).map_err(|e| Error::io("Cannot look at", folder, &e))?;
     if bytes > free {
         return Err(Error::storage(format!(
-            "The files would have about {} MB, and the disk of {} has {} MB left; make room, or pack them with --compress zst.",
+            "The files would have about {} MB, and the disk of {} has {} MB left; make room, or write to another one.",
             bytes / 1_000_000,
             folder.display(),
             free / 1_000_000
