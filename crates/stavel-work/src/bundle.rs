@@ -14,6 +14,7 @@ use zip::write::SimpleFileOptions;
 
 use crate::recipe::Recipe;
 use crate::report::{StepReport, bytes_in_words};
+use stavel_core::deliver::with_ending;
 use stavel_core::fingerprint::Sha256;
 use stavel_core::job::Job;
 use stavel_core::store::Shelf;
@@ -57,29 +58,33 @@ pub fn bundle_shelf(shelf: &Shelf, out: &Path, job: &Job) -> Result<StepReport> 
     let catalog = room.path().join("catalog.db");
     shelf.copy_catalog(&catalog)?;
     let mut files = vec![("catalog.db".to_owned(), catalog)];
-    collect(shelf.root(), shelf.root(), &mut files)?;
+    collect(shelf.root(), shelf.root(), &stays_behind, &mut files)?;
     write_bundle(BundleKind::Shelf, &files, out, job)
 }
 
-/// Files of a shelf that go with it: all but the catalog, which is copied whole, and what is being written.
-fn collect(root: &Path, folder: &Path, files: &mut Vec<(String, PathBuf)>) -> Result<()> {
+/// True for what does not go with a shelf: the catalog, which is copied whole, locks, and what is being written.
+fn stays_behind(name: &str) -> bool {
+    name.starts_with("catalog.db") || name == "writing" || name == "writer.lock" || name.ends_with(".tmp")
+}
+
+/// The files below a folder, by their path from `root`, but for those that stay behind.
+fn collect(
+    root: &Path,
+    folder: &Path,
+    stays: &dyn Fn(&str) -> bool,
+    files: &mut Vec<(String, PathBuf)>,
+) -> Result<()> {
     let failed = |e: std::io::Error| Error::io("Cannot read", folder, &e);
-    let mut inside: Vec<PathBuf> = Vec::new();
-    for entry in std::fs::read_dir(folder).map_err(failed)? {
-        inside.push(entry.map_err(failed)?.path());
-    }
+    let inside = std::fs::read_dir(folder).map_err(failed)?.map(|entry| Ok(entry?.path()));
+    let mut inside: Vec<PathBuf> = inside.collect::<std::io::Result<_>>().map_err(failed)?;
     inside.sort();
     for path in inside {
         let name = path.strip_prefix(root).unwrap_or(&path).to_string_lossy().replace('\\', "/");
-        let is_left = name.starts_with("catalog.db")
-            || name == "writing"
-            || name.ends_with(".lock")
-            || name.ends_with(".tmp");
-        if is_left {
+        if stays(&name) {
             continue;
         }
         match path.is_dir() {
-            true => collect(root, &path, files)?,
+            true => collect(root, &path, stays, files)?,
             false => files.push((name, path)),
         }
     }
@@ -122,7 +127,7 @@ pub fn bundle_recipe(recipe: &Path, out: &Path, job: &Job) -> Result<StepReport>
         match path.is_dir() {
             true => {
                 let mut within = Vec::new();
-                collect(&path, &path, &mut within)?;
+                collect(&path, &path, &|_| false, &mut within)?;
                 all.extend(within.into_iter().map(|(name, path)| (format!("{inside}/{name}"), path)));
             }
             false => all.push((inside, path)),
@@ -139,8 +144,25 @@ fn write_bundle(kind: BundleKind, files: &[(String, PathBuf)], out: &Path, job: 
     let folder = out.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
     // Only a whole bundle gets the name.
-    let unfinished = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
-    let mut archive = zip::ZipWriter::new(unfinished.reopen().map_err(failed)?);
+    let unfinished = with_ending(out, "unfinished");
+    let index = write_archive(kind, files, &unfinished, job).inspect_err(|_| {
+        let _ = std::fs::remove_file(&unfinished);
+    })?;
+    std::fs::rename(&unfinished, out).map_err(failed)?;
+    let bytes = std::fs::metadata(out).map_err(failed)?.len();
+    let line = format!("{}: {} files, {}", out.display(), index.files.len(), bytes_in_words(bytes));
+    let json = json!({"bundle": out, "kind": kind, "files": index.files.len(), "bytes": bytes});
+    Ok(StepReport { files: vec![out.to_owned()], ..StepReport::new(json, vec![line]) })
+}
+
+fn write_archive(
+    kind: BundleKind,
+    files: &[(String, PathBuf)],
+    out: &Path,
+    job: &Job,
+) -> Result<BundleIndex> {
+    let failed = |e: std::io::Error| Error::io("Cannot write", out, &e);
+    let mut archive = zip::ZipWriter::new(File::create(out).map_err(failed)?);
     let zipped = |e: zip::result::ZipError| failed(std::io::Error::other(e));
     let total =
         files.iter().filter_map(|(_, path)| std::fs::metadata(path).ok()).map(|about| about.len()).sum();
@@ -161,11 +183,7 @@ fn write_bundle(kind: BundleKind, files: &[(String, PathBuf)], out: &Path, job: 
     archive.write_all(text.as_bytes()).map_err(failed)?;
     let file = archive.finish().map_err(zipped)?;
     file.sync_all().map_err(failed)?;
-    unfinished.persist(out).map_err(|e| failed(e.error))?;
-    let bytes = std::fs::metadata(out).map_err(failed)?.len();
-    let line = format!("{}: {} files, {}", out.display(), index.files.len(), bytes_in_words(bytes));
-    let json = json!({"bundle": out, "kind": kind, "files": index.files.len(), "bytes": bytes});
-    Ok(StepReport { files: vec![out.to_owned()], ..StepReport::new(json, vec![line]) })
+    Ok(index)
 }
 
 /// Copies at most so many bytes; gives their number and their SHA-256.
@@ -210,13 +228,16 @@ pub fn unbundle(bundle: &Path, to: &Path, job: &Job) -> Result<StepReport> {
     }
     let folder = to.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
+    // Within a folder of its own, so that it gets the rights that new folders have here.
     let room = tempfile::TempDir::new_in(folder).map_err(|e| Error::io("Cannot write into", folder, &e))?;
+    let whole = room.path().join("whole");
+    std::fs::create_dir(&whole).map_err(|e| Error::io("Cannot make", &whole, &e))?;
     job.begin(format!("take {} apart", bundle.display()), index.files.iter().map(|f| f.bytes).sum());
     for entry in &index.files {
         let inside = safe_path(&entry.path).ok_or_else(|| {
             no_bundle(format!("'{}' is no place in a folder", stavel_core::error::printable(&entry.path)))
         })?;
-        let place = room.path().join(inside);
+        let place = whole.join(inside);
         if let Some(folder) = place.parent() {
             std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
         }
@@ -233,7 +254,7 @@ pub fn unbundle(bundle: &Path, to: &Path, job: &Job) -> Result<StepReport> {
         }
     }
     if index.kind == BundleKind::Shelf {
-        let verified = Shelf::open(room.path())?.verify(None, job)?;
+        let verified = Shelf::open(&whole)?.verify(None, job)?;
         if let Some(fault) = verified.faults.first() {
             return Err(Error::input(format!("The shelf in {} is not whole: {fault}", bundle.display())));
         }
@@ -241,8 +262,7 @@ pub fn unbundle(bundle: &Path, to: &Path, job: &Job) -> Result<StepReport> {
     if to.exists() {
         std::fs::remove_dir(to).map_err(|e| Error::io("Cannot take the place of", to, &e))?;
     }
-    let room = room.keep();
-    std::fs::rename(&room, to).map_err(|e| Error::io("Cannot name", to, &e))?;
+    std::fs::rename(&whole, to).map_err(|e| Error::io("Cannot name", to, &e))?;
     let next = match index.kind {
         BundleKind::Shelf => format!("stavel --shelf {} opens it", to.display()),
         BundleKind::Recipe => format!("stavel run {} does its steps", to.join("recipe.toml").display()),

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use serde_json::{Value, json};
 
-use stavel_core::deliver::{Compress, FileFormat};
+use stavel_core::deliver::FileFormat;
 use stavel_core::job::Job;
 use stavel_core::model::{Clock, DateOrder, Frame, Layout, SeriesPattern, Stamp, Use};
 use stavel_core::store::Shelf;
@@ -84,10 +84,7 @@ pub fn convert(wish: &ConvertWish, room: &Path, job: &Job) -> Result<StepReport>
         return Err(Error::input("The files hold no prices; there is nothing to convert."));
     }
     let mut wants_person = taken.wants_person;
-    // What is told of the shelf on the way is of no use: it is taken away.
-    let is_of_shelf =
-        |l: &str| l.contains("stavel compose") || l.contains("rejected rows are in") || l.contains("assumed");
-    let mut lines: Vec<String> = taken.lines.iter().filter(|l| !is_of_shelf(l)).cloned().collect();
+    let mut lines = read_lines(&taken.json);
     if let Some(frame) = wish.frame {
         for name in series.iter_mut().filter(|name| name.frame != frame) {
             let step = FramesStep::of(name.clone(), vec![FramesWanted::One(frame)]);
@@ -136,14 +133,39 @@ pub fn convert(wish: &ConvertWish, room: &Path, job: &Job) -> Result<StepReport>
     Ok(report)
 }
 
+/// What was read, from the document of the intake: its lines tell of the shelf, which is taken away.
+fn read_lines(taken: &Value) -> Vec<String> {
+    let mut lines = Vec::new();
+    for series in taken["series"].as_array().into_iter().flatten() {
+        let count = |key: &str| series[key].as_u64().unwrap_or_default();
+        let name = series["series"].as_str().unwrap_or_default();
+        lines.push(format!(
+            "{}: {} rows read = {} kept + {} rejected + {} that came twice",
+            name.split('@').next().unwrap_or_default(),
+            count("rows_read"),
+            count("rows_kept"),
+            count("rows_rejected"),
+            count("rows_already_there")
+        ));
+        let odd = [
+            ("tails", "prices ended in the tail of a binary fraction and were rounded to what they mean"),
+            (
+                "cells_lost",
+                "cells beside the prices are no numbers that fit; their rows were taken without them",
+            ),
+        ];
+        lines.extend(
+            odd.iter()
+                .filter(|(key, _)| count(key) > 0)
+                .map(|(key, what)| format!("  {} {what}", count(key))),
+        );
+    }
+    lines
+}
+
 /// The format that is written.
 fn format_of(wish: &ConvertWish) -> FileFormat {
-    let bare = match Compress::of_name(&wish.out) {
-        Compress::None => wish.out.clone(),
-        _ => wish.out.with_extension(""),
-    };
-    let by_name = bare.extension().and_then(|e| e.to_str()).and_then(|e| e.to_ascii_lowercase().parse().ok());
-    wish.format.or(by_name).unwrap_or(FileFormat::Csv)
+    wish.format.or_else(|| FileFormat::of_name(&wish.out)).unwrap_or(FileFormat::Csv)
 }
 
 /// Where the clock of the files is not known and none is wanted, their times are written as they stand: true then.
@@ -158,6 +180,12 @@ fn takes_times_as_written(
     }
     let planned = plan_of(shelf, taking, room)?;
     let Some(silent) = planned.plans.iter().find(|plan| plan.clock.is_none()) else { return Ok(false) };
+    if let Some(known) = planned.plans.iter().find(|plan| plan.clock.is_some()) {
+        return Err(Error::undecided(format!(
+            "The clock of {} is known and that of {} is not, so their times would not be written alike; convert them apart, or say --clock.",
+            known.series, silent.series
+        )));
+    }
     let place = silent.files.first().map_or_else(|| silent.series.to_string(), |(member, _)| member.place());
     let ask = |why: &str| {
         Err(Error::undecided(format!("Nothing tells the clock of {place}, so its times {why}; say --clock.")))

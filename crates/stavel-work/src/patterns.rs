@@ -47,25 +47,24 @@ pub fn reads_on(shelf: &Shelf, step: &Step) -> Result<Vec<SeriesName>> {
 /// Where there is none, or one that is wanted is not there.
 pub fn delivered(shelf: &Shelf, patterns: &[SeriesPattern], frames: &[String]) -> Result<Vec<SeriesName>> {
     let mut out: Vec<SeriesName> = Vec::new();
+    let all = if frames.is_empty() { Vec::new() } else { shelf.series()? };
     for pattern in patterns {
         for base in bases(shelf, pattern)? {
-            let of_source = |s: &SeriesInfo| {
-                let name = &s.name;
+            let of_source = |name: &&SeriesName| {
                 name.instrument == base.instrument && name.source == base.source && name.side == base.side
             };
             if frames.is_empty() {
                 out.push(base);
                 continue;
             }
-            let there: Vec<SeriesName> =
-                shelf.series()?.into_iter().filter(of_source).map(|info| info.name).collect();
+            let there: Vec<&SeriesName> = all.iter().map(|info| &info.name).filter(of_source).collect();
             for frame in frames {
                 if frame == "all" {
-                    out.extend(there.iter().cloned());
+                    out.extend(there.iter().copied().cloned());
                     continue;
                 }
                 let frame: Frame = frame.parse()?;
-                let of_frame: Vec<&SeriesName> = there.iter().filter(|name| name.frame == frame).collect();
+                let of_frame: Vec<&&SeriesName> = there.iter().filter(|name| name.frame == frame).collect();
                 // Where a frame is both brought and built, the name without a mark is the source's own.
                 let found = of_frame.iter().find(|name| !name.built).or(of_frame.first());
                 let Some(found) = found else {
@@ -74,7 +73,7 @@ pub fn delivered(shelf: &Shelf, patterns: &[SeriesPattern], frames: &[String]) -
                         base.instrument, base.source
                     )));
                 };
-                out.push((*found).clone());
+                out.push((**found).clone());
             }
         }
     }

@@ -173,15 +173,16 @@ pub fn do_step(folder: &Path, step: &Step) -> Result<StepReport> {
 
 /// Prints a report for a person, or its document.
 fn deliver_to_stdout(folder: &Path, a: &DeliverStep) -> Result<Ending> {
-    if a.series.len() != 1 || a.layout.len() > 1 || a.format.len() != 1 || a.split.is_some() {
+    let format = a.format.first().copied().unwrap_or(FileFormat::Csv);
+    if a.series.len() != 1 || a.layout.len() > 1 || a.format.len() > 1 || a.split.is_some() {
         return Err(Error::arguments("Only one file at a time goes to standard output.").into());
     }
-    if a.format[0] == FileFormat::Dataset {
+    if format == FileFormat::Dataset {
         return Err(Error::arguments("A dataset is a folder; say --out DIR/.").into());
     }
     // Even what goes to standard output is proved first, in a file of its own.
     let room = tempfile::tempdir()?;
-    let temporary = room.path().join("rows").with_extension(a.format[0].ending());
+    let temporary = room.path().join("rows").with_extension(format.ending());
     let report =
         do_step(folder, &Step::Deliver(Box::new(DeliverStep { out: temporary.clone(), ..a.clone() })))?;
     // What could not be proved is not passed off as the series.

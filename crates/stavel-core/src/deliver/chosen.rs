@@ -139,8 +139,7 @@ pub fn path_of(
     span: Span,
     made_up: bool,
 ) -> Result<PathBuf> {
-    let is_folder = to.is_dir() || to.to_string_lossy().ends_with(['/', std::path::MAIN_SEPARATOR]);
-    if is_folder {
+    if is_folder(to) {
         return Ok(to.join(file_name(order, info, span, made_up)?));
     }
     // Several files of one path are told apart by the beginning of their stretch.
@@ -217,6 +216,11 @@ fn file_name(order: &DeliveryOrder, info: &SeriesInfo, span: Span, is_made_up: b
     }
     // A pattern with a point in it says the ending itself; the point of a frame such as 1m.ask is none.
     Ok(if pattern.contains('.') { name } else { format!("{name}.{ending}") })
+}
+
+/// True for a path that means a folder: one that is there, or is written with a mark at its end.
+pub fn is_folder(to: &Path) -> bool {
+    to.is_dir() || to.to_string_lossy().ends_with(['/', std::path::MAIN_SEPARATOR])
 }
 
 /// A path with a further ending after the one it has.

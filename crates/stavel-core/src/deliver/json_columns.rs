@@ -12,7 +12,7 @@ use super::DeliveryOrder;
 use crate::job::Job;
 use crate::model::moment_text::MomentWriter;
 use crate::model::price::{parse_scaled, push_scaled};
-use crate::model::{ABSENT, Field, Span, present};
+use crate::model::{ABSENT, Columns, Field, Span, present};
 use crate::store::{Reader, SeriesInfo};
 use crate::{Error, Result};
 
@@ -50,13 +50,7 @@ pub fn write(
         let mut is_first = true;
         for piece in reader.scan(span, Some(&[*field])) {
             for value in &piece?.data[0] {
-                if !std::mem::take(&mut is_first) {
-                    text.push(b',');
-                }
-                match present(*value) {
-                    Some(value) => push_scaled(&mut text, value, info.edition.scale.of(*field)),
-                    None => text.extend_from_slice(b"null"),
-                }
+                push_value(&mut text, std::mem::take(&mut is_first), *value, info.edition.scale.of(*field));
             }
             file.write_all(&text).map_err(failed)?;
             text.clear();
@@ -68,6 +62,35 @@ pub fn write(
     Ok((rows, holds(reader, info, span, path)?))
 }
 
+/// The lines of a file with only some rows, as they begin.
+pub(super) fn lines(rows: &Columns, order: &DeliveryOrder) -> Vec<String> {
+    let mut times = MomentWriter::new(&order.clock);
+    let mut text = format!("{{\"series\":\"{}\",\n\"time\":[", order.series).into_bytes();
+    for (i, t) in rows.time.iter().enumerate() {
+        text.extend_from_slice(if i == 0 { b"\"" } else { b",\"" });
+        times.push(&mut text, *t);
+        text.push(b'"');
+    }
+    for (field, column) in rows.fields.iter().zip(&rows.data) {
+        text.extend(format!("],\n\"{}\":[", field.name()).bytes());
+        for (i, value) in column.iter().enumerate() {
+            push_value(&mut text, i == 0, *value, rows.scale.of(*field));
+        }
+    }
+    text.extend_from_slice(b"]}");
+    String::from_utf8_lossy(&text).lines().map(str::to_owned).collect()
+}
+
+fn push_value(text: &mut Vec<u8>, is_first: bool, value: i64, decimals: u8) {
+    if !is_first {
+        text.push(b',');
+    }
+    match present(value) {
+        Some(value) => push_scaled(text, value, decimals),
+        None => text.extend_from_slice(b"null"),
+    }
+}
+
 /// True where a file holds just the columns of the series.
 ///
 /// # Errors
@@ -75,7 +98,7 @@ pub fn write(
 pub(super) fn holds(reader: &Reader, info: &SeriesInfo, span: Span, path: &Path) -> Result<bool> {
     let file = File::open(path).map_err(|e| Error::io("Cannot read back", path, &e))?;
     let mut document = serde_json::Deserializer::from_reader(BufReader::with_capacity(1 << 20, file));
-    let proof = DocumentProof { reader, info, span };
+    let proof = DocumentProof { reader, info, span, series: info.name.to_string() };
     Ok((&mut document).deserialize_map(proof).is_ok() && document.end().is_ok())
 }
 
@@ -84,6 +107,7 @@ struct DocumentProof<'r> {
     reader: &'r Reader,
     info: &'r SeriesInfo,
     span: Span,
+    series: String,
 }
 
 impl<'de> Visitor<'de> for DocumentProof<'_> {
@@ -106,7 +130,8 @@ impl<'de> Visitor<'de> for DocumentProof<'_> {
                 return Err(A::Error::custom("another column"));
             }
             match seen {
-                0 => drop(map.next_value::<String>()?),
+                0 if map.next_value::<String>()? == self.series => {}
+                0 => return Err(A::Error::custom("another series")),
                 1 => map.next_value_seed(ColumnProof { of: &self, field: None })?,
                 n => map.next_value_seed(ColumnProof { of: &self, field: Some(fields[n - 2]) })?,
             }

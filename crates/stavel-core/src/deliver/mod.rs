@@ -17,12 +17,15 @@ mod table;
 mod workbook;
 
 pub use beside::{Beside, SideTable, TableCell};
-pub use chosen::partial_ends;
+pub use chosen::{is_folder, partial_ends, with_ending};
+pub use lines::without_formula;
 pub use on_shelf::{ReadyDelivery, deliver, first_lines, free_bytes, last_lines};
 pub use order::{Delivery, DeliveryOrder, Split};
 pub use packing::Compress;
 pub use pipeline::RowsAsText;
 pub use workbook::write_tables;
+
+use std::path::Path;
 
 use crate::Error;
 
@@ -66,6 +69,15 @@ impl FileFormat {
             FileFormat::Dataset => "parquet",
             other => other.word(),
         }
+    }
+
+    /// The format that the ending of a file's name says, also of a packed one; none where it says none.
+    pub fn of_name(path: &Path) -> Option<FileFormat> {
+        let bare = match Compress::of_name(path) {
+            Compress::None => path.to_owned(),
+            _ => path.with_extension(""),
+        };
+        bare.extension()?.to_str()?.to_ascii_lowercase().parse().ok()
     }
 
     /// True for files that are lines or records of text, which may be packed and cut.

@@ -128,18 +128,37 @@ impl ReadyDelivery {
     /// ending in `.unproved`.
     ///
     /// # Errors
-    /// Where a file cannot be written. What was begun is taken away then.
-    pub fn write(&self, to: &Path, job: &Job) -> Result<Vec<Delivery>> {
+    /// Where a file cannot be written, or what `make_way` gives. What was begun is taken away then.
+    ///
+    /// `make_way` is called with each path just before a proved file gets it: what must be kept of what lies there
+    /// is moved aside by it.
+    pub fn write(
+        &self,
+        to: &Path,
+        job: &Job,
+        make_way: &mut dyn FnMut(&Path) -> Result<()>,
+    ) -> Result<Vec<Delivery>> {
         job.begin(format!("deliver {}", self.order.series), self.rows * 2);
-        self.files(to)?.into_iter().map(|(path, span)| self.write_one(path, span, job)).collect()
+        self.files(to)?.into_iter().map(|(path, span)| self.write_one(path, span, job, make_way)).collect()
     }
 
-    fn write_one(&self, path: PathBuf, span: Span, job: &Job) -> Result<Delivery> {
+    fn write_one(
+        &self,
+        path: PathBuf,
+        span: Span,
+        job: &Job,
+        make_way: &mut dyn FnMut(&Path) -> Result<()>,
+    ) -> Result<Delivery> {
         if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
             std::fs::create_dir_all(folder).map_err(|e| Error::io("Cannot make", folder, &e))?;
         }
         let unfinished = with_ending(&path, "unfinished");
-        let outcome = self.write_rows(&unfinished, &path, span, job);
+        let outcome = self.write_rows(&unfinished, &path, span, job).and_then(|written| {
+            if written.proved {
+                make_way(&path)?;
+            }
+            Ok(written)
+        });
         let written = match outcome {
             Ok(written) => written,
             Err(err) => {
@@ -215,7 +234,7 @@ fn lines_of(order: &DeliveryOrder, info: &SeriesInfo) -> Result<LayoutLines> {
 /// # Errors
 /// As [`ReadyDelivery::of`] and [`ReadyDelivery::write`].
 pub fn deliver(shelf: &Shelf, order: &DeliveryOrder, to: &Path, job: &Job) -> Result<Vec<Delivery>> {
-    ReadyDelivery::of(shelf, order)?.write(to, job)
+    ReadyDelivery::of(shelf, order)?.write(to, job, &mut |_| Ok(()))
 }
 
 /// The first lines of a delivery exactly as they would be written; for tables, their columns.
@@ -246,7 +265,13 @@ fn some_lines(
     let (fields, scale) = (&edition.fields, edition.scale);
     let text: Box<dyn RowsAsText> = match order.format {
         FileFormat::Csv => Box::new(lines_of(order, &info)?),
-        FileFormat::Json | FileFormat::JsonColumns => Box::new(
+        FileFormat::JsonColumns => {
+            // Its few lines are long: they are shown as they begin.
+            let rows = shelf.reader(edition)?.scan(span_of(shelf, &info, order)?, None).next().transpose()?;
+            let lines = rows.map(|rows| json_columns::lines(&rows.rows(0..rows.len().min(count)), order));
+            return Ok(lines.filter(|_| is_first).unwrap_or_default());
+        }
+        FileFormat::Json => Box::new(
             Records::json(fields, scale, &order.clock).with_decimals(order.decimals.0, order.decimals.1),
         ),
         FileFormat::Ndjson => Box::new(

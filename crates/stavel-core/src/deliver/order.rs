@@ -29,9 +29,8 @@ pub struct DeliveryOrder {
     pub format: FileFormat,
     /// How lines are written, instead of the format's own way; CSV only.
     pub layout: Option<Layout>,
-    /// True where the decimals of the layout were asked for, so that prices may be rounded to them.
-    pub rounds: bool,
-    /// Decimals of prices and of volumes in records and pages, where some are said; lines have those of their layout.
+    /// Decimals of prices and of volumes that were asked for: numbers may be rounded to these. Lines have those of their
+    /// layout, which must lose nothing where none were asked for.
     pub decimals: (Option<u8>, Option<u8>),
     /// Only these fields, in the formats without a layout; none for all.
     pub only: Option<Vec<Field>>,
@@ -67,7 +66,6 @@ impl DeliveryOrder {
             series,
             format,
             layout: None,
-            rounds: false,
             decimals: (None, None),
             only: None,
             clock: Clock::utc(),

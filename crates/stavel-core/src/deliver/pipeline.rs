@@ -115,8 +115,9 @@ pub fn write_and_prove(
             break;
         }
     }
-    target.put(&text.tail(done.rows > 0))?;
-    let (bytes, sha256, is_whole) = target.end(text)?;
+    let tail = text.tail(done.rows > 0);
+    target.put(&tail)?;
+    let (bytes, sha256, is_whole) = target.end(&text.head(), &tail)?;
     done.proved &= is_whole;
     Ok(WrittenText { bytes, sha256, ..done })
 }
@@ -214,7 +215,7 @@ impl<'p> Target<'p> {
 
     /// Ends the file; gives its length and hash, and whether what stands around the rows, or all that was
     /// packed, is read back as it was put in.
-    fn end(self, text: &dyn RowsAsText) -> Result<(u64, String, bool)> {
+    fn end(self, head: &[u8], tail: &[u8]) -> Result<(u64, String, bool)> {
         let Target { path, file, hash, at, syncer, .. } = self;
         let failed = |e: std::io::Error| Error::io("Cannot write", path, &e);
         let packing = file.packing();
@@ -223,10 +224,12 @@ impl<'p> Target<'p> {
         let plain = hash.hex();
         let unread = |e: std::io::Error| Error::io("Cannot read back", path, &e);
         if !packing.is_packed() {
-            let (head, length) = (text.head(), std::fs::metadata(path).map_err(unread)?.len());
-            let mut begin = Vec::new();
-            read_place(path, &(0..head.len() as u64), &mut begin).map_err(unread)?;
-            return Ok((length, plain, begin == head && length == at));
+            let length = std::fs::metadata(path).map_err(unread)?.len();
+            let (mut begins, mut ends) = (Vec::new(), Vec::new());
+            read_place(path, &(0..head.len() as u64), &mut begins).map_err(unread)?;
+            let from = length.saturating_sub(tail.len() as u64);
+            read_place(path, &(from..length), &mut ends).map_err(unread)?;
+            return Ok((length, plain, begins == head && ends == tail && length == at));
         }
         let mut again = Sha256::default();
         std::io::copy(&mut packing.open(path).map_err(unread)?, &mut again).map_err(unread)?;

@@ -61,10 +61,12 @@ pub fn what_lines_lose(
             crate::error::printable(column)
         )));
     }
-    if !order.rounds {
-        let coarser = lines.coarser();
-        refuse_lost_decimals(&name, lines, &coarser, info, reader, span)?;
-    }
+    let was_asked_for = |f: &Field| match f.is_volume() {
+        true => order.decimals.1.is_some(),
+        false => order.decimals.0.is_some(),
+    };
+    let coarser: Vec<Field> = lines.coarser().into_iter().filter(|f| !was_asked_for(f)).collect();
+    refuse_lost_decimals(&name, lines, &coarser, info, reader, span)?;
     let first = reader.scan(span, Some(&info.edition.fields)).next().transpose()?;
     if let Some(first) = first {
         let rows = first.rows(0..first.len().min(TRIAL));

@@ -484,7 +484,7 @@ impl DeliverLens {
 
     /// Asks for a name for how lines are written now.
     fn save_layout(&mut self) -> Effects {
-        if self.wish.format != [FileFormat::Csv] {
+        if !matches!(self.wish.format.as_slice(), [] | [FileFormat::Csv]) {
             return warn("only lines of CSV have a layout: f chooses csv".to_owned());
         }
         self.asked = Some(Asked::LayoutName(Box::new(self.wish.clone())));

@@ -1,6 +1,6 @@
 //! The settings of a delivery, as lines that can be chosen and changed: each is an option of the command.
 
-use stavel_core::deliver::{Compress, FileFormat, Split};
+use stavel_core::deliver::{Compress, Split};
 use stavel_core::model::layout::{LineEnd, Quotes, TextEncoding};
 use stavel_core::model::{Clock, Stamp};
 use stavel_work::DeliverStep;
@@ -67,13 +67,11 @@ pub const SETTINGS: &[DeliverSetting] = &[
         usual: "csv",
         is_of_layout: false,
         about: "csv where nothing is said; json, json-columns, ndjson, html, xlsx, parquet, dataset",
-        said: |s| {
-            s.format.first().filter(|f| **f != FileFormat::Csv).map_or(String::new(), |f| f.word().into())
-        },
+        said: |s| s.format.first().map_or(String::new(), |f| f.word().into()),
         choices: Choices::Words(&["json", "json-columns", "ndjson", "html", "xlsx", "parquet", "dataset"]),
         say: |s, said| {
-            s.format = vec![optional(said)?.unwrap_or(FileFormat::Csv)];
-            if s.format != [FileFormat::Csv] {
+            s.format = optional(said)?.into_iter().collect();
+            if !s.format.is_empty() {
                 s.layout.clear();
             }
             Ok(())
@@ -89,7 +87,7 @@ pub const SETTINGS: &[DeliverSetting] = &[
         say: |s, said| {
             s.layout = list(said);
             if !s.layout.is_empty() {
-                s.format = vec![FileFormat::Csv];
+                s.format.clear();
             }
             Ok(())
         },
@@ -383,7 +381,7 @@ mod tests {
         let mut step = DeliverStep::default();
         (SETTINGS[place_of("format")].say)(&mut step, "json").unwrap();
         (SETTINGS[place_of("layout")].say)(&mut step, "tabs").unwrap();
-        assert_eq!(step.format, [FileFormat::Csv]);
+        assert!(step.format.is_empty());
         (SETTINGS[place_of("format")].say)(&mut step, "xlsx").unwrap();
         assert!(step.layout.is_empty());
     }

@@ -3,7 +3,7 @@
 use rust_decimal::Decimal;
 use rust_decimal::prelude::ToPrimitive;
 use serde_json::{Value, json};
-use stavel_core::deliver::{SideTable, TableCell};
+use stavel_core::deliver::{SideTable, TableCell, without_formula};
 use stavel_core::measures::SpreadQuantiles;
 use stavel_core::model::time::{rfc3339, wall};
 use stavel_core::{Error, Result};
@@ -332,7 +332,7 @@ pub fn costs_csv(sheet: &CostSheet) -> Result<String> {
         out.write_record(head).map_err(failed)?;
         for row in &table.rows {
             let cells = row.iter().map(|cell| match cell {
-                TableCell::Text(text) => safe(text),
+                TableCell::Text(text) => without_formula(text).into_owned(),
                 TableCell::Number(number) => number.to_string(),
                 TableCell::Empty => String::new(),
             });
@@ -341,11 +341,4 @@ pub fn costs_csv(sheet: &CostSheet) -> Result<String> {
     }
     let bytes = out.into_inner().map_err(|e| failed(e.into_error().into()))?;
     Ok(String::from_utf8_lossy(&bytes).into_owned())
-}
-
-/// A text that no spreadsheet takes for a formula; a number may have its sign.
-fn safe(text: &str) -> String {
-    let is_number = text.parse::<f64>().is_ok();
-    let is_formula = text.starts_with(['=', '+', '-', '@', '\t', '\r']) && text.len() > 1 && !is_number;
-    if is_formula { format!("'{text}") } else { text.to_owned() }
 }

@@ -5,6 +5,7 @@ use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
+use stavel_core::deliver::{is_folder, with_ending};
 use stavel_core::{Error, Result, fingerprint};
 
 /// A file of a delivery. Times are RFC 3339 in UTC.
@@ -70,12 +71,10 @@ impl Manifest {
     /// Where the manifest of a delivery lies: in its folder, or beside its one file. Engines that read a folder pass
     /// over names that begin with an underscore.
     pub fn path_for(out: &Path) -> PathBuf {
-        if out.is_dir() || out.to_string_lossy().ends_with(['/', std::path::MAIN_SEPARATOR]) {
-            return out.join("_manifest.json");
+        match is_folder(out) {
+            true => out.join("_manifest.json"),
+            false => with_ending(out, "manifest.json"),
         }
-        let mut name = out.as_os_str().to_owned();
-        name.push(".manifest.json");
-        PathBuf::from(name)
     }
 
     /// Reads a manifest; none where there is no such file.
@@ -122,28 +121,12 @@ impl Manifest {
     /// Where it cannot be written.
     pub fn write(&self, path: &Path) -> Result<()> {
         let failed = |e: std::io::Error| Error::io("Cannot write", path, &e);
-        let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let file = tempfile::NamedTempFile::new_in(folder).map_err(failed)?;
         let text = serde_json::to_string_pretty(self)
             .map_err(|e| Error::storage(format!("The manifest cannot be written: {e}.")))?;
-        std::fs::write(file.path(), text + "\n").map_err(failed)?;
-        // A file for one person only would not do for what is handed on.
-        let file = file.into_temp_path();
-        share(&file).map_err(failed)?;
-        file.persist(path).map_err(|e| failed(e.error))
+        let unfinished = with_ending(path, "unfinished");
+        std::fs::write(&unfinished, text + "\n").map_err(failed)?;
+        std::fs::rename(&unfinished, path).map_err(failed)
     }
-}
-
-/// Gives a file the rights that a new file of this user has.
-#[cfg(unix)]
-fn share(path: &Path) -> std::io::Result<()> {
-    use std::os::unix::fs::PermissionsExt;
-    std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o644))
-}
-
-#[cfg(not(unix))]
-fn share(_path: &Path) -> std::io::Result<()> {
-    Ok(())
 }
 
 /// When a file was written last, in microseconds since 1970; 0 where nothing tells.

@@ -6,6 +6,7 @@ mod room;
 mod shape;
 mod verify;
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use serde_json::{Value, json};
@@ -19,7 +20,9 @@ use crate::span::span_between;
 use crate::step::{DeliverStep, Step};
 use manifest::{FileState, Manifest, ManifestFile};
 use shape::{DeliveryShape, shapes};
-use stavel_core::deliver::{Compress, Delivery, DeliveryOrder, FileFormat, ReadyDelivery};
+use stavel_core::deliver::{
+    Compress, Delivery, DeliveryOrder, FileFormat, ReadyDelivery, is_folder, with_ending,
+};
 use stavel_core::job::Job;
 use stavel_core::model::layout::{decimals_of, general};
 use stavel_core::model::time::rfc3339;
@@ -43,8 +46,14 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
     if let Some(path) = &step.verify {
         return verify::verify(shelf, path);
     }
-    let planned = plan(shelf, step, job)?;
-    let manifest_path = Manifest::path_for(&step.out);
+    let shapes = shapes(shelf, step)?;
+    // A dataset is a folder, however its path is written.
+    let out = match shapes.iter().all(|s| s.format == FileFormat::Dataset) {
+        true => step.out.join(""),
+        false => step.out.clone(),
+    };
+    let planned = plan(shelf, step, &shapes, &out, job)?;
+    let manifest_path = Manifest::path_for(&out);
     let mut manifest = Manifest::read(&manifest_path)?.unwrap_or_default();
     let folder = manifest_path.parent().unwrap_or(Path::new("")).to_path_buf();
     room::refuse_without(&folder, planned.iter().map(|p| p.prepared.bytes()).sum())?;
@@ -59,27 +68,30 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
             unchanged.extend(plan.paths.iter().cloned());
             continue;
         }
-        for path in &plan.paths {
-            if let Some(kept) = room::set_aside(path, entry(path).as_ref(), &folder)? {
-                report.lines.push(format!(
-                    "▲ {} was there and is no delivery of this shelf as it was left; it is kept as {}",
-                    path.display(),
-                    kept.display()
-                ));
-            }
-        }
-        let done = plan.prepared.write(&step.out, job)?;
+        let mut kept = Vec::new();
+        let done = plan.prepared.write(&out, job, &mut |path| {
+            let aside = room::set_aside(path, entry(path).as_ref(), &folder)?;
+            kept.extend(aside.map(|aside| (path.to_owned(), aside)));
+            Ok(())
+        })?;
         let mut entries = Vec::new();
         for delivery in done {
             documents.push(told(shelf, &delivery, &plan.order.series, &mut report)?);
             entries.push(entry_of(shelf, plan, &delivery, &folder, &command)?);
             report.files.push(delivery.path);
         }
+        report.lines.extend(kept.iter().map(|(path, aside)| {
+            format!(
+                "▲ {} was there and is no delivery of this shelf as it was left; it is kept as {}",
+                path.display(),
+                aside.display()
+            )
+        }));
         manifest.put(entries);
         // After each series: a job that is stopped leaves a manifest of what there is.
         manifest.write(&manifest_path)?;
     }
-    let costs = if step.costs { write_costs(shelf, step, &planned, &folder, job)? } else { Vec::new() };
+    let costs = if step.costs { write_costs(shelf, &out, &planned, job)? } else { Vec::new() };
     report.lines.extend(costs.iter().map(|path| format!("{}: what trading it costs", path.display())));
     if !unchanged.is_empty() {
         report
@@ -101,12 +113,15 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
 }
 
 /// Looks everything through before anything is written.
-fn plan(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Vec<PlannedFiles>> {
+fn plan(
+    shelf: &Shelf,
+    step: &DeliverStep,
+    shapes: &[DeliveryShape],
+    out: &Path,
+    job: &Job,
+) -> Result<Vec<PlannedFiles>> {
     let series = delivered(shelf, &step.series, &step.frames)?;
-    let shapes = shapes(shelf, step)?;
-    let is_folder = step.out.is_dir() || step.out.to_string_lossy().ends_with('/');
-    let is_dataset = shapes.iter().all(|s| s.format == FileFormat::Dataset);
-    if series.len() * shapes.len() > 1 && !is_folder && !is_dataset {
+    if series.len() * shapes.len() > 1 && !is_folder(out) {
         return Err(Error::arguments(format!(
             "{} files need a folder to go to; write --out DIR/.",
             series.len() * shapes.len()
@@ -120,11 +135,11 @@ fn plan(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<Vec<PlannedFiles
     }
     let mut planned: Vec<PlannedFiles> = Vec::new();
     for series in &series {
-        for shape in &shapes {
+        for shape in shapes {
             let mut order = order_of(step, series, shape, shapes.len() > 1)?;
             order.beside = beside::beside(shelf, &order, job)?;
             let prepared = ReadyDelivery::of(shelf, &order)?;
-            let paths = prepared.paths(&step.out)?;
+            let paths = prepared.paths(out)?;
             let is_taken = |path: &PathBuf| planned.iter().any(|p| p.paths.contains(path));
             if let Some(twice) = paths.iter().find(|path| is_taken(path)) {
                 return Err(Error::arguments(format!(
@@ -178,7 +193,6 @@ fn order_of(
     });
     Ok(DeliveryOrder {
         layout,
-        rounds: step.decimals.is_some() || step.volume_decimals.is_some(),
         decimals: (decimals_of(step.decimals)?, decimals_of(step.volume_decimals)?),
         only: shape.only.clone(),
         clock: step.clock.clone().unwrap_or_else(Clock::utc),
@@ -196,38 +210,23 @@ fn order_of(
 }
 
 /// Writes the cost sheet of each instrument beside the files.
-fn write_costs(
-    shelf: &Shelf,
-    step: &DeliverStep,
-    planned: &[PlannedFiles],
-    folder: &Path,
-    job: &Job,
-) -> Result<Vec<PathBuf>> {
-    let mut names: Vec<&str> = planned.iter().map(|p| p.order.series.instrument.as_str()).collect();
-    names.dedup();
+fn write_costs(shelf: &Shelf, to: &Path, planned: &[PlannedFiles], job: &Job) -> Result<Vec<PathBuf>> {
+    let names: BTreeSet<&str> = planned.iter().map(|p| p.order.series.instrument.as_str()).collect();
     let mut out = Vec::new();
     for name in names {
         let text = costs_csv(&cost_sheet(shelf, name, None, job)?)?;
-        let path = match step.out.is_dir() {
-            true => folder.join(format!("{name}_costs.csv")),
-            false => with_ending(&step.out, "costs.csv"),
+        let path = match is_folder(to) {
+            true => to.join(format!("{name}_costs.csv")),
+            false => with_ending(to, "costs.csv"),
         };
         let is_same = std::fs::read(&path).is_ok_and(|there| there == text.as_bytes());
         if !is_same {
-            room::set_aside(&path, None, folder)?;
+            room::set_aside(&path, None, Path::new(""))?;
             write_file(&path, text.as_bytes())?;
         }
         out.push(path);
     }
     Ok(out)
-}
-
-/// A path with a further ending after the one it has.
-fn with_ending(path: &Path, ending: &str) -> PathBuf {
-    let mut name = path.as_os_str().to_owned();
-    name.push(".");
-    name.push(ending);
-    PathBuf::from(name)
 }
 
 /// True where all files of a plan are there as they would be written now.
@@ -241,7 +240,10 @@ fn is_there(
     let key = edition_key(shelf, plan)?;
     for path in &plan.paths {
         let Some(entry) = entry(path) else { return Ok(false) };
-        let is_same = entry.edition_key == key && entry.command == command && entry.proved;
+        // A layout may say something else by now under the same name.
+        let layout = plan.order.layout.as_ref().map(Layout::to_toml);
+        let is_same =
+            entry.edition_key == key && entry.command == command && entry.layout == layout && entry.proved;
         let is_as_it_was = is_same && (entry.is_untouched(folder) || entry.state(folder)? == FileState::Same);
         if !is_as_it_was {
             return Ok(false);
@@ -259,6 +261,10 @@ fn edition_key(shelf: &Shelf, plan: &PlannedFiles) -> Result<String> {
     if matches!(plan.order.format, FileFormat::Xlsx | FileFormat::Html) {
         let sheet = shelf.instrument(&info.name.instrument)?.values;
         hash.update(serde_json::to_string(&sheet).unwrap_or_default().as_bytes());
+        // The costs beside the rows may be measured on any series of the instrument.
+        for other in shelf.series_of(&info.name.instrument)? {
+            hash.update(&other.edition.id.to_le_bytes());
+        }
     }
     Ok(hash.finalize().to_hex()[..24].to_owned())
 }

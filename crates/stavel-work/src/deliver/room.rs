@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use super::manifest::{FileState, ManifestFile};
+use stavel_core::deliver::with_ending;
 use stavel_core::{Error, Result};
 
 /// Refuses to begin where the folder cannot be written to, or what is to be written would not fit on its disk.
@@ -41,9 +42,8 @@ pub fn set_aside(path: &Path, delivered: Option<&ManifestFile>, folder: &Path) -
         return Ok(None);
     }
     let name = |n: u32| {
-        let mut name = path.as_os_str().to_owned();
-        name.push(if n == 1 { ".before".to_owned() } else { format!(".before-{n}") });
-        PathBuf::from(name)
+        let ending = if n == 1 { "before".to_owned() } else { format!("before-{n}") };
+        with_ending(path, &ending)
     };
     let free = (1..).map(name).find(|kept| !kept.exists()).unwrap_or_else(|| name(1));
     std::fs::rename(path, &free).map_err(|e| Error::io("Cannot move aside", path, &e))?;

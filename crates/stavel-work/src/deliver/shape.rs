@@ -2,7 +2,7 @@
 
 use crate::intake::layout_named;
 use crate::step::DeliverStep;
-use stavel_core::deliver::{Compress, FileFormat};
+use stavel_core::deliver::FileFormat;
 use stavel_core::model::layout::{decimals_of, form_of, general, is_absent_text};
 use stavel_core::model::{DateOrder, Delimiter, Field, Layout, Marks, Since1970, Use};
 use stavel_core::store::Shelf;
@@ -24,7 +24,7 @@ pub struct DeliveryShape {
 /// # Errors
 /// Where a layout is not known, or something was said that does not go with a format.
 pub fn shapes(shelf: &Shelf, step: &DeliverStep) -> Result<Vec<DeliveryShape>> {
-    if !step.layout.is_empty() && step.format != [FileFormat::Csv] {
+    if !step.layout.is_empty() && !matches!(step.format.as_slice(), [] | [FileFormat::Csv]) {
         return Err(Error::arguments("A layout says how lines of text are written; leave --format away."));
     }
     let mut out = Vec::new();
@@ -56,16 +56,11 @@ pub fn shapes(shelf: &Shelf, step: &DeliverStep) -> Result<Vec<DeliveryShape>> {
     Ok(out)
 }
 
-/// The formats that are wanted: where only the usual one stands there, the ending of the file's name may say another.
+/// The formats that are wanted: those that are said, else the one that the file's name ends in.
 fn formats_of(step: &DeliverStep) -> Vec<FileFormat> {
-    let bare = match Compress::of_name(&step.out) {
-        Compress::None => step.out.clone(),
-        _ => step.out.with_extension(""),
-    };
-    let by_name = bare.extension().and_then(|e| e.to_str()).and_then(|e| e.to_ascii_lowercase().parse().ok());
-    match (step.format.as_slice(), by_name) {
-        ([FileFormat::Csv], Some(format)) if !says_how_lines_are(step) => vec![format],
-        (formats, _) => formats.to_vec(),
+    match step.format.is_empty() {
+        true => vec![FileFormat::of_name(&step.out).unwrap_or(FileFormat::Csv)],
+        false => step.format.clone(),
     }
 }
 

@@ -16,7 +16,7 @@ use stavel_core::{Error, Result};
 use super::settings::{is_default, one_of};
 
 /// Series to write to files.
-#[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Args, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct DeliverStep {
     /// The series, or patterns of them as NOK*@joined:*.
@@ -37,9 +37,13 @@ pub struct DeliverStep {
     #[arg(long, value_delimiter = ',', value_name = "LAYOUT")]
     #[serde(skip_serializing_if = "Vec::is_empty", deserialize_with = "one_or_many")]
     pub layout: Vec<String>,
-    /// The format of the files; several with commas between them.
-    #[arg(long, value_delimiter = ',', default_value = "csv", value_parser = one_of::<FileFormat>())]
-    #[serde(deserialize_with = "one_or_many", serialize_with = "as_one_or_many")]
+    /// The format of the files; several with commas between them. Else as the ending of --out says, or csv.
+    #[arg(long, value_delimiter = ',', value_parser = one_of::<FileFormat>())]
+    #[serde(
+        skip_serializing_if = "Vec::is_empty",
+        deserialize_with = "one_or_many",
+        serialize_with = "as_one_or_many"
+    )]
     pub format: Vec<FileFormat>,
     /// The frames that are delivered of each instrument and source, or all that are there.
     #[arg(long, value_delimiter = ',', value_name = "FRAMES")]
@@ -151,44 +155,6 @@ pub struct DeliverStep {
     #[arg(long, value_name = "MANIFEST", conflicts_with = "series")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub verify: Option<PathBuf>,
-}
-
-impl Default for DeliverStep {
-    fn default() -> DeliverStep {
-        DeliverStep {
-            series: Vec::new(),
-            out: PathBuf::new(),
-            layout: Vec::new(),
-            format: vec![FileFormat::Csv],
-            frames: Vec::new(),
-            clock: None,
-            from: None,
-            to: None,
-            last: None,
-            origin: false,
-            details: false,
-            complete_only: false,
-            stale_ok: false,
-            columns: Vec::new(),
-            dates: None,
-            decimals: None,
-            volume_decimals: None,
-            delimiter: None,
-            no_header: false,
-            decimal_mark: None,
-            quotes: None,
-            absent: None,
-            line_end: None,
-            encoding: None,
-            stamp: None,
-            compress: None,
-            split: None,
-            names: None,
-            costs: false,
-            changed: false,
-            verify: None,
-        }
-    }
 }
 
 /// How many rows are wanted: of every frame, or by frame; written `5000` or `1m=100000,1d=5000`.
@@ -321,6 +287,6 @@ mod tests {
         let one: DeliverStep = toml::from_str("layout = 'tabs'\nformat = 'json'").unwrap();
         let many: DeliverStep = toml::from_str("layout = ['tabs', 'digits']").unwrap();
         assert_eq!((one.layout, one.format), (vec!["tabs".to_owned()], vec![FileFormat::Json]));
-        assert_eq!((many.layout.len(), many.format), (2, vec![FileFormat::Csv]));
+        assert_eq!((many.layout.len(), many.format), (2, Vec::new()));
     }
 }

@@ -255,6 +255,56 @@ fn only_what_changed_is_written_again() {
 }
 
 #[test]
+fn a_layout_that_was_saved_anew_makes_what_was_delivered_by_it_another_file() {
+    let desk = desk();
+    let (folder, text_of) =
+        (out(&desk, "out") + "/", "delimiter = ','\ncolumns = ['moment', 'close']\ndates = ");
+    let save = |dates: &str| {
+        let file = desk.0.file("l.toml", format!("{text_of}'{dates}'\n"));
+        assert_eq!(desk.run(&["layout", "save", "mine", &file]).code, 0);
+    };
+    let deliver = || {
+        let told =
+            desk.run(&["deliver", "NOKSEK@quill:1m", "--layout", "mine", "--out", &folder, "--changed"]);
+        assert_eq!(told.code, 0, "{}", told.err);
+        text(&(folder.clone() + "NOKSEK_quill_1m.csv")).lines().next().unwrap().to_owned()
+    };
+    save("year-first");
+    assert_eq!(deliver(), "2024-03-04 00:00:00,1.08340");
+    save("day-first");
+    assert_eq!(deliver(), "04.03.2024 00:00:00,1.08340");
+}
+
+#[test]
+fn a_dataset_is_a_folder_and_is_known_again() {
+    let desk = desk();
+    let folder = out(&desk, "set");
+    let deliver = |more: &[&str]| {
+        let told =
+            desk.run(&[&["deliver", "N*@quill:1m", "--format", "dataset", "--out", &folder], more].concat());
+        assert_eq!(told.code, 0, "{}", told.err);
+        told.out
+    };
+    deliver(&[]);
+    assert_eq!(names_in(&folder), ["_manifest.json", "instrument=NOKSEK", "instrument=NZDSEK"]);
+    assert!(!deliver(&[]).contains("it is kept as"), "what it delivered itself gives way");
+    assert!(deliver(&["--changed"]).contains("2 files are there"));
+}
+
+#[test]
+fn prices_are_not_rounded_where_only_volumes_were_to_be() {
+    let desk = desk();
+    let layout = desk.0.file(
+        "coarse.toml",
+        "delimiter = ','\ncolumns = ['moment', 'close', 'volume']\ndates = 'year-first'\ndecimals = 3\n",
+    );
+    let args = ["deliver", "NOKSEK@quill:1m", "--out", "-", "--layout", &layout, "--volume-decimals", "0"];
+    let told = desk.run(&args);
+    assert_eq!(told.code, 2, "{}", told.out);
+    assert!(told.err.contains("the close of"), "{}", told.err);
+}
+
+#[test]
 fn bad_wishes_are_refused_before_anything_is_written() {
     let desk = desk();
     let folder = out(&desk, "out") + "/";
@@ -289,6 +339,9 @@ fn the_ending_of_a_file_says_its_format_and_what_is_said_comes_before_a_layout()
     let file = out(&desk, "x.parquet");
     assert_eq!(desk.run(&["deliver", "NOKSEK@quill:1m", "--out", &file]).code, 0);
     assert!(std::fs::read(&file).unwrap().starts_with(b"PAR1"), "no lines in a file that says it is Parquet");
+    let lines = out(&desk, "y.json");
+    desk.run(&["deliver", "NOKSEK@quill:1m", "--out", &lines, "--format", "csv"]);
+    assert!(text(&lines).starts_with("time,open,"), "a format that is said comes before an ending");
     let packed = out(&desk, "x.ndjson.gz");
     let told = desk.run(&["deliver", "NOKSEK@quill:1m", "--out", &packed, "--split", "day"]);
     assert_eq!(told.code, 0, "{}", told.err);

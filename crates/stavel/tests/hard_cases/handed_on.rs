@@ -69,6 +69,10 @@ fn times_of_an_unknown_clock_are_not_moved_and_are_not_called_utc() {
         assert_eq!(asked.code, 3, "{moments:?}: {}", asked.out);
         assert!(asked.err.contains("cannot be written as moments of UTC"), "{}", asked.err);
     }
+    let known = desk.0.file("NZDSEK.csv", bars("time (UTC),open,high,low,close,volume", (0..9).map(minute)));
+    let mixed = desk.run(&["convert", &input, &known, "--out", &(place(&desk, "mixed") + "/")]);
+    assert_eq!(mixed.code, 3, "{}", mixed.out);
+    assert!(mixed.err.contains("would not be written alike"), "{}", mixed.err);
     let said = ["--clock", "UTC+2", "--clock-out", "Europe/Oslo"];
     let told = desk.run(&[&["convert", &input, "--out", &place(&desk, "b.csv")], &said[..]].concat());
     assert_eq!(told.code, 0, "{}", told.err);

@@ -1,5 +1,7 @@
 //! The cells of a line.
 
+use std::borrow::Cow;
+
 use crate::deliver::rounding::push_with_decimals;
 use crate::model::layout::{Quotes, SpreadUnit, TextEncoding};
 use crate::model::moment_text::push_offset;
@@ -211,7 +213,7 @@ impl<'l> CellWriter<'l> {
                 let (days, part) = (parts.div_euclid(1_000_000_000_000), parts.rem_euclid(1_000_000_000_000));
                 out.extend_from_slice(format!("{}.{part:012}", days + 25_569).as_bytes());
             }
-            LineCell::Symbol => push_safe(out, self.symbol),
+            LineCell::Symbol => out.extend_from_slice(without_formula(self.symbol).as_bytes()),
         }
     }
 
@@ -228,20 +230,21 @@ impl<'l> CellWriter<'l> {
     /// Appends the name of a column.
     pub fn push_name(&mut self, name: &str, out: &mut Vec<u8>) {
         let from = out.len();
-        push_safe(out, name);
+        out.extend_from_slice(without_formula(name).as_bytes());
         if self.layout.writing.quotes != Quotes::Needed || self.needs_quotes(&out[from..]) {
             quote(out, from);
         }
     }
 }
 
-/// Appends a text that no spreadsheet takes for a formula: one that looks like it stands behind an apostrophe.
-fn push_safe(out: &mut Vec<u8>, text: &str) {
-    let is_formula = text.starts_with(['=', '+', '-', '@', '\t', '\r']) && text.len() > 1;
-    if is_formula {
-        out.push(b'\'');
+/// A text that no spreadsheet takes for a formula: one that looks like it stands behind an apostrophe. A number with its
+/// sign is none.
+pub fn without_formula(text: &str) -> Cow<'_, str> {
+    let looks_like_it = text.starts_with(['=', '+', '-', '@', '\t', '\r']) && text.len() > 1;
+    match looks_like_it && text.parse::<f64>().is_err() {
+        true => Cow::Owned(format!("'{text}")),
+        false => Cow::Borrowed(text),
     }
-    out.extend_from_slice(text.as_bytes());
 }
 
 /// Puts what stands at the end of a text in quotes; quotes in it are written twice.
@@ -327,10 +330,10 @@ mod tests {
 
     #[test]
     fn what_a_spreadsheet_would_run_stands_behind_an_apostrophe() {
-        for (text, safe) in [("=1+2", "'=1+2"), ("@x", "'@x"), ("-", "-"), ("Bid", "Bid"), ("-2", "'-2")] {
-            let mut out = Vec::new();
-            push_safe(&mut out, text);
-            assert_eq!(String::from_utf8_lossy(&out), safe);
+        for (text, safe) in
+            [("=1+2", "'=1+2"), ("@x", "'@x"), ("-", "-"), ("Bid", "Bid"), ("-2", "-2"), ("-2+x", "'-2+x")]
+        {
+            assert_eq!(without_formula(text), safe);
         }
     }
 }

@@ -13,8 +13,8 @@ use crate::model::moment_text::MomentWriter;
 use crate::model::{Clock, Columns, Field, Frame, Layout, Micros, Scale, SeriesName, Stamp, Use};
 use crate::{Error, Result};
 
-pub use cells::unwritable;
 use cells::{CellWriter, LineCell};
+pub use cells::{unwritable, without_formula};
 use encoding::{decoded, encoded};
 
 /// Turns rows into lines as a layout has them, and reads such lines back by the parser of intake.

@@ -178,7 +178,7 @@ fn decimals_that_were_asked_for_are_rounded_counted_and_proved() {
     layout.writing.decimals = Some(2);
     let order = DeliveryOrder {
         layout: Some(layout.clone()),
-        rounds: true,
+        decimals: (Some(2), None),
         ..DeliveryOrder::of(name.clone(), FileFormat::Csv)
     };
     let done = one(&shelf, &order, &out.path().join("x.csv"));
@@ -213,7 +213,7 @@ fn spreads_are_written_in_the_unit_of_the_layout() {
         (layout.spreads, layout.writing.decimals) = (spreads, Some(decimals));
         let order = DeliveryOrder {
             layout: Some(layout),
-            rounds: true,
+            decimals: (Some(2), None),
             ..DeliveryOrder::of(name.clone(), FileFormat::Csv)
         };
         let done = one(&shelf, &order, &out.path().join("x.csv"));
@@ -342,6 +342,21 @@ fn the_last_lines_are_those_at_the_end_of_the_file() {
 }
 
 #[test]
+fn the_lines_of_columns_are_shown_as_they_begin() {
+    let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let (shelf, name) = shelf_with_bars(dir.path());
+    let order = DeliveryOrder::of(name, FileFormat::JsonColumns);
+    let text = std::fs::read_to_string(one(&shelf, &order, out.path()).path).unwrap();
+    let shown = first_lines(&shelf, &order, 5).unwrap();
+    assert_eq!((shown.len(), text.lines().count()), (5, 5));
+    for (shown, line) in shown.iter().zip(text.lines()) {
+        let begin = shown.trim_end_matches(['}', ',', ']']);
+        assert!(line.starts_with(begin), "{shown}");
+    }
+    assert!(shown[2].starts_with("\"open\":[9.87650,9.87649,"), "{}", shown[2]);
+}
+
+#[test]
 fn marks_asked_for_are_there_even_where_no_row_has_one() {
     let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let (shelf, name) = shelf_with_bars(dir.path());
@@ -434,7 +449,10 @@ fn a_delivery_that_is_not_proved_leaves_the_old_file_and_is_kept_beside_it() {
         let mut prepared = ReadyDelivery::of(&shelf, &order).unwrap();
         let lines = lines_of(&order, &prepared.info).unwrap();
         prepared.text = Some(Box::new(Spoiled(lines)));
-        let done = prepared.write(&path, &Job::unwatched()).unwrap().remove(0);
+        let done = prepared
+            .write(&path, &Job::unwatched(), &mut |_| panic!("the old file stays"))
+            .unwrap()
+            .remove(0);
         assert!(!done.proved);
         assert_eq!(done.path, with_ending(&path, "unproved"));
         assert_eq!(std::fs::read_to_string(&path).unwrap(), "yesterday's", "{compress:?}");
