@@ -29,6 +29,12 @@ engines:
 	cargo build --release --bin stavel
 	sh scripts/engines_all.sh target/release/stavel
 
+# Has LibreOffice, Python readers and checkers open what is delivered; installs LibreOffice where it is not there.
+.PHONY: opened
+opened:
+	cargo build --release --bin stavel
+	sh scripts/opened.sh target/release/stavel
+
 # Fuzz targets for everything that is read from outside; wants cargo-fuzz. One after the other, 60 s each.
 .PHONY: fuzz
 fuzz:

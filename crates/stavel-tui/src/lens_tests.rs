@@ -342,6 +342,16 @@ fn lines_change_as_the_layout_is_changed_and_the_layout_can_be_saved() {
     press(&mut app, "y");
     let copied = app.copied.take().unwrap();
     assert!(copied.starts_with("table,what,value") && copied.contains("spread in points,all,"), "{copied}");
+    // A month of spreads, and money in the currency of an account.
+    assert!(shown(&app).contains("by month") && shown(&app).contains("2024-03"), "{}", shown(&app));
+    wait(&mut app, "in SEK");
+    press(&mut app, "e");
+    answer(&mut app, "nok");
+    wait(&mut app, "in NOK");
+    wait(&mut app, "of a lot by hour");
+    press(&mut app, "e");
+    answer(&mut app, "zzz");
+    wait(&mut app, "no pair on the shelf leads");
     press(&mut app, "vy");
     assert!(app.copied.take().unwrap().starts_with("time,open,high,low,close"));
 }

@@ -65,6 +65,6 @@ pub use span::span_between;
 pub use sql::{SqlDialect, shelf_sql};
 pub use step::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,
-    IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, RowLimits, SheetValues, ShelfStep, SidesWanted,
-    SpliceStep, Step, UndoStep, recipe_keys,
+    IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, RowLimits, SheetValues, ShelfStep, SidesAsked,
+    SidesWanted, SpliceStep, Step, UndoStep, recipe_keys,
 };

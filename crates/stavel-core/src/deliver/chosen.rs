@@ -2,6 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
+use super::delivered_rows::DeliveredRows;
+use super::order::PriceSides;
 use super::{Compress, DeliveryOrder, FileFormat, Split};
 use crate::model::columns::shape_of;
 use crate::model::time::{civil_from_days, date, day_of, days_from_civil};
@@ -21,8 +23,8 @@ pub fn partial_ends(info: &SeriesInfo) -> (bool, bool) {
 /// The series as it is delivered: with the fields that are written.
 ///
 /// # Errors
-/// Where it is afloat, or has no such fields.
-pub fn what_is_delivered(shelf: &Shelf, order: &DeliveryOrder) -> Result<SeriesInfo> {
+/// Where it is afloat, or has no such fields or sides.
+pub fn what_is_delivered(shelf: &Shelf, order: &DeliveryOrder) -> Result<(SeriesInfo, DeliveredRows)> {
     let mut info = shelf.find(&order.series)?;
     refuse_afloat(&info)?;
     let is_table = order.format.is_columnar();
@@ -37,6 +39,7 @@ pub fn what_is_delivered(shelf: &Shelf, order: &DeliveryOrder) -> Result<SeriesI
     if !is_table && !has_own_columns && !order.details {
         leave_details(&mut info);
     }
+    let rows = DeliveredRows::of(shelf, order, &mut info)?;
     // Who asks for the marks gets the column also where no row has one: nothing in it is an estimate.
     if order.origin && !info.edition.fields.contains(&Field::Origin) {
         info.edition.fields.push(Field::Origin);
@@ -47,7 +50,7 @@ pub fn what_is_delivered(shelf: &Shelf, order: &DeliveryOrder) -> Result<SeriesI
         }
         info.edition.fields.retain(|f| only.contains(f));
     }
-    Ok(info)
+    Ok((info, rows))
 }
 
 /// What bars that were made of ticks know beside the usual columns stays on the shelf, unless it is asked for. What a source
@@ -80,7 +83,7 @@ fn refuse_afloat(info: &SeriesInfo) -> Result<()> {
 ///
 /// # Errors
 /// Where the rows cannot be read.
-pub fn span_of(shelf: &Shelf, info: &SeriesInfo, order: &DeliveryOrder) -> Result<Span> {
+pub fn span_of(rows: &DeliveredRows, info: &SeriesInfo, order: &DeliveryOrder) -> Result<Span> {
     let mut span = order.span;
     if order.complete_only {
         let (first, last) = partial_ends(info);
@@ -90,8 +93,8 @@ pub fn span_of(shelf: &Shelf, info: &SeriesInfo, order: &DeliveryOrder) -> Resul
     }
     let Some(last) = order.last else { return Ok(span) };
     let mut times = std::collections::VecDeque::new();
-    for rows in shelf.scan(&info.edition, span, Some(&[]))? {
-        times.extend(rows?.time);
+    for piece in rows.scan(span, &[]) {
+        times.extend(piece?.time);
         let over = times.len().saturating_sub(last as usize);
         times.drain(..over);
     }
@@ -172,7 +175,12 @@ fn file_name(order: &DeliveryOrder, info: &SeriesInfo, span: Span, is_made_up: b
     let s = &order.series;
     // Whoever is handed the file shall not take made-up ticks for a record.
     let rebuilt = if matches!(info.edition.provenance.made, Made::Rebuild(_)) { "_rebuilt" } else { "" };
-    let frame = s.frame_and_side();
+    // Whoever is handed the file shall see which prices are in it.
+    let frame = match order.sides {
+        PriceSides::Own => s.frame_and_side(),
+        PriceSides::Together => format!("{}.both", s.frame),
+        PriceSides::Only(side) => format!("{}.{}", s.frame, side.word()),
+    };
     let built = if s.built && rebuilt.is_empty() { ".built" } else { "" };
     let made_up = if is_made_up { "_made-up" } else { "" };
     let packed = match order.compress {

@@ -3,12 +3,13 @@
 
 use std::path::{Path, PathBuf};
 
+use super::delivered_rows::DeliveredRows;
 use super::table::same_rows;
 use crate::job::Job;
 use crate::model::price::unit;
 use crate::model::time::{DAY, civil_from_days, day_of, days_from_civil};
 use crate::model::{Columns, Field, Scale, SeriesName, Span, present};
-use crate::store::{Reader, ScanFile, SegmentWriter, SeriesInfo};
+use crate::store::{ScanFile, SegmentWriter, SeriesInfo};
 use crate::{Error, Result};
 
 /// Decimals of every number.
@@ -19,15 +20,20 @@ const BELOW: i64 = 1_000_000_000;
 
 /// The columns beside the time: all there are, whatever a series has.
 fn all_fields() -> Vec<Field> {
-    Field::ALL.into_iter().filter(|f| *f != Field::Covers).collect()
+    Field::ALL.into_iter().filter(|f| *f != Field::Covers && !f.is_beside_the_bid()).collect()
 }
 
 /// The files of a series, by year, UTC.
 ///
 /// # Errors
 /// Where the rows cannot be counted.
-pub fn files(reader: &Reader, series: &SeriesName, span: Span, to: &Path) -> Result<Vec<(PathBuf, Span)>> {
-    let Some((first, last)) = reader.ends(span)? else { return Ok(Vec::new()) };
+pub fn files(
+    rows: &DeliveredRows,
+    series: &SeriesName,
+    span: Span,
+    to: &Path,
+) -> Result<Vec<(PathBuf, Span)>> {
+    let Some((first, last)) = rows.ends(span)? else { return Ok(Vec::new()) };
     let folder = to
         .join(format!("instrument={}", series.instrument))
         .join(format!("source={}", series.source))
@@ -37,7 +43,7 @@ pub fn files(reader: &Reader, series: &SeriesName, span: Span, to: &Path) -> Res
     for year in year(first)..=year(last) {
         let whole = Span::new(days_from_civil(year, 1, 1) * DAY, days_from_civil(year + 1, 1, 1) * DAY);
         let Some(part) = whole.overlap(&span) else { continue };
-        if reader.count(part)? > 0 {
+        if rows.count(part)? > 0 {
             files.push((folder.join(format!("year={year}")).join("rows.parquet"), part));
         }
     }
@@ -48,9 +54,9 @@ pub fn files(reader: &Reader, series: &SeriesName, span: Span, to: &Path) -> Res
 ///
 /// # Errors
 /// One sentence.
-pub fn refuse_what_is_lost(info: &SeriesInfo, reader: &Reader, span: Span) -> Result<()> {
+pub fn refuse_what_is_lost(info: &SeriesInfo, rows: &DeliveredRows, span: Span) -> Result<()> {
     let scale = info.edition.scale;
-    for piece in reader.scan(span, Some(&info.edition.fields)) {
+    for piece in rows.scan(span, &info.edition.fields) {
         let piece = piece?;
         for (field, column) in piece.fields.iter().zip(&piece.data) {
             let decimals = decimals_of(*field, scale);
@@ -79,24 +85,30 @@ fn decimals_of(field: Field, scale: Scale) -> u8 {
 ///
 /// # Errors
 /// Where the file cannot be written.
-pub fn write(reader: &Reader, fields: &[Field], span: Span, path: &Path, job: &Job) -> Result<(u64, bool)> {
-    let (all, scale) = (all_fields(), reader.edition.scale);
+pub fn write(
+    rows: &DeliveredRows,
+    fields: &[Field],
+    span: Span,
+    path: &Path,
+    job: &Job,
+) -> Result<(u64, bool)> {
+    let (all, scale) = (all_fields(), rows.scale());
     let mut writer = SegmentWriter::create_uniform(path, &all, DECIMALS)?;
-    for piece in reader.scan(span, Some(fields)) {
+    for piece in rows.scan(span, fields) {
         let piece = piece?;
         job.advance(piece.len() as u64)?;
         writer.push(widened(&piece, &all, scale))?;
     }
-    let rows = writer.finish(path)?.rows;
+    let count = writer.finish(path)?.rows;
     let uniform = Scale { price: DECIMALS, volume: DECIMALS };
     let back =
         ScanFile::open(path, fields, uniform, Span::ALL)?.map(|piece| piece.map(|p| narrowed(p, scale)));
-    let again = reader.scan(span, Some(fields)).inspect(|piece| {
+    let again = rows.scan(span, fields).inspect(|piece| {
         if let Ok(piece) = piece {
             let _ = job.advance(piece.len() as u64);
         }
     });
-    Ok((rows, same_rows(back, again)?))
+    Ok((count, same_rows(back, again)?))
 }
 
 /// Rows with every column there is, all numbers with nine decimals.

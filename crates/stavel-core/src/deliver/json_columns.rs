@@ -9,11 +9,12 @@ use serde::de::{DeserializeSeed, Deserializer, Error as _, MapAccess, SeqAccess,
 use serde_json::value::RawValue;
 
 use super::DeliveryOrder;
+use super::delivered_rows::DeliveredRows;
 use crate::job::Job;
 use crate::model::moment_text::MomentWriter;
 use crate::model::price::{parse_scaled, push_scaled};
 use crate::model::{ABSENT, Columns, Field, Span, present};
-use crate::store::{Reader, SeriesInfo};
+use crate::store::SeriesInfo;
 use crate::{Error, Result};
 
 /// Writes a series column after column, each read from the shelf by itself; gives its rows and whether the file,
@@ -22,7 +23,7 @@ use crate::{Error, Result};
 /// # Errors
 /// Where the file cannot be written.
 pub fn write(
-    reader: &Reader,
+    reader: &DeliveredRows,
     info: &SeriesInfo,
     order: &DeliveryOrder,
     span: Span,
@@ -33,7 +34,7 @@ pub fn write(
     let mut file = BufWriter::with_capacity(1 << 20, File::create(path).map_err(failed)?);
     let mut times = MomentWriter::new(&order.clock);
     let (mut text, mut rows) = (format!("{{\"series\":\"{}\",\n\"time\":[", order.series).into_bytes(), 0u64);
-    for piece in reader.scan(span, Some(&[])) {
+    for piece in reader.scan(span, &[]) {
         let piece = piece?;
         job.advance(piece.len() as u64)?;
         for t in &piece.time {
@@ -48,7 +49,7 @@ pub fn write(
     for field in &info.edition.fields {
         text.extend(format!("],\n\"{}\":[", field.name()).bytes());
         let mut is_first = true;
-        for piece in reader.scan(span, Some(&[*field])) {
+        for piece in reader.scan(span, &[*field]) {
             for value in &piece?.data[0] {
                 push_value(&mut text, std::mem::take(&mut is_first), *value, info.edition.scale.of(*field));
             }
@@ -95,7 +96,7 @@ fn push_value(text: &mut Vec<u8>, is_first: bool, value: i64, decimals: u8) {
 ///
 /// # Errors
 /// Where the file cannot be read.
-pub(super) fn holds(reader: &Reader, info: &SeriesInfo, span: Span, path: &Path) -> Result<bool> {
+pub(super) fn holds(reader: &DeliveredRows, info: &SeriesInfo, span: Span, path: &Path) -> Result<bool> {
     let file = File::open(path).map_err(|e| Error::io("Cannot read back", path, &e))?;
     let mut document = serde_json::Deserializer::from_reader(BufReader::with_capacity(1 << 20, file));
     let proof = DocumentProof { reader, info, span, series: info.name.to_string() };
@@ -104,7 +105,7 @@ pub(super) fn holds(reader: &Reader, info: &SeriesInfo, span: Span, path: &Path)
 
 /// Compares a document, as it is read, with the series; what is not the same is an error.
 struct DocumentProof<'r> {
-    reader: &'r Reader,
+    reader: &'r DeliveredRows,
     info: &'r SeriesInfo,
     span: Span,
     series: String,
@@ -164,7 +165,7 @@ impl<'de> Visitor<'de> for ColumnProof<'_, '_> {
 
     fn visit_seq<A: SeqAccess<'de>>(self, mut values: A) -> std::result::Result<(), A::Error> {
         let decimals = self.field.map_or(0, |f| self.of.info.edition.scale.of(f));
-        for piece in self.of.reader.scan(self.of.span, Some(self.field.as_slice())) {
+        for piece in self.of.reader.scan(self.of.span, self.field.as_slice()) {
             let piece = piece.map_err(A::Error::custom)?;
             for expected in piece.data.first().unwrap_or(&piece.time) {
                 let read = match self.field {

@@ -3,6 +3,7 @@
 mod beside;
 mod chosen;
 mod dataset;
+mod delivered_rows;
 mod json_columns;
 mod lines;
 mod on_shelf;
@@ -19,8 +20,8 @@ mod workbook;
 pub use beside::{Beside, SideTable, TableCell};
 pub use chosen::{is_folder, partial_ends, with_ending};
 pub use lines::without_formula;
-pub use on_shelf::{ReadyDelivery, deliver, first_lines, free_bytes, last_lines};
-pub use order::{Delivery, DeliveryOrder, Split};
+pub use on_shelf::{MakeWay, ReadyDelivery, deliver, first_lines, free_bytes, last_lines};
+pub use order::{Begun, Delivery, DeliveryOrder, PriceSides, Split};
 pub use packing::Compress;
 pub use pipeline::RowsAsText;
 pub use workbook::write_tables;

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use super::beside::Beside;
 use super::{Compress, FileFormat};
-use crate::model::{Clock, Field, Layout, Micros, SeriesName, Span};
+use crate::model::{Clock, Field, Layout, Micros, SeriesName, Side, Span};
 
 /// Into files of which stretches of time a series is cut.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
@@ -20,11 +20,38 @@ pub enum Split {
     Day,
 }
 
+/// Which price sides the rows of a delivery hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum PriceSides {
+    /// Those of the series.
+    #[default]
+    Own,
+    /// Of bars, the bid and the ask in one row.
+    Together,
+    /// Of quotes, only this side: rows without it are left away.
+    Only(Side),
+}
+
+/// The beginning of a file that is there already and stays as it is: rows are written behind it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Begun {
+    /// How many of its bytes stay.
+    pub bytes: u64,
+    /// SHA-256 of the whole file, in hexadecimal digits, as it was proved when it was written.
+    pub sha256: String,
+    /// Rows in the bytes that stay.
+    pub rows: u64,
+    /// The time of the first row behind them.
+    pub from: Micros,
+}
+
 /// What to deliver, and how.
 #[derive(Debug, Clone)]
 pub struct DeliveryOrder {
     /// The series.
     pub series: SeriesName,
+    /// The price sides.
+    pub sides: PriceSides,
     /// The format of the file.
     pub format: FileFormat,
     /// How lines are written, instead of the format's own way; CSV only.
@@ -64,6 +91,7 @@ impl DeliveryOrder {
     pub fn of(series: SeriesName, format: FileFormat) -> DeliveryOrder {
         DeliveryOrder {
             series,
+            sides: PriceSides::Own,
             format,
             layout: None,
             decimals: (None, None),
@@ -90,6 +118,8 @@ pub struct Delivery {
     pub path: PathBuf,
     /// Rows in it.
     pub rows: u64,
+    /// Rows that were there already and were left as they are.
+    pub kept: u64,
     /// Its length.
     pub bytes: u64,
     /// SHA-256 of its bytes, in hexadecimal digits.

@@ -16,6 +16,7 @@ use std::thread::JoinHandle;
 
 use rayon::prelude::*;
 
+use super::Begun;
 use super::packing::{FilePacking, Packed};
 use crate::fingerprint::{Sha256, sha256_of};
 use crate::job::Job;
@@ -67,12 +68,13 @@ struct Block {
     place: Range<u64>,
 }
 
-/// Writes rows to a file and proves them.
+/// Writes rows to a file and proves them; behind the beginning of another file, where one is given.
 ///
 /// # Errors
 /// Where the rows cannot be read or the file cannot be written.
 pub fn write_and_prove(
     path: &Path,
+    begun: Option<(&Path, &Begun)>,
     mut pieces: impl Iterator<Item = Result<Columns>> + Send,
     text: &dyn RowsAsText,
     packing: &FilePacking,
@@ -80,7 +82,16 @@ pub fn write_and_prove(
 ) -> Result<WrittenText> {
     let mut target = Target::create(path, packing)?;
     let mut done = WrittenText { proved: true, ..WrittenText::default() };
-    target.put(&text.head())?;
+    let mut head = text.head();
+    match begun {
+        None => target.put(&head)?,
+        Some((from, begun)) => {
+            // The rows in it were proved when they were written: it is enough that its bytes are those.
+            done.proved = target.begin_with(from, begun)?;
+            done.rows = begun.rows;
+            head.truncate(begun.bytes as usize);
+        }
+    }
     let mut fresh: Vec<Arc<Columns>> = Vec::new();
     let mut texts: Vec<Block> = Vec::new();
     let mut written: Vec<Block> = Vec::new();
@@ -117,7 +128,7 @@ pub fn write_and_prove(
     }
     let tail = text.tail(done.rows > 0);
     target.put(&tail)?;
-    let (bytes, sha256, is_whole) = target.end(&text.head(), &tail)?;
+    let (bytes, sha256, is_whole) = target.end(&head, &tail)?;
     done.proved &= is_whole;
     Ok(WrittenText { bytes, sha256, ..done })
 }
@@ -197,6 +208,23 @@ impl<'p> Target<'p> {
         self.hash.update(bytes);
         self.at += bytes.len() as u64;
         Ok(())
+    }
+
+    /// Copies the beginning of a file; gives whether the whole of it is as it was delivered.
+    fn begin_with(&mut self, from: &Path, begun: &Begun) -> Result<bool> {
+        let failed = |e: std::io::Error| Error::io("Cannot read", from, &e);
+        let mut file = File::open(from).map_err(failed)?;
+        let mut whole = Sha256::default();
+        let mut bytes = vec![0; 1 << 20];
+        loop {
+            let read = file.read(&mut bytes).map_err(failed)?;
+            if read == 0 {
+                return Ok(whole.hex() == begun.sha256 && self.at == begun.bytes);
+            }
+            whole.update(&bytes[..read]);
+            let wanted = (begun.bytes - self.at).min(read as u64) as usize;
+            self.put(&bytes[..wanted])?;
+        }
     }
 
     fn put_block(&mut self, block: &mut Block) -> Result<()> {

@@ -1,11 +1,12 @@
 //! What a format or a layout cannot hold, told before anything is written.
 
+use super::delivered_rows::DeliveredRows;
 use super::lines::{LayoutLines, unwritable};
 use super::{Compress, DeliveryOrder, FileFormat, RowsAsText};
 use crate::model::price::unit;
 use crate::model::time::{DAY, wall};
 use crate::model::{Clock, Columns, Field, Micros, Span, Unfold, Use, present};
-use crate::store::{Reader, SeriesInfo};
+use crate::store::SeriesInfo;
 use crate::{Error, Result};
 
 /// The rows that a page is still opened with.
@@ -50,7 +51,7 @@ pub fn what_lines_lose(
     order: &DeliveryOrder,
     lines: &LayoutLines,
     info: &SeriesInfo,
-    reader: &Reader,
+    reader: &DeliveredRows,
     span: Span,
 ) -> Result<()> {
     let layout = lines.layout();
@@ -67,7 +68,7 @@ pub fn what_lines_lose(
     };
     let coarser: Vec<Field> = lines.coarser().into_iter().filter(|f| !was_asked_for(f)).collect();
     refuse_lost_decimals(&name, lines, &coarser, info, reader, span)?;
-    let first = reader.scan(span, Some(&info.edition.fields)).next().transpose()?;
+    let first = reader.scan(span, &info.edition.fields).next().transpose()?;
     if let Some(first) = first {
         let rows = first.rows(0..first.len().min(TRIAL));
         refuse_unread(&name, lines, info, &rows)?;
@@ -77,7 +78,7 @@ pub fn what_lines_lose(
     let has_time = layout.columns.iter().any(|u| matches!(u, Use::Moment | Use::Time | Use::Unix(_)));
     let has_forms = forms.moment.is_some() || forms.date.is_some() || forms.time.is_some();
     if has_forms || !has_time {
-        for piece in reader.scan(span, Some(&info.edition.fields)) {
+        for piece in reader.scan(span, &info.edition.fields) {
             refuse_unread(&name, lines, info, &piece?)?;
         }
     }
@@ -92,7 +93,7 @@ fn refuse_lost_decimals(
     lines: &LayoutLines,
     coarser: &[Field],
     info: &SeriesInfo,
-    reader: &Reader,
+    reader: &DeliveredRows,
     span: Span,
 ) -> Result<()> {
     if coarser.is_empty() {
@@ -107,7 +108,7 @@ fn refuse_lost_decimals(
         unit(have.saturating_sub(writes))
     };
     let (mut values, mut example) = (0u64, None);
-    for piece in reader.scan(span, Some(coarser)) {
+    for piece in reader.scan(span, coarser) {
         let piece = piece?;
         for (field, column) in piece.fields.iter().zip(&piece.data) {
             let lost = lost(field);
@@ -158,7 +159,7 @@ fn refuse_hours_shown_twice(
     name: &str,
     clock: &Clock,
     info: &SeriesInfo,
-    reader: &Reader,
+    reader: &DeliveredRows,
     span: Span,
 ) -> Result<()> {
     if *clock == Clock::utc() {
@@ -167,7 +168,7 @@ fn refuse_hours_shown_twice(
     let is_bars = info.name.frame.is_bars();
     let mut before = Micros::MIN;
     let mut unfold = Unfold::new(Some(clock), info.name.frame);
-    for piece in reader.scan(span, Some(&[])) {
+    for piece in reader.scan(span, &[]) {
         let piece = piece?;
         let mut is_told = |t: &Micros| {
             let wall = clock.to_wall(*t);
@@ -194,11 +195,11 @@ fn refuse_hours_shown_twice(
 pub fn what_a_sheet_loses(
     order: &DeliveryOrder,
     info: &SeriesInfo,
-    reader: &Reader,
+    reader: &DeliveredRows,
     span: Span,
 ) -> Result<()> {
     let first_day = -25_508 * DAY;
-    for piece in reader.scan(span, Some(&info.edition.fields)) {
+    for piece in reader.scan(span, &info.edition.fields) {
         let piece = piece?;
         if let Some(early) = piece.time.iter().find(|t| order.clock.to_wall(**t) < first_day) {
             return Err(Error::input(format!(

@@ -3,32 +3,39 @@
 use std::path::Path;
 
 use super::FileFormat;
+use super::delivered_rows::DeliveredRows;
 use crate::Result;
 use crate::job::Job;
 use crate::model::{Columns, Field, Scale, Span};
-use crate::store::{Cursor, Reader, ScanFile, SegmentWriter};
+use crate::store::{Cursor, ScanFile, SegmentWriter};
 
 /// Writes a series with some of its fields and reads it back; gives its rows and whether they are the same.
 ///
 /// # Errors
 /// Where the file cannot be written.
-pub fn write(reader: &Reader, fields: &[Field], span: Span, path: &Path, job: &Job) -> Result<(u64, bool)> {
-    let scale = reader.edition.scale;
+pub fn write(
+    rows: &DeliveredRows,
+    fields: &[Field],
+    span: Span,
+    path: &Path,
+    job: &Job,
+) -> Result<(u64, bool)> {
+    let scale = rows.scale();
     let mut writer = SegmentWriter::create(path, fields, scale, true)?;
-    for piece in reader.scan(span, Some(fields)) {
+    for piece in rows.scan(span, fields) {
         let piece = piece?;
         job.advance(piece.len() as u64)?;
         writer.push(piece)?;
     }
-    let rows = writer.finish(path)?.rows;
-    let again = reader.scan(span, Some(fields)).inspect(|piece| {
+    let count = writer.finish(path)?.rows;
+    let again = rows.scan(span, fields).inspect(|piece| {
         if let Ok(piece) = piece {
             // Stopping is noticed while writing; here it only moves the bar.
             let _ = job.advance(piece.len() as u64);
         }
     });
     let proved = same_rows(ScanFile::open(path, fields, scale, Span::ALL)?, again)?;
-    Ok((rows, proved))
+    Ok((count, proved))
 }
 
 /// True where two streams hold the same rows, however they are cut into pieces.

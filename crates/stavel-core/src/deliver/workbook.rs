@@ -5,13 +5,14 @@ use std::path::Path;
 use calamine::{DataRef, Xlsx, open_workbook};
 use rust_xlsxwriter::{Format, Workbook, Worksheet, XlsxError};
 
+use super::delivered_rows::DeliveredRows;
 use super::{DeliveryOrder, SideTable, TableCell};
 use crate::job::Job;
 use crate::model::moment_text::MomentWriter;
 use crate::model::price::{as_float, unit};
 use crate::model::time::DAY;
 use crate::model::{ABSENT, Columns, Field, Micros, Scale, Span, present};
-use crate::store::{Reader, SeriesInfo};
+use crate::store::SeriesInfo;
 use crate::{Error, Result};
 
 /// Rows of a sheet below its header: what spreadsheets have room for.
@@ -29,7 +30,7 @@ fn failed(path: &Path, err: &XlsxError) -> Error {
 /// # Errors
 /// Where the file cannot be written.
 pub fn write(
-    reader: &Reader,
+    reader: &DeliveredRows,
     info: &SeriesInfo,
     order: &DeliveryOrder,
     span: Span,
@@ -56,7 +57,7 @@ pub fn bytes_while_written(rows: u64, columns: usize) -> u64 {
 /// # Errors
 /// As [`write`].
 pub(super) fn write_in_sheets(
-    reader: &Reader,
+    reader: &DeliveredRows,
     info: &SeriesInfo,
     order: &DeliveryOrder,
     span: Span,
@@ -103,8 +104,14 @@ struct SheetRows<'a, I> {
     date: Format,
 }
 
-impl<'a> SheetRows<'a, crate::store::Scan> {
-    fn new(fields: &'a [Field], scale: Scale, order: &'a DeliveryOrder, reader: &Reader, span: Span) -> Self {
+impl<'a> SheetRows<'a, Box<dyn Iterator<Item = Result<Columns>> + Send>> {
+    fn new(
+        fields: &'a [Field],
+        scale: Scale,
+        order: &'a DeliveryOrder,
+        reader: &DeliveredRows,
+        span: Span,
+    ) -> Self {
         let format = |f: &Field| match scale.of(*f) {
             0 => Format::new().set_num_format("0"),
             places => Format::new().set_num_format(format!("0.{}", "0".repeat(usize::from(places)))),
@@ -114,7 +121,7 @@ impl<'a> SheetRows<'a, crate::store::Scan> {
             false => "yyyy-mm-dd hh:mm:ss.000",
         };
         SheetRows {
-            pieces: reader.scan(span, Some(fields)),
+            pieces: reader.scan(span, fields),
             piece: Columns::empty(fields, scale),
             at: 0,
             fields,
@@ -204,7 +211,7 @@ pub fn write_tables(path: &Path, tables: &[SideTable]) -> Result<()> {
 /// # Errors
 /// Where it cannot be read.
 pub(super) fn holds(
-    reader: &Reader,
+    reader: &DeliveredRows,
     info: &SeriesInfo,
     order: &DeliveryOrder,
     (span, sheets): (Span, u64),
@@ -215,7 +222,7 @@ pub(super) fn holds(
     let unread =
         |e: calamine::XlsxError| Error::storage(format!("{} cannot be read back: {e}.", path.display()));
     let mut book: Xlsx<_> = open_workbook(path).map_err(unread)?;
-    let mut pieces = reader.scan(span, Some(fields));
+    let mut pieces = reader.scan(span, fields);
     let (mut piece, mut at) = (Columns::empty(fields, info.edition.scale), 0);
     let mut times = MomentWriter::new(&order.clock);
     for number in 1..=sheets {

@@ -462,7 +462,7 @@ impl Parser {
             .fields
             .iter()
             .zip(&row.values)
-            .filter(|(f, _)| f.is_of_a_bar() || f.is_of_a_quote())
+            .filter(|(f, _)| f.is_of_a_bar() || f.is_of_a_quote() || f.is_beside_the_bid())
             .peekable();
         match prices.peek().is_some() && prices.all(|(_, v)| *v == ABSENT) {
             true => Err(Fault::NoPrice),

@@ -25,6 +25,14 @@ pub enum Field {
     SpreadHigh,
     /// The narrowest spread in a bar.
     SpreadLow,
+    /// The first ask of a bar, in rows that hold both sides; a shelf keeps each side as a series of its own.
+    AskOpen,
+    /// The highest ask of a bar, beside the bid.
+    AskHigh,
+    /// The lowest ask of a bar, beside the bid.
+    AskLow,
+    /// The last ask of a bar, beside the bid.
+    AskClose,
     /// Bid of a quote.
     Bid,
     /// Ask of a quote.
@@ -96,7 +104,7 @@ pub fn is_filled(origin: i64) -> bool {
 
 impl Field {
     /// Every field, in the order columns are kept.
-    pub const ALL: [Field; 24] = [
+    pub const ALL: [Field; 28] = [
         Field::Open,
         Field::High,
         Field::Low,
@@ -106,6 +114,10 @@ impl Field {
         Field::SpreadOpen,
         Field::SpreadHigh,
         Field::SpreadLow,
+        Field::AskOpen,
+        Field::AskHigh,
+        Field::AskLow,
+        Field::AskClose,
         Field::Bid,
         Field::Ask,
         Field::BidVolume,
@@ -135,6 +147,10 @@ impl Field {
             Field::SpreadOpen => "spread_open",
             Field::SpreadHigh => "spread_high",
             Field::SpreadLow => "spread_low",
+            Field::AskOpen => "ask_open",
+            Field::AskHigh => "ask_high",
+            Field::AskLow => "ask_low",
+            Field::AskClose => "ask_close",
             Field::Bid => "bid",
             Field::Ask => "ask",
             Field::BidVolume => "bid_volume",
@@ -162,12 +178,19 @@ impl Field {
     pub fn is_price(self) -> bool {
         use Field::*;
         matches!(self, Open | High | Low | Close | Bid | Ask | Last | AdjustedClose | Price)
+            || self.is_beside_the_bid()
     }
 
     /// True for open, high, low and close.
     pub fn is_of_a_bar(self) -> bool {
         use Field::*;
         matches!(self, Open | High | Low | Close)
+    }
+
+    /// True for the ask of a bar that stands beside its bid: only in files, never on a shelf.
+    pub fn is_beside_the_bid(self) -> bool {
+        use Field::*;
+        matches!(self, AskOpen | AskHigh | AskLow | AskClose)
     }
 
     /// True for bid and ask.

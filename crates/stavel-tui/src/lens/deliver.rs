@@ -5,7 +5,9 @@ use ratatui::style::Style;
 use stavel_core::deliver::{FileFormat, ReadyDelivery, first_lines, last_lines, partial_ends};
 use stavel_core::model::Clock;
 use stavel_core::model::layout::GENERAL;
-use stavel_work::{CostSheet, DeliverStep, Step, StepReport, cost_sheet, costs_csv, delivery_orders};
+use stavel_work::{
+    AccountWish, CostSheet, DeliverStep, Step, StepReport, cost_sheet, costs_csv, delivery_orders,
+};
 
 use super::deliver_costs;
 use super::deliver_settings::{Choices, DeliverSetting, SETTINGS, place_of};
@@ -45,6 +47,8 @@ enum Asked {
     Value(usize),
     /// The name of a layout.
     LayoutName(Box<DeliverStep>),
+    /// The currency of the account.
+    Account,
 }
 
 /// The lens.
@@ -65,6 +69,8 @@ pub struct DeliverLens {
     /// True while the costs are shown instead of the lines.
     shows_costs: bool,
     costs: Slot<CostSheet>,
+    /// The currency the costs are shown in; none for that of the prices.
+    account: Option<AccountWish>,
 }
 
 /// The lines at both ends of a file.
@@ -95,7 +101,12 @@ impl Lens for DeliverLens {
             .command("stavel deliver SERIES --out PATH"),
         TableRow::new(DeliverAct::Before, ",", "", "the choice before, of the setting that is chosen"),
         TableRow::new(DeliverAct::Next, ".", "change", "the next choice of the setting that is chosen"),
-        TableRow::new(DeliverAct::Type, "e", "type", "type the setting that is chosen"),
+        TableRow::new(
+            DeliverAct::Type,
+            "e",
+            "type",
+            "type the setting that is chosen; of costs the account's currency",
+        ),
         TableRow::new(DeliverAct::Format, "f", "format", "the next file format"),
         TableRow::new(
             DeliverAct::Layout,
@@ -138,6 +149,11 @@ impl Lens for DeliverLens {
         match act {
             DeliverAct::Before => return self.turn(self.chosen, false, view),
             DeliverAct::Next => return self.turn(self.chosen, true, view),
+            DeliverAct::Type if self.shows_costs => {
+                self.asked = Some(Asked::Account);
+                let said = self.account.as_ref().map_or(String::new(), |a| a.currency.clone());
+                return ask("currency of the account (nothing: that of the prices)", said);
+            }
             DeliverAct::Type => {
                 let setting = &SETTINGS[self.chosen];
                 self.asked = Some(Asked::Value(self.chosen));
@@ -181,6 +197,13 @@ impl Lens for DeliverLens {
                 Ok(()) => Effects::new(),
                 Err(why) => warn(why),
             },
+            Some(Asked::Account) => {
+                let currency = text.trim().to_uppercase();
+                self.account = Some(currency)
+                    .filter(|c| !c.is_empty())
+                    .map(|currency| AccountWish { currency, at: None });
+                Effects::new()
+            }
             Some(Asked::LayoutName(step)) => {
                 self.saved.forget();
                 vec![Effect::SaveLayout(text.trim().to_owned(), step)]
@@ -202,8 +225,10 @@ impl Lens for DeliverLens {
         });
         if self.shows_costs && !view.instrument_name().is_empty() {
             let name = view.instrument_name().to_owned();
-            let key = format!("{} {name}", view.snapshot.version);
-            self.costs.want(key, view.threads, move |shelf, job| cost_sheet(shelf, &name, None, job));
+            let account = self.account.clone();
+            let key = format!("{} {name} {account:?}", view.snapshot.version);
+            self.costs
+                .want(key, view.threads, move |shelf, job| cost_sheet(shelf, &name, account.as_ref(), job));
         }
         let Some(info) = view.series() else { return Effects::new() };
         let step =
@@ -442,9 +467,14 @@ impl DeliverLens {
             Some(Ok(sheet)) => {
                 let source =
                     sheet.spreads.as_ref().map_or(String::new(), |s| format!(", spreads of {}", s.series));
-                let title =
-                    format!("costs of {}{source}   v the lines again   y copies", sheet.instrument.name);
-                canvas.put(1, 0, &title, theme::words());
+                let x =
+                    canvas.put(1, 0, &format!("costs of {}{source}", sheet.instrument.name), theme::words());
+                let x = canvas.put(x + 3, 0, "e", theme::strong());
+                let x = canvas.put(x + 1, 0, &format!("in {}", sheet.money.currency), theme::words());
+                let x = canvas.put(x + 3, 0, "v", theme::strong());
+                let x = canvas.put(x + 1, 0, "the lines again", theme::words());
+                let x = canvas.put(x + 3, 0, "y", theme::strong());
+                canvas.put(x + 1, 0, "copies", theme::words());
                 let (width, height) = (canvas.width(), canvas.height());
                 deliver_costs::draw(sheet, canvas.part(0, 2, width, height.saturating_sub(2)));
             }

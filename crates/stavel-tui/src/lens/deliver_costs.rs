@@ -9,6 +9,9 @@ use crate::theme;
 /// Columns of the week.
 const WEEK: u16 = 77;
 
+/// Where the months stand, beside the values.
+const MONTHS: u16 = 49;
+
 const DAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
 
 /// The cost sheet: spreads by hour of the week at the left, a round turn by hour of the day at the right, the sheet's
@@ -19,10 +22,14 @@ pub fn draw(sheet: &CostSheet, mut canvas: Canvas<'_>) {
         None => canvas.paragraph(0, "No series of this instrument knows its spread.", theme::words()),
         Some(spreads) => {
             draw_week(&spreads.profile, canvas.part(1, 0, WEEK, 9));
+            draw_months(
+                &spreads.profile,
+                canvas.part(MONTHS, 9, WEEK - MONTHS + 1, height.saturating_sub(9)),
+            );
             9 + draw_numbers(&spreads.profile, canvas.part(1, 9, WEEK, height.saturating_sub(9))) + 1
         }
     };
-    draw_values(sheet, canvas.part(1, y, WEEK, height.saturating_sub(y)));
+    draw_values(sheet, canvas.part(1, y, MONTHS - 2, height.saturating_sub(y)));
     if width > WEEK + 30 {
         draw_hours(sheet, canvas.part(WEEK + 4, 0, width - WEEK - 4, height));
     }
@@ -77,6 +84,19 @@ fn draw_numbers(profile: &SpreadProfile, mut canvas: Canvas<'_>) -> u16 {
         y += 1;
     }
     y
+}
+
+/// Spreads by month: the last ones there is room for.
+fn draw_months(profile: &SpreadProfile, mut canvas: Canvas<'_>) {
+    canvas.put(0, 0, "by month  median  9 of 10", theme::faint());
+    let rows = usize::from(canvas.height()).saturating_sub(1);
+    let from = profile.by_month.len().saturating_sub(rows);
+    for (y, ((year, month), stats)) in profile.by_month[from..].iter().enumerate() {
+        let y = y as u16 + 1;
+        canvas.put(0, y, &format!("{year:04}-{month:02}"), theme::faint());
+        canvas.put_right(15, y, &stats.median.to_string(), theme::words());
+        canvas.put_right(24, y, &stats.p90.to_string(), theme::words());
+    }
 }
 
 fn draw_values(sheet: &CostSheet, mut canvas: Canvas<'_>) {

@@ -3,7 +3,7 @@
 use stavel_core::deliver::{Compress, Split};
 use stavel_core::model::layout::{LineEnd, Quotes, TextEncoding};
 use stavel_core::model::{Clock, Stamp};
-use stavel_work::DeliverStep;
+use stavel_work::{DeliverStep, SidesAsked};
 use strum::VariantNames;
 
 /// A setting: what it is called, what it says, what can be said.
@@ -244,6 +244,18 @@ pub const SETTINGS: &[DeliverSetting] = &[
         choices: Choices::Words(Stamp::VARIANTS),
         say: |s, said| {
             s.stamp = optional(said)?;
+            Ok(())
+        },
+    },
+    DeliverSetting {
+        name: "sides",
+        usual: "as the series",
+        is_of_layout: false,
+        about: "the bid and the ask together in one file, or apart in two",
+        said: |s| word(s.sides),
+        choices: Choices::Words(SidesAsked::VARIANTS),
+        say: |s, said| {
+            s.sides = optional(said)?;
             Ok(())
         },
     },

@@ -1,12 +1,14 @@
 //! Doing a deliver step.
 
+mod behind;
 mod beside;
 mod manifest;
 mod room;
 mod shape;
+mod sides;
 mod verify;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use serde_json::{Value, json};
@@ -20,14 +22,15 @@ use crate::span::span_between;
 use crate::step::{DeliverStep, Step};
 use manifest::{FileState, Manifest, ManifestFile};
 use shape::{DeliveryShape, shapes};
+use sides::with_sides;
 use stavel_core::deliver::{
-    Compress, Delivery, DeliveryOrder, FileFormat, ReadyDelivery, is_folder, with_ending,
+    Compress, Delivery, DeliveryOrder, FileFormat, PriceSides, ReadyDelivery, is_folder, with_ending,
 };
 use stavel_core::job::Job;
 use stavel_core::model::layout::{decimals_of, general};
 use stavel_core::model::time::rfc3339;
-use stavel_core::model::{Clock, Layout, SeriesName};
-use stavel_core::store::Shelf;
+use stavel_core::model::{Clock, Layout, SeriesName, Side};
+use stavel_core::store::{EditionInfo, Shelf};
 use stavel_core::{Error, Result};
 
 /// One file or more of one series in one shape, ready to be written.
@@ -52,7 +55,7 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
         true => step.out.join(""),
         false => step.out.clone(),
     };
-    let planned = plan(shelf, step, &shapes, &out, job)?;
+    let DeliveryPlan { files: planned, alone } = plan(shelf, step, &shapes, &out, job)?;
     let manifest_path = Manifest::path_for(&out);
     let mut manifest = Manifest::read(&manifest_path)?.unwrap_or_default();
     let folder = manifest_path.parent().unwrap_or(Path::new("")).to_path_buf();
@@ -69,7 +72,13 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
             continue;
         }
         let mut kept = Vec::new();
-        let done = plan.prepared.write(&out, job, &mut |path| {
+        let mut begun = BTreeMap::new();
+        for path in plan.paths.iter().filter(|_| step.changed) {
+            let Some(entry) = entry(path) else { continue };
+            let found = behind::begun(shelf, plan, &entry, (&out, &folder, &command))?;
+            begun.extend(found.map(|found| (path.clone(), found)));
+        }
+        let done = plan.prepared.write(&out, job, &|path| begun.get(path).cloned(), &mut |path| {
             let aside = room::set_aside(path, entry(path).as_ref(), &folder)?;
             kept.extend(aside.map(|aside| (path.to_owned(), aside)));
             Ok(())
@@ -92,6 +101,9 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
         manifest.write(&manifest_path)?;
     }
     let costs = if step.costs { write_costs(shelf, &out, &planned, job)? } else { Vec::new() };
+    report
+        .lines
+        .extend(alone.iter().map(|name| format!("{name} has one price side only; its file has that")));
     report.lines.extend(costs.iter().map(|path| format!("{}: what trading it costs", path.display())));
     if !unchanged.is_empty() {
         report
@@ -112,6 +124,13 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
     Ok(report)
 }
 
+/// What is to be written.
+struct DeliveryPlan {
+    files: Vec<PlannedFiles>,
+    /// Series with one price side, where two were asked for.
+    alone: Vec<SeriesName>,
+}
+
 /// Looks everything through before anything is written.
 fn plan(
     shelf: &Shelf,
@@ -119,8 +138,8 @@ fn plan(
     shapes: &[DeliveryShape],
     out: &Path,
     job: &Job,
-) -> Result<Vec<PlannedFiles>> {
-    let series = delivered(shelf, &step.series, &step.frames)?;
+) -> Result<DeliveryPlan> {
+    let (series, alone) = with_sides(shelf, delivered(shelf, &step.series, &step.frames)?, step.sides)?;
     if series.len() * shapes.len() > 1 && !is_folder(out) {
         return Err(Error::arguments(format!(
             "{} files need a folder to go to; write --out DIR/.",
@@ -131,7 +150,7 @@ fn plan(
         return Err(Error::arguments("Nothing says where to write to; say --out FILE or --out DIR/."));
     }
     if !step.stale_ok {
-        series.iter().try_for_each(|series| refuse_stale(shelf, series))?;
+        series.iter().try_for_each(|(series, sides)| refuse_stale(shelf, series, *sides))?;
     }
     let mut planned: Vec<PlannedFiles> = Vec::new();
     for series in &series {
@@ -150,7 +169,7 @@ fn plan(
             planned.push(PlannedFiles { order, prepared, paths });
         }
     }
-    Ok(planned)
+    Ok(DeliveryPlan { files: planned, alone })
 }
 
 /// The deliveries that a step asks for, one for each series and shape.
@@ -160,7 +179,7 @@ fn plan(
 pub fn delivery_orders(shelf: &Shelf, step: &DeliverStep) -> Result<Vec<DeliveryOrder>> {
     let shapes = shapes(shelf, step)?;
     let mut out = Vec::new();
-    for series in delivered(shelf, &step.series, &step.frames)? {
+    for series in with_sides(shelf, delivered(shelf, &step.series, &step.frames)?, step.sides)?.0 {
         for shape in &shapes {
             out.push(order_of(step, &series, shape, shapes.len() > 1)?);
         }
@@ -181,7 +200,7 @@ pub fn delivery_layout(shelf: &Shelf, step: &DeliverStep) -> Result<Layout> {
 
 fn order_of(
     step: &DeliverStep,
-    series: &SeriesName,
+    (series, sides): &(SeriesName, PriceSides),
     shape: &DeliveryShape,
     is_one_of_many: bool,
 ) -> Result<DeliveryOrder> {
@@ -192,6 +211,7 @@ fn order_of(
         ..layout
     });
     Ok(DeliveryOrder {
+        sides: *sides,
         layout,
         decimals: (decimals_of(step.decimals)?, decimals_of(step.volume_decimals)?),
         only: shape.only.clone(),
@@ -237,7 +257,7 @@ fn is_there(
     folder: &Path,
     entry: &impl Fn(&Path) -> Option<ManifestFile>,
 ) -> Result<bool> {
-    let key = edition_key(shelf, plan)?;
+    let key = edition_key(shelf, &plan.order, &plan.prepared.info().edition)?;
     for path in &plan.paths {
         let Some(entry) = entry(path) else { return Ok(false) };
         // A layout may say something else by now under the same name.
@@ -253,16 +273,18 @@ fn is_there(
 }
 
 /// What tells an edition from every other, here and on other shelves, with the spec sheet that goes into files.
-fn edition_key(shelf: &Shelf, plan: &PlannedFiles) -> Result<String> {
-    let info = plan.prepared.info();
+fn edition_key(shelf: &Shelf, order: &DeliveryOrder, edition: &EditionInfo) -> Result<String> {
     let mut hash = blake3::Hasher::new();
-    let edition = &info.edition;
     hash.update(format!("{} {} {} {}", shelf.id()?, edition.id, edition.made, edition.rows).as_bytes());
-    if matches!(plan.order.format, FileFormat::Xlsx | FileFormat::Html) {
-        let sheet = shelf.instrument(&info.name.instrument)?.values;
+    if order.sides == PriceSides::Together {
+        let ask = shelf.current(&SeriesName { side: Side::Ask, ..order.series.clone() })?;
+        hash.update(&ask.map_or(0, |ask| ask.edition.id).to_le_bytes());
+    }
+    if matches!(order.format, FileFormat::Xlsx | FileFormat::Html) {
+        let sheet = shelf.instrument(&order.series.instrument)?.values;
         hash.update(serde_json::to_string(&sheet).unwrap_or_default().as_bytes());
         // The costs beside the rows may be measured on any series of the instrument.
-        for other in shelf.series_of(&info.name.instrument)? {
+        for other in shelf.series_of(&order.series.instrument)? {
             hash.update(&other.edition.id.to_le_bytes());
         }
     }
@@ -287,7 +309,7 @@ fn entry_of(
         path: from_folder(&done.path, folder),
         series: plan.order.series.to_string(),
         edition: plan.prepared.info().edition.number,
-        edition_key: edition_key(shelf, plan)?,
+        edition_key: edition_key(shelf, &plan.order, &plan.prepared.info().edition)?,
         rows: done.rows,
         first: rfc3339(done.ends.0),
         last: rfc3339(done.ends.1),
@@ -335,12 +357,23 @@ fn told(shelf: &Shelf, done: &Delivery, series: &SeriesName, report: &mut StepRe
     };
     let note = if is_stale { "; its sources have changed since (stale)" } else { "" };
     let (path, rows, bytes) = (done.path.display(), done.rows, done.bytes);
-    report.lines.push(format!("{path}: {rows} rows, {bytes} bytes, {proof}{rounded}{partial}{note}"));
+    let behind = match done.kept {
+        0 => String::new(),
+        kept => {
+            told["kept"] = json!(kept);
+            format!(" ({} written behind {kept} that stay)", rows - kept)
+        }
+    };
+    report.lines.push(format!("{path}: {rows} rows{behind}, {bytes} bytes, {proof}{rounded}{partial}{note}"));
     report.wants_person |= !done.proved;
     Ok(told)
 }
 
-fn refuse_stale(shelf: &Shelf, series: &SeriesName) -> Result<()> {
+fn refuse_stale(shelf: &Shelf, series: &SeriesName, sides: PriceSides) -> Result<()> {
+    let ask = SeriesName { side: Side::Ask, ..series.clone() };
+    if sides == PriceSides::Together && shelf.current(&ask)?.is_some() {
+        refuse_stale(shelf, &ask, PriceSides::Own)?;
+    }
     let changes = shelf.staleness(&shelf.find(series)?.edition)?;
     if changes.is_empty() {
         return Ok(());

@@ -220,6 +220,12 @@ fn name_of(used: &Use) -> String {
     }
 }
 
+/// The use that a word among the columns names: one of layouts, or the ask beside the bid.
+fn column_named(word: &str) -> Option<Use> {
+    let beside = || Field::named(word).filter(|f| f.is_beside_the_bid()).map(Use::Field);
+    Use::named(word).filter(|u| !matches!(u, Use::Value(_))).or_else(beside)
+}
+
 /// Changes which columns a layout has.
 fn set_columns(layout: &mut Layout, said: &[String]) -> Result<()> {
     let words: Vec<(&str, Option<&str>)> = said
@@ -238,7 +244,7 @@ fn set_columns(layout: &mut Layout, said: &[String]) -> Result<()> {
                 [one] => one.clone(),
                 _ => Use::Moment,
             },
-            word => Use::named(word).filter(|u| !matches!(u, Use::Value(_))).ok_or_else(|| {
+            word => column_named(word).ok_or_else(|| {
                 Error::arguments(format!(
                     "'{}' is no column; say columns as time, open, close, volume, or moment, date, symbol.",
                     stavel_core::error::printable(word)

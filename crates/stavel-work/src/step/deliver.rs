@@ -65,6 +65,10 @@ pub struct DeliverStep {
     #[arg(long, value_name = "ROWS")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub last: Option<RowLimits>,
+    /// The bid and the ask of each series together in one file, or apart in two; else as the series are.
+    #[arg(long, value_parser = one_of::<SidesAsked>())]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sides: Option<SidesAsked>,
     /// Write of each row where it comes from: what was filled, and which spreads are estimates.
     #[arg(long)]
     #[serde(skip_serializing_if = "is_default")]
@@ -155,6 +159,18 @@ pub struct DeliverStep {
     #[arg(long, value_name = "MANIFEST", conflicts_with = "series")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub verify: Option<PathBuf>,
+}
+
+/// Into how many files the bid and the ask of a series go.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[derive(strum::EnumString, strum::IntoStaticStr, strum::VariantNames)]
+#[strum(serialize_all = "lowercase")]
+pub enum SidesAsked {
+    /// Into one, side by side in each row.
+    Together,
+    /// Into two.
+    Apart,
 }
 
 /// How many rows are wanted: of every frame, or by frame; written `5000` or `1m=100000,1d=5000`.

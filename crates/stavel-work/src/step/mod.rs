@@ -14,7 +14,7 @@ use stavel_core::model::{SeriesName, SeriesPattern};
 
 pub use command_line::recipe_keys;
 pub use compose::{ComposeStep, SheetValues};
-pub use deliver::{DeliverStep, RowLimits};
+pub use deliver::{DeliverStep, RowLimits, SidesAsked};
 pub use older::{step_with_older_keys, steps_with_older_keys};
 pub use roll::{RollMove, RollSetting};
 pub(crate) use settings::one_of;

@@ -254,6 +254,62 @@ fn only_what_changed_is_written_again() {
     assert_eq!(deliver(), (1, 1), "a file that somebody changed is not there as it would be");
 }
 
+/// Rows that came later are written behind those that are there; what a correction changed, from there on.
+#[test]
+fn what_came_later_is_written_behind_what_is_there() {
+    let desk = desk();
+    let deliver = |file: &str, format: &[&str]| {
+        let args = [&["--json", "deliver", "NZDSEK@quill:1m", "--changed", "--out", file], format].concat();
+        let told = desk.run(&args);
+        assert_eq!(told.code, 0, "{}", told.err);
+        let doc: serde_json::Value = serde_json::from_str(&told.out).unwrap();
+        assert_eq!(doc["files"][0]["proved"], true, "{doc}");
+        (doc["files"][0]["rows"].as_i64(), doc["files"][0]["kept"].as_i64())
+    };
+    let whole = |file: &str, format: &[&str]| {
+        let told = desk.run(&[&["deliver", "NZDSEK@quill:1m", "--out", "-"], format].concat());
+        assert!(text(file) == told.out, "the same as if it were written at once");
+        let verified = desk.run(&["deliver", "--verify", &(file.to_owned() + ".manifest.json")]);
+        assert_eq!(verified.code, 0, "{}", verified.out);
+    };
+    let (lines, records, list) = (out(&desk, "x.csv"), out(&desk, "x.ndjson"), out(&desk, "x.json"));
+    let files: [(&str, &[&str]); 3] = [
+        (&lines, &["--line-end", "crlf"]),
+        (&records, &["--format", "ndjson"]),
+        (&list, &["--format", "json"]),
+    ];
+    for (file, format) in files {
+        assert_eq!(deliver(file, format), (Some(3000), None));
+    }
+    desk.intake(&[("more.csv", bars(HEADER, (3000..3010).map(minute)))], &["--instrument", "NZDSEK"]);
+    for (file, format) in files {
+        // A list of records ends in a bracket, so nothing can be written behind it.
+        let kept = Some(3000).filter(|_| file != list);
+        assert_eq!(deliver(file, format), (Some(3010), kept));
+        whole(file, format);
+    }
+    // Three of the last rows are another's: the seven rows before them stay.
+    let other = bars(HEADER, (3007..3012).map(minute)).replace("1.08330", "1.08320");
+    let told = desk.intake(&[("other.csv", other)], &["--instrument", "NZDSEK", "--replace"]);
+    assert_eq!(told.code, 0, "{}", told.err);
+    for (file, format) in &files[..2] {
+        assert_eq!(deliver(file, format), (Some(3012), Some(3007)));
+        whole(file, format);
+    }
+    // An earlier row that came late is not behind anything.
+    let early = bars(HEADER, ["2024-03-03 22:00".to_owned()].into_iter());
+    let told = desk.intake(&[("early.csv", early)], &["--instrument", "NZDSEK", "--frame", "1m"]);
+    assert_eq!(told.code, 0, "{}", told.err);
+    assert_eq!(deliver(&lines, files[0].1), (Some(3013), None));
+    whole(&lines, files[0].1);
+    // What somebody wrote into the file is no delivery to go on from.
+    std::fs::write(&lines, text(&lines) + "mine\r\n").unwrap();
+    desk.intake(&[("later.csv", bars(HEADER, (3020..3024).map(minute)))], &["--instrument", "NZDSEK"]);
+    assert_eq!(deliver(&lines, files[0].1), (Some(3017), None));
+    assert!(text(&(lines.clone() + ".before")).ends_with("mine\r\n"));
+    whole(&lines, files[0].1);
+}
+
 #[test]
 fn a_layout_that_was_saved_anew_makes_what_was_delivered_by_it_another_file() {
     let desk = desk();

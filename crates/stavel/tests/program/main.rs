@@ -6,5 +6,6 @@ mod commands;
 mod foundations;
 mod hard;
 mod judging;
+mod opened;
 mod support;
 mod truth;

@@ -1,7 +1,8 @@
 use super::*;
+use crate::deliver::PriceSides;
 use crate::model::price::scaled;
-use crate::model::time::{MINUTE, parse};
-use crate::model::{ABSENT, Clock, Field, Frame, Made, Provenance, Scale, SeriesName};
+use crate::model::time::{MINUTE, SECOND, parse};
+use crate::model::{ABSENT, Clock, Field, Frame, Made, Provenance, Scale, SeriesName, Side};
 use crate::store::Origin;
 
 fn shelf_with_bars(dir: &Path) -> (Shelf, SeriesName) {
@@ -450,7 +451,7 @@ fn a_delivery_that_is_not_proved_leaves_the_old_file_and_is_kept_beside_it() {
         let lines = lines_of(&order, &prepared.info).unwrap();
         prepared.text = Some(Box::new(Spoiled(lines)));
         let done = prepared
-            .write(&path, &Job::unwatched(), &mut |_| panic!("the old file stays"))
+            .write(&path, &Job::unwatched(), &|_| None, &mut |_| panic!("the old file stays"))
             .unwrap()
             .remove(0);
         assert!(!done.proved);
@@ -478,8 +479,8 @@ fn numbers_that_no_float_holds_are_proved_digit_by_digit() {
     {
         assert!(one(&shelf, &DeliveryOrder::of(name.clone(), format), out.path()).proved, "{format:?}");
     }
-    let info = shelf.find(&other).unwrap();
-    let reader = shelf.reader(&info.edition).unwrap();
+    let (info, reader) =
+        what_is_delivered(&shelf, &DeliveryOrder::of(other.clone(), FileFormat::JsonColumns)).unwrap();
     let columns = out.path().join("NOKSEK_joined_1m.json");
     one(&shelf, &DeliveryOrder::of(name.clone(), FileFormat::JsonColumns), out.path());
     assert!(
@@ -498,6 +499,35 @@ fn numbers_that_no_float_holds_are_proved_digit_by_digit() {
 }
 
 #[test]
+fn a_quote_that_says_nothing_of_a_side_is_no_row_of_that_side() {
+    let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
+    let mut rows = Columns::empty(&[Field::Bid, Field::Ask], Scale { price: 1, volume: 0 });
+    rows.time = (0..4).map(|i| parse("2024-03-05").unwrap() + i * SECOND).collect();
+    rows.data = vec![vec![ABSENT, 11, 12, ABSENT], vec![21, ABSENT, 22, 23]];
+    let name = put(&mut shelf, "NOKSEK@a:ticks", rows);
+    for (side, expected) in [
+        (Side::Bid, "time,bid\n2024-03-05T00:00:01Z,1.1\n2024-03-05T00:00:02Z,1.2\n"),
+        (
+            Side::Ask,
+            "time,ask\n2024-03-05T00:00:00Z,2.1\n2024-03-05T00:00:02Z,2.2\n2024-03-05T00:00:03Z,2.3\n",
+        ),
+    ] {
+        let order = DeliveryOrder {
+            sides: PriceSides::Only(side),
+            ..DeliveryOrder::of(name.clone(), FileFormat::Csv)
+        };
+        let done = one(&shelf, &order, out.path());
+        assert_eq!(std::fs::read_to_string(&done.path).unwrap(), expected);
+        let rows = expected.lines().count() as u64 - 1;
+        assert_eq!((done.proved, done.rows), (true, rows));
+        let last = DeliveryOrder { last: Some(1), ..order };
+        assert_eq!(last_lines(&shelf, &last, 1).unwrap(), [expected.lines().last().unwrap()]);
+        assert_eq!(one(&shelf, &last, out.path()).rows, 1);
+    }
+}
+
+#[test]
 fn a_workbook_goes_on_on_further_sheets_and_a_changed_cell_is_seen() {
     let (dir, out) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let mut shelf = Shelf::open_to_write(dir.path()).unwrap();
@@ -511,14 +541,13 @@ fn a_workbook_goes_on_on_further_sheets_and_a_changed_cell_is_seen() {
     rows.data[0][24] += 1;
     let other = put(&mut shelf, "NOKSEK@b:ticks", rows);
     let order = DeliveryOrder::of(name, FileFormat::Xlsx);
-    let info = shelf.find(&order.series).unwrap();
-    let reader = shelf.reader(&info.edition).unwrap();
+    let (info, reader) = what_is_delivered(&shelf, &order).unwrap();
     let path = out.path().join("x.xlsx");
     let job = Job::unwatched();
     let (rows, proved) =
         workbook::write_in_sheets(&reader, &info, &order, Span::ALL, &path, (10, &job)).unwrap();
     assert!(proved && rows == 25);
-    let others = shelf.reader(&shelf.find(&other).unwrap().edition).unwrap();
+    let (_, others) = what_is_delivered(&shelf, &DeliveryOrder::of(other, FileFormat::Xlsx)).unwrap();
     assert!(!workbook::holds(&others, &info, &order, (Span::ALL, 3), &path, &job).unwrap());
     assert!(
         !workbook::holds(&reader, &info, &order, (Span::ALL, 2), &path, &job).unwrap(),
@@ -547,8 +576,8 @@ fn what_a_source_wrote_beside_its_bars_is_delivered_and_what_ticks_left_there_is
         draft.push(rows).unwrap();
         draft.commit().unwrap();
         let order = order(name, FileFormat::Csv);
-        assert_eq!(what_is_delivered(&shelf, &order).unwrap().edition.fields, left);
+        assert_eq!(what_is_delivered(&shelf, &order).unwrap().0.edition.fields, left);
         let asked_for = DeliveryOrder { details: true, ..order };
-        assert_eq!(what_is_delivered(&shelf, &asked_for).unwrap().edition.fields, fields);
+        assert_eq!(what_is_delivered(&shelf, &asked_for).unwrap().0.edition.fields, fields);
     }
 }

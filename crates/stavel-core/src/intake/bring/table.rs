@@ -29,7 +29,7 @@ pub fn sheets_of(path: &Path) -> Result<Vec<String>> {
 /// Writes a sheet as lines. XLSX is read cell by cell, ODS as a whole.
 pub fn sheet_to_lines(path: &Path, name: &str, out: &mut dyn Write) -> Result<()> {
     let bad = |e: &dyn std::fmt::Display| Error::input(format!("sheet {name} is damaged ({e})"));
-    let mut sheet = SheetLines { lines: Lines::new(out), row: 0, column: 0 };
+    let mut sheet = SheetLines { lines: Lines::new(out), row: 0, column: 0, widest: 0 };
     match open_book(path)? {
         Sheets::Xlsx(mut book) => {
             let mut cells = book.worksheet_cells_reader(name).map_err(|e| bad(&e))?;
@@ -48,22 +48,24 @@ pub fn sheet_to_lines(path: &Path, name: &str, out: &mut dyn Write) -> Result<()
             }
         }
     }
-    sheet.lines.end().map(|_| ())
+    sheet.end_row().map(|_| ())
 }
 
 struct SheetLines<'a> {
     lines: Lines<'a>,
     row: u32,
     column: u32,
+    /// Columns of the widest row above: a sheet does not hold the empty cells at the end of a row.
+    widest: u32,
 }
 
 impl SheetLines<'_> {
     /// Adds a cell at its place; false once nobody reads any more.
     fn cell(&mut self, (row, column): (u32, u32), value: &DataRef<'_>) -> Result<bool> {
-        if row != self.row && !self.lines.end()? {
-            return Ok(false);
-        }
         if row != self.row {
+            if !self.end_row()? {
+                return Ok(false);
+            }
             (self.row, self.column) = (row, 0);
         }
         while self.column < column {
@@ -83,6 +85,14 @@ impl SheetLines<'_> {
             DataRef::Error(_) | DataRef::Empty => self.lines.cell(b""),
         }
         Ok(true)
+    }
+
+    /// Ends the row, as wide as the widest above it; false once nobody reads any more.
+    fn end_row(&mut self) -> Result<bool> {
+        let missing = if self.column > 0 { self.widest.saturating_sub(self.column) } else { 0 };
+        (0..missing).for_each(|_| self.lines.cell(b""));
+        self.widest = self.widest.max(self.column);
+        self.lines.end()
     }
 }
 

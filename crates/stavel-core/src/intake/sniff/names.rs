@@ -166,6 +166,13 @@ pub fn is_fact_word(word: &str) -> bool {
 pub fn by_names(names: &[String], shapes: &[CellShape], wanted: Option<Side>) -> (Vec<Use>, Vec<Side>) {
     let words: Vec<String> = names.iter().map(|n| plain_word(n)).collect();
     let mut sides: Vec<Side> = words.iter().filter_map(|w| field_named(w)?.1).collect();
+    // Prices that say no side, beside others of the same kind that say they are the ask, are the bid.
+    let is_plain_bid = !sides.is_empty()
+        && !sides.contains(&Side::Bid)
+        && words.iter().any(|w| matches!(field_named(w), Some((f, None)) if f.is_of_a_bar()));
+    if is_plain_bid {
+        sides.push(Side::Bid);
+    }
     sides.sort_unstable();
     sides.dedup();
     let side = wanted.filter(|s| sides.contains(s)).or(sides.first().copied());
@@ -178,6 +185,9 @@ pub fn by_names(names: &[String], shapes: &[CellShape], wanted: Option<Side>) ->
             _ if is_symbol_word(word) => Use::Symbol,
             _ => match field_named(word) {
                 Some((_, of)) if of.is_some() && of != side => Use::Skip,
+                Some((field, None)) if field.is_of_a_bar() && is_plain_bid && side != Some(Side::Bid) => {
+                    Use::Skip
+                }
                 Some((field, _)) => Use::Field(field),
                 None => Use::Skip,
             },
@@ -192,9 +202,24 @@ pub fn by_names(names: &[String], shapes: &[CellShape], wanted: Option<Side>) ->
         let taken = found != Use::Skip && uses.contains(&found);
         uses.push(if taken { Use::Skip } else { found });
     }
+    if sides.len() > 1 {
+        take_volume_of(side, &mut uses);
+    }
     settle_words(&mut uses);
     name_times_by_shape(&mut uses, shapes);
     (uses, sides)
+}
+
+/// Where bars of two sides stand in one table, a volume that names the side is that of its bars.
+fn take_volume_of(side: Option<Side>, uses: &mut [Use]) {
+    let own = match side {
+        Some(Side::Bid) => Field::BidVolume,
+        Some(Side::Ask) => Field::AskVolume,
+        _ => return,
+    };
+    let Some(at) = uses.iter().position(|u| *u == Use::Field(own)) else { return };
+    uses.iter_mut().filter(|u| **u == Use::Field(Field::Volume)).for_each(|u| *u = Use::Skip);
+    uses[at] = Use::Field(Field::Volume);
 }
 
 /// Where no name means a time, as in other languages, the cells say which columns are times.

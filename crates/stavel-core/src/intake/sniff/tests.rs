@@ -119,6 +119,15 @@ fn decimals_clock_sides_and_undecided_dates() {
     assert_eq!(s.layout.in_words(), "comma, header, year-first dates: time open high low close - - - -");
     let ask = sniff(text.as_bytes(), "a", "a", Some(Side::Ask)).unwrap();
     assert_eq!(ask.layout.in_words(), "comma, header, year-first dates: time - - - - open high low close");
+    // What names no side beside what names the ask is the bid, and each side has its own volume.
+    let text = "time,open,high,low,close,volume,ask_open,ask_high,ask_low,ask_close,ask_volume\n2024-03-05 10:00,1,2,1,2,7,3,4,3,4,9\n";
+    let s = found(text, "a").unwrap();
+    assert_eq!(s.sides, [Side::Bid, Side::Ask]);
+    let words = "comma, header, year-first dates: time open high low close volume - - - - -";
+    assert_eq!(s.layout.in_words(), words);
+    let ask = sniff(text.as_bytes(), "a", "a", Some(Side::Ask)).unwrap();
+    let words = "comma, header, year-first dates: time - - - - - open high low close volume";
+    assert_eq!(ask.layout.in_words(), words);
 }
 
 #[test]

@@ -152,6 +152,36 @@ impl Layout {
         Layout { columns: self.columns.iter().flat_map(spread).collect(), header, ..self.clone() }
     }
 
+    /// The layout for rows with these price sides: without the columns of a side that they do not have, and with the ask
+    /// behind its own columns where they have it beside the bid and it names none of it.
+    pub fn with_sides_of(mut self, fields: &[Field]) -> Layout {
+        let is_of_a_side = |f: &Field| {
+            matches!(f, Field::Bid | Field::Ask | Field::BidVolume | Field::AskVolume)
+                && [Field::Bid, Field::Ask].iter().any(|f| fields.contains(f))
+        };
+        let keeps = |used: &Use| !matches!(used, Use::Field(f) if is_of_a_side(f) && !fields.contains(f));
+        let kept: Vec<bool> = self.columns.iter().map(keeps).collect();
+        let mut flags = kept.iter();
+        self.columns.retain(|_| *flags.next().unwrap_or(&true));
+        if let Some(names) = &mut self.header {
+            let mut flags = kept.iter();
+            names.retain(|_| *flags.next().unwrap_or(&true));
+        }
+        let has_its_own = |used: &Use| {
+            matches!(used, Use::Values) || matches!(used, Use::Field(f) if f.is_beside_the_bid())
+        };
+        if fields.contains(&Field::AskOpen) && !self.columns.iter().any(has_its_own) {
+            let beside = fields.iter().copied().filter(|f| f.is_beside_the_bid() || *f == Field::AskVolume);
+            for field in beside.filter(|f| self.place_of(&Use::Field(*f)).is_none()).collect::<Vec<_>>() {
+                self.columns.push(Use::Field(field));
+                if let Some(names) = &mut self.header {
+                    names.push(field.name().to_owned());
+                }
+            }
+        }
+        self
+    }
+
     /// The fields of the rows, in the order columns are kept.
     pub fn fields(&self) -> Vec<Field> {
         Field::ALL.into_iter().filter(|f| self.columns.contains(&Use::Field(*f))).collect()

@@ -73,8 +73,10 @@ impl Use {
         let mut all = vec![Use::Skip, Use::Moment, Use::Date, Use::Time];
         all.extend([Seconds, Millis, Micros, Nanos].map(Use::Unix));
         all.extend([Use::DayNumber, Use::DayMillis, Use::Symbol, Use::Values]);
-        // What a row covers is known only of layers that were joined here.
-        all.extend(Field::ALL.into_iter().filter(|f| *f != Field::Covers).map(Use::Field));
+        // What a row covers is known only of layers that were joined here; a file with both sides is read one side at a
+        // time.
+        let is_of_files = |f: &Field| *f != Field::Covers && !f.is_beside_the_bid();
+        all.extend(Field::ALL.into_iter().filter(is_of_files).map(Use::Field));
         all
     }
 
