@@ -36,7 +36,19 @@ pub fn reads_on(shelf: &Shelf, step: &Step) -> Result<Vec<SeriesName>> {
     Ok(match step {
         // What is not there is told when the step is done.
         Step::Frames(s) => bases(shelf, &s.series).unwrap_or_default(),
-        Step::Deliver(s) => delivered(shelf, &s.series, &s.frames).unwrap_or_default(),
+        Step::Deliver(s) => {
+            let own = delivered(shelf, &s.series, &s.frames).unwrap_or_default();
+            // The ask that goes along is read too, and makes another file where it has changed.
+            let ask = |name: &SeriesName| SeriesName { side: Side::Ask, ..name.clone() };
+            let beside: Vec<SeriesName> = own.iter().filter(|_| s.sides.is_some()).map(ask).collect();
+            let mut all = own;
+            for name in beside {
+                if !all.contains(&name) && shelf.current(&name)?.is_some() {
+                    all.push(name);
+                }
+            }
+            all
+        }
         step => step.reads(),
     })
 }

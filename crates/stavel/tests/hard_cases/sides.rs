@@ -158,3 +158,27 @@ fn a_file_with_both_sides_is_written_again_where_one_of_them_changed() {
     desk.intake(&[("more.csv", more)], &["--instrument", "NOKSEK", "--side", "ask"]);
     assert!(deliver().contains("14 rows"));
 }
+
+/// A recipe's step is done again where only the ask has changed.
+#[test]
+fn a_recipe_knows_that_it_reads_the_ask() {
+    let desk = desk_with_both_sides();
+    let file = out(&desk, "both.csv");
+    let recipe = format!(
+        "[[step]]\nact = 'deliver'\nseries = ['NOKSEK@quill:1m']\nsides = 'together'\nout = '{file}'\n"
+    );
+    let recipe = desk.0.file("r.toml", recipe);
+    let rows = || std::fs::read_to_string(&file).unwrap().lines().count();
+    let run = || {
+        let told = desk.run(&["run", &recipe]);
+        assert_eq!(told.code, 0, "{} {}", told.out, told.err);
+        rows()
+    };
+    assert_eq!(run(), 12);
+    let written = std::fs::metadata(&file).unwrap().modified().unwrap();
+    assert_eq!(run(), 12);
+    assert_eq!(std::fs::metadata(&file).unwrap().modified().unwrap(), written, "nothing has changed");
+    let more = bars(HEADER, (11..14).map(minute)).replace(",1.", ",2.");
+    desk.intake(&[("more.csv", more)], &["--instrument", "NOKSEK", "--side", "ask"]);
+    assert_eq!(run(), 15);
+}
