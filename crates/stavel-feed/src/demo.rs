@@ -27,6 +27,17 @@ pub const RECIPE: &str = include_str!("noksek.toml");
 /// The orders of its rehearsal.
 pub const ORDERS: &str = include_str!("orders.csv");
 
+/// How NOKSEK moves.
+pub const NOKSEK: Character =
+    Character { level: 102_300.0, move_a_minute: 7.0, spread: 14.0, ticks_a_minute: 11.0, step: 1 };
+/// How NZDSEK moves.
+pub const NZDSEK: Character =
+    Character { level: 638_500.0, move_a_minute: 36.0, spread: 42.0, ticks_a_minute: 8.0, step: 1 };
+
+/// How barley moves.
+pub const BLY: Character =
+    Character { level: 41_225.0, move_a_minute: 22.0, spread: 25.0, ticks_a_minute: 5.0, step: 25 };
+
 /// How long each part of the demo is, in UTC.
 #[derive(Debug, Clone)]
 pub struct DemoSpans {
@@ -96,13 +107,9 @@ impl DemoSpans {
 pub fn write_demo(folder: &Path, spans: &DemoSpans, seed: u64) -> io::Result<Truth> {
     let clock: Clock = BROKER_CLOCK.parse().map_err(io::Error::other)?;
     let defects = Defects::around(spans.defects_from, spans.slipped_week);
-    let noksek =
-        Character { level: 102_300.0, move_a_minute: 7.0, spread: 14.0, ticks_a_minute: 11.0, step: 1 };
-    let nzdsek =
-        Character { level: 638_500.0, move_a_minute: 36.0, spread: 42.0, ticks_a_minute: 8.0, step: 1 };
     let pairs = [
-        ("NOKSEK", noksek, spans.noksek, Some(defects), Some(spans.tarn), seed),
-        ("NZDSEK", nzdsek, spans.nzdsek, None, None, seed + 1),
+        ("NOKSEK", NOKSEK, spans.noksek, Some(defects), Some(spans.tarn), seed),
+        ("NZDSEK", NZDSEK, spans.nzdsek, None, None, seed + 1),
     ];
     for (name, character, span, defects, tarn, seed) in pairs {
         write_pair(
@@ -129,7 +136,8 @@ struct DemoHours<'a> {
     tarn: Option<Span>,
 }
 
-fn session(hours: &str, clock: &str, span: Span) -> io::Result<Session> {
+/// The session week of a market, closed at Christmas and on New Year's Day.
+pub(crate) fn session(hours: &str, clock: &str, span: Span) -> io::Result<Session> {
     let clock: Clock = clock.parse().map_err(io::Error::other)?;
     let closed = |day: &i64| {
         let (_, month, day) = stavel_core::model::time::civil_from_days(*day);
@@ -221,9 +229,7 @@ fn write_contracts(folder: &Path, spans: &DemoSpans, seed: u64) -> io::Result<()
     let (from, to) = all.iter().fold((Micros::MAX, Micros::MIN), |(a, b), s| (a.min(s.from), b.max(s.to)));
     let whole = Span::new(from, to);
     let session = session(SKERRY_HOURS, "Europe/Oslo", whole)?;
-    let character =
-        Character { level: 41_225.0, move_a_minute: 22.0, spread: 25.0, ticks_a_minute: 5.0, step: 25 };
-    let mut market = Market::new(character, seed);
+    let mut market = Market::new(BLY, seed);
     let mut rng = Rng::with_seed(seed + 10);
     let file = |(month, _): (&str, Span)| {
         ContractMinutes::new(&folder.join("quill/BLY").join(format!("BLY-{month}_1m.csv")))

@@ -118,13 +118,7 @@ impl QuillMinutes {
         }
         let mut line = std::mem::take(&mut self.line);
         line.clear();
-        push_wall(&mut line, bar.time, b'-');
-        line.push(b' ');
-        push_time(&mut line, bar.time, false);
-        push_prices(&mut line, &bar, b',', 5);
-        line.push(b',');
-        push_scaled(&mut line, bar.volume / 10, 1);
-        line.push(b'\n');
+        push_minute(&mut line, &bar, 5);
         self.put(bar.time, &line, repeated, late)?;
         self.line = line;
         Ok(())
@@ -165,6 +159,17 @@ impl QuillMinutes {
     }
 }
 
+/// A minute as Quill writes it.
+pub(crate) fn push_minute(line: &mut Vec<u8>, bar: &MinuteBar, decimals: u8) {
+    push_wall(line, bar.time, b'-');
+    line.push(b' ');
+    push_time(line, bar.time, false);
+    push_prices(line, bar, b',', decimals);
+    line.push(b',');
+    push_scaled(line, bar.volume / 10, 1);
+    line.push(b'\n');
+}
+
 /// Quill's ticks: one zipped file a month, day first, milliseconds, no header, UTC.
 pub struct QuillTicks {
     folder: PathBuf,
@@ -197,7 +202,7 @@ impl QuillTicks {
             self.files.at(year * 12 + month, open, |zip| zip.finish().map(drop).map_err(io::Error::other))?;
         self.line.clear();
         for q in quotes {
-            push_tick(&mut self.line, q);
+            push_tick(&mut self.line, q, 5);
         }
         out.write_all(&self.line)
     }
@@ -207,7 +212,8 @@ impl QuillTicks {
     }
 }
 
-fn push_tick(line: &mut Vec<u8>, q: &MarketQuote) {
+/// A tick as Quill writes it: day first, milliseconds, UTC.
+pub(crate) fn push_tick(line: &mut Vec<u8>, q: &MarketQuote, decimals: u8) {
     let (y, m, d) = civil_from_days(day_of(q.time));
     push_padded(line, d, 2);
     line.push(b'.');
@@ -218,9 +224,9 @@ fn push_tick(line: &mut Vec<u8>, q: &MarketQuote) {
     push_time(line, q.time, true);
     line.push(b'.');
     push_padded(line, q.time.rem_euclid(SECOND) / 1000, 3);
-    for (value, decimals) in [(q.bid, 5), (q.ask, 5), (q.bid_volume, 2), (q.ask_volume, 2)] {
+    for (value, places) in [(q.bid, decimals), (q.ask, decimals), (q.bid_volume, 2), (q.ask_volume, 2)] {
         line.push(b',');
-        push_scaled(line, value, decimals);
+        push_scaled(line, value, places);
     }
     line.push(b'\n');
 }

@@ -12,6 +12,7 @@ use crate::chart::draw_chart;
 use crate::check::check_step;
 use crate::compose::compose_one;
 use crate::deliver::deliver_all;
+use crate::fetch::fetch_series;
 use crate::frames::build_frames;
 use crate::intake::intake_files;
 use crate::rehearse::rehearse;
@@ -70,6 +71,7 @@ fn done(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<StepReport> {
     let mut report = match step {
         Step::Auto(s) => auto_all(shelf, s, &mut |shelf, step| apply(shelf, step, job), job),
         Step::Intake(s) => intake_files(shelf, s, job),
+        Step::Fetch(s) => fetch_series(shelf, s, job),
         Step::Check(s) => check_step(shelf, s, job),
         Step::Align(s) => align_one(shelf, s, job),
         Step::Splice(s) => splice_one(shelf, s, job),

@@ -17,6 +17,7 @@ mod compose;
 mod convert;
 mod costs;
 mod deliver;
+mod fetch;
 mod findings;
 mod formula;
 mod frames;
@@ -55,6 +56,7 @@ pub use costs::{
     costs_tables,
 };
 pub use deliver::{delivery_layout, delivery_orders};
+pub use fetch::{add_feed, feeds, feeds_report};
 pub use findings::{cause_in_words, finding_in_words, kind_mend_in_words, loss_in_words, mend_in_words};
 pub use intake::{hints_of, layout_named, plan_of};
 pub use recipe::{Done, Recipe, run, what_was_done};
@@ -64,7 +66,7 @@ pub use sheet::{SheetValue, sheet_csv, sheet_report, sheet_values};
 pub use span::span_between;
 pub use sql::{SqlDialect, shelf_sql};
 pub use step::{
-    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FetchStep, FramesStep, FramesWanted,
     IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, RowLimits, SheetValues, ShelfStep, SidesAsked,
     SidesWanted, SpliceStep, Step, UndoStep, recipe_keys,
 };

@@ -93,6 +93,7 @@ impl Step {
                 [&mut s.holidays, &mut s.edited].into_iter().flatten().chain(dates).for_each(place);
             }
             Step::Align(_)
+            | Step::Fetch(_)
             | Step::Splice(_)
             | Step::Frames(_)
             | Step::Undo(_)
@@ -219,7 +220,9 @@ pub fn do_unless_done(
     let key = fingerprint(shelf, step)?;
     let record = shelf.done_before(&key)?.and_then(|text| serde_json::from_str::<DoneRecord>(&text).ok());
     let untouched = !reads_on(shelf, step)?.iter().any(|s| fresh.contains(s));
+    // Only the feed itself knows whether it has more by now.
     if let Some(record) = record
+        && !matches!(step, Step::Fetch(_))
         && untouched
         && record.still_holds(shelf, step)?
     {

@@ -101,8 +101,8 @@ impl SqlWriter<'_> {
     fn begin(&mut self) {
         let _ = writeln!(
             self.out,
-            "-- All series of the current editions. Prices, volumes and spreads are DECIMAL(38, {}); spreads are\n\
-             -- differences of prices; times are UTC, but as written where afloat.",
+            "-- All series of the current editions. Prices, volumes and spreads are DECIMAL(38, {}), spreads are\n\
+             -- differences of prices. Times are UTC, but as written where afloat.",
             self.decimals
         );
         if self.dialect == SqlDialect::Spark {

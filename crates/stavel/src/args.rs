@@ -6,8 +6,8 @@ use std::path::PathBuf;
 use clap::{Parser, Subcommand};
 use stavel_core::model::Frame;
 use stavel_work::{
-    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, ConvertWish, DeliverStep, FramesStep, IntakeStep,
-    RehearseStep, ShelfStep, SpliceStep, UndoStep,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, ConvertWish, DeliverStep, FetchStep, FramesStep,
+    IntakeStep, RehearseStep, ShelfStep, SpliceStep, UndoStep,
 };
 
 /// One honest history out of vendor and broker data, for people who backtest.
@@ -35,6 +35,29 @@ pub struct Args {
     pub command: Option<Command>,
 }
 
+/// How the stand-ins are to be.
+#[derive(Debug, Clone, clap::Args)]
+pub struct StandInArgs {
+    /// The port on this machine; 0 for any that is free.
+    #[arg(long, default_value = "0")]
+    pub port: u16,
+    /// How many replies in a hundred go wrong.
+    #[arg(long, value_name = "PERCENT", default_value = "0", value_parser = clap::value_parser!(u32).range(0..=100))]
+    pub faults: u32,
+    /// Requests a second that are permitted.
+    #[arg(long, value_name = "NUMBER", default_value = "20", value_parser = clap::value_parser!(u32).range(1..=1000))]
+    pub per_second: u32,
+    /// The first day of the histories.
+    #[arg(long, value_name = "DAY", default_value = "2024-02-01")]
+    pub first: String,
+    /// The moment up to which there are histories.
+    #[arg(long, value_name = "TIME", default_value = "2024-04-05")]
+    pub now: String,
+    /// The folder for the texts of the feeds and their token; else one among the temporary ones.
+    #[arg(long, value_name = "DIR")]
+    pub dir: Option<PathBuf>,
+}
+
 #[derive(Subcommand)]
 pub enum Command {
     /// Make the demo shelf and open the bench on it.
@@ -51,6 +74,23 @@ pub enum Command {
         after_help = "Examples:\n  stavel intake quill/NOKSEK_1m --source quill --clock UTC\n  stavel intake 'tarn/*.csv' --source tarn --dates day-first --dry-run"
     )]
     Intake(IntakeArgs),
+    /// Feeds: services of vendors and brokers, what they have and what of it is here.
+    #[command(after_help = "Examples:\n  stavel feeds --add quill.toml\n  stavel feeds")]
+    Feeds {
+        /// Add the feed that a text describes, or say it anew.
+        #[arg(long, value_name = "FILE")]
+        add: Option<PathBuf>,
+    },
+    /// Fetch series from their feeds.
+    #[command(
+        after_help = "Examples:\n  stavel fetch NOKSEK@quill:ticks --from 2024-03-01 --to 2024-03-08\n  stavel fetch '*@quill:1m' --new\n  stavel fetch NOKSEK@quill:ticks --last 5 --dry-run"
+    )]
+    Fetch(FetchStep),
+    /// Stand-ins of a vendor's, a broker's and a calendar's services on this machine, until ended.
+    #[command(
+        after_help = "Examples:\n  stavel stand-in\n  stavel stand-in --port 0 --faults 10 --dir feeds/"
+    )]
+    StandIn(StandInArgs),
     /// What is on the shelf, and its upkeep.
     #[command(
         after_help = "Examples:\n  stavel shelf\n  stavel shelf NOKSEK@quill:1m --editions\n  stavel shelf --verify"

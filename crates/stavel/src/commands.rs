@@ -19,7 +19,7 @@ use crate::args::*;
 use crate::bench::options_of;
 use crate::output::{Ending, print_json, print_lines, quietly, tell};
 use crate::progress::ProgressLine;
-use crate::{costs, demo, extras, frame_sets, handed_on, layouts, shelf};
+use crate::{costs, demo, extras, feeds, frame_sets, handed_on, layouts, shelf};
 
 /// The shelf that is meant: as typed, else the user data folder.
 fn shelf_folder(args: &Args) -> Result<PathBuf> {
@@ -70,6 +70,8 @@ pub fn run(args: &Args) -> Result<Ending> {
             return Ok(Ending::Done);
         }
         Some(Command::Demo(a)) => return demo::run(a, args),
+        Some(Command::Feeds { add }) => return feeds::run(&folder, add.as_deref(), args.json),
+        Some(Command::StandIn(a)) => return feeds::stand_in(a),
         Some(Command::Shelf(a)) if !a.changes() => return shelf::show(&folder, a, args.json),
         Some(Command::Sheet { name, account, at, csv }) => {
             let at = at.as_deref().map(parse).transpose()?;
@@ -126,6 +128,7 @@ pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
     Ok(match command {
         Command::Auto(step) => Step::Auto(step.clone()),
         Command::Intake(a) => Step::Intake(a.step.clone()),
+        Command::Fetch(step) => Step::Fetch(step.clone()),
         Command::Undo(step) => Step::Undo(step.clone()),
         Command::Redo(step) => Step::Redo(step.clone()),
         Command::Check(step) => Step::Check(step.clone()),
@@ -138,6 +141,8 @@ pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
         Command::Rehearse(step) => Step::Rehearse(step.clone()),
         Command::Shelf(a) => Step::Shelf(a.step.clone()),
         Command::Demo(_)
+        | Command::Feeds { .. }
+        | Command::StandIn(_)
         | Command::Sheet { .. }
         | Command::Costs { .. }
         | Command::Convert(_)

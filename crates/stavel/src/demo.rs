@@ -161,6 +161,7 @@ fn proofs_of(step: &Step, report: &StepReport, truth: &Truth) -> Vec<Proof> {
             holds: json["unfilled"] == 0 && json["position"] == "0.00" && !list("fills").is_empty(),
         }],
         Step::Auto(_)
+        | Step::Fetch(_)
         | Step::Check(_)
         | Step::Frames(_)
         | Step::Compose(_)

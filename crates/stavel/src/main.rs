@@ -7,6 +7,7 @@ mod commands;
 mod costs;
 mod demo;
 mod extras;
+mod feeds;
 mod frame_sets;
 mod handed_on;
 mod layouts;

@@ -6,7 +6,7 @@ use clap::{CommandFactory, Parser};
 use proptest::prelude::*;
 use stavel_core::deliver::FileFormat;
 use stavel_work::{
-    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, FramesWanted,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FetchStep, FramesStep, FramesWanted,
     IntakeStep, Prefer, Recipe, RehearseStep, SheetValues, ShelfStep, SpliceStep, Step, UndoStep,
 };
 
@@ -316,13 +316,23 @@ fn auto() -> impl Strategy<Value = Step> {
     )
 }
 
+fn fetch() -> impl Strategy<Value = Step> {
+    let span = prop_oneof![
+        (moment(), moment()).prop_map(|(from, to)| FetchStep { from, to, ..FetchStep::default() }),
+        Just(FetchStep { new: true, ..FetchStep::default() }),
+        (1u32..400).prop_map(|days| FetchStep { last: Some(days), ..FetchStep::default() }),
+    ];
+    let series = proptest::collection::vec(series().prop_map(Into::into), 1..3);
+    (series, span).prop_map(|(series, step)| Step::Fetch(FetchStep { series, ..step }))
+}
+
 /// A path that may hold anything a word may.
 fn path_of_words() -> impl Strategy<Value = std::path::PathBuf> {
     word().prop_map(Into::into)
 }
 
 fn step() -> impl Strategy<Value = Step> {
-    prop_oneof![1 => intake(), 1 => auto(), 2 => on_series(), 3 => on_instruments_files_and_the_journal()]
+    prop_oneof![1 => intake(), 1 => fetch(), 1 => auto(), 2 => on_series(), 3 => on_instruments_files_and_the_journal()]
 }
 
 proptest! {

@@ -5,7 +5,7 @@ use serde_json::{Map, Value};
 
 use super::compose::KEY_OPTIONS;
 use super::{
-    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FetchStep, FramesStep, IntakeStep,
     RehearseStep, ShelfStep, SpliceStep, Step, UndoStep,
 };
 
@@ -59,9 +59,10 @@ impl Step {
 type AddArguments = fn(Command) -> Command;
 
 /// The acts in the order of the work, each with what puts its arguments on a command.
-const ACTS: [(&str, AddArguments); 13] = [
+const ACTS: [(&str, AddArguments); 14] = [
     ("auto", AutoStep::augment_args),
     ("intake", IntakeStep::augment_args),
+    ("fetch", FetchStep::augment_args),
     ("check", CheckStep::augment_args),
     ("align", AlignStep::augment_args),
     ("splice", SpliceStep::augment_args),

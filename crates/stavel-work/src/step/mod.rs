@@ -3,6 +3,7 @@
 mod command_line;
 mod compose;
 mod deliver;
+mod fetch;
 mod older;
 mod roll;
 mod settings;
@@ -15,6 +16,7 @@ use stavel_core::model::{SeriesName, SeriesPattern};
 pub use command_line::recipe_keys;
 pub use compose::{ComposeStep, SheetValues};
 pub use deliver::{DeliverStep, RowLimits, SidesAsked};
+pub use fetch::FetchStep;
 pub use older::{step_with_older_keys, steps_with_older_keys};
 pub use roll::{RollMove, RollSetting};
 pub(crate) use settings::one_of;
@@ -30,6 +32,7 @@ pub use wanted::{FramesWanted, SidesWanted};
 pub enum Step {
     Auto(AutoStep),
     Intake(IntakeStep),
+    Fetch(FetchStep),
     Check(CheckStep),
     Align(AlignStep),
     Splice(SpliceStep),
@@ -49,6 +52,7 @@ impl Step {
         match self {
             Step::Auto(_) => "auto",
             Step::Intake(_) => "intake",
+            Step::Fetch(_) => "fetch",
             Step::Check(_) => "check",
             Step::Align(_) => "align",
             Step::Splice(_) => "splice",
@@ -69,6 +73,7 @@ impl Step {
             Step::Check(s) => s.mends_something(),
             Step::Align(s) => s.anchor,
             Step::Frames(s) => !s.compare,
+            Step::Fetch(s) => !s.dry_run,
             Step::Deliver(_) | Step::Chart(_) | Step::Rehearse(_) => false,
             Step::Auto(_)
             | Step::Intake(_)
@@ -97,7 +102,12 @@ impl Step {
             Step::Deliver(s) => s.series.iter().filter_map(SeriesPattern::exact).collect(),
             Step::Chart(s) => std::iter::once(&s.series).chain(&s.with).cloned().collect(),
             Step::Rehearse(s) => vec![s.series.clone()],
-            Step::Auto(_) | Step::Intake(_) | Step::Undo(_) | Step::Redo(_) | Step::Shelf(_) => Vec::new(),
+            Step::Auto(_)
+            | Step::Intake(_)
+            | Step::Fetch(_)
+            | Step::Undo(_)
+            | Step::Redo(_)
+            | Step::Shelf(_) => Vec::new(),
         }
     }
 }

@@ -147,3 +147,25 @@ fn a_recipe_goes_with_the_files_it_reads() {
     assert_eq!(missing.code, 1);
     assert!(missing.err.contains("NOKSEK.csv is not there"), "{}", missing.err);
 }
+
+/// Whoever cuts the text at every semicolon has whole statements.
+#[test]
+fn statements_for_engines_are_divided_by_semicolons_and_nothing_else() {
+    let desk = Desk::new();
+    let told = desk.intake(&[("a.csv", bars(HEADER, (0..3000).map(minute)))], &["--instrument", "NOKSEK"]);
+    assert_eq!(told.code, 0, "{}", told.err);
+    for engine in ["duckdb", "spark", "datafusion"] {
+        let told = desk.run(&["shelf", "--sql", engine]);
+        assert_eq!(told.code, 0, "{}", told.err);
+        let plain = |part: &str| -> String { part.lines().filter(|l| !l.starts_with("--")).collect() };
+        let statements: Vec<String> =
+            told.out.split(';').map(plain).filter(|s| !s.trim().is_empty()).collect();
+        assert!(statements.len() >= 3, "{engine}: {}", told.out);
+        for statement in statements {
+            assert!(
+                statement.starts_with("CREATE ") || statement.starts_with("SET "),
+                "{engine}: {statement}"
+            );
+        }
+    }
+}

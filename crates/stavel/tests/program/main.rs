@@ -3,6 +3,7 @@
 mod auto;
 mod bench;
 mod commands;
+mod feeds;
 mod foundations;
 mod hard;
 mod judging;

@@ -1,0 +1,280 @@
+//! Doing a fetch step: what feeds have and the shelf lacks is fetched, piece by piece, and taken in.
+
+mod feeds;
+mod plan;
+mod told;
+
+use std::path::PathBuf;
+
+use serde_json::{Value, json};
+
+pub use feeds::{add_feed, feeds};
+use plan::{FeedPlan, SeriesPlan, plan};
+pub use told::feeds_report;
+
+use crate::intake::intake_files;
+use crate::report::StepReport;
+use crate::step::{FetchStep, IntakeStep, Prefer};
+use stavel_core::job::Job;
+use stavel_core::model::{Micros, SeriesName};
+use stavel_core::store::{FeedPiece, PieceState, Shelf};
+use stavel_core::{Error, Result};
+use stavel_feed::client::{Feed, FetchOutcome, Fetched, Spool, fetch_all};
+
+/// Pieces of a series that are taken in together: so many files lie in the spool at most.
+const TOGETHER: usize = 200;
+
+/// What became of the pieces of a series.
+#[derive(Default)]
+struct Tally {
+    days: usize,
+    rows: u64,
+    empty: usize,
+    unchanged: usize,
+    failed: Vec<(String, String)>,
+}
+
+/// Pieces that lie in the spool.
+struct Waiting {
+    label: String,
+    path: PathBuf,
+    etag: Option<String>,
+    is_open: bool,
+}
+
+/// Fetches series from their feeds.
+///
+/// # Errors
+/// Where a feed cannot be used and nothing was taken in. What was fetched stays in the spool, and is not fetched again.
+pub fn fetch_series(shelf: &mut Shelf, step: &FetchStep, job: &Job) -> Result<StepReport> {
+    let is_cancelled = || job.advance(0).is_err();
+    job.begin("ask the feeds", 0);
+    let plans = plan(shelf, step, now(), &is_cancelled)?;
+    if step.dry_run {
+        return Ok(foretold(&plans));
+    }
+    let mut report = StepReport::new(Value::Null, Vec::new());
+    let (mut fetched, mut failed, mut empty, mut pieces) = (Vec::new(), Vec::new(), 0, 0);
+    for of_feed in &plans {
+        for series in &of_feed.series {
+            let name = &series.listed.name;
+            let tally = match fetch_one(shelf, of_feed, series, job, &mut report) {
+                Ok(tally) => tally,
+                // What was taken in before stays: the rest is fetched next time.
+                Err(error) if !report.changed.is_empty() && !job_is_stopped(job) => {
+                    Tally { failed: vec![("all that follows".into(), error.to_string())], ..Tally::default() }
+                }
+                Err(error) => return Err(error),
+            };
+            report.lines.insert(fetched.len(), line_of(name, &tally, series.here));
+            report.wants_person |= !tally.failed.is_empty();
+            for (piece, why) in &tally.failed {
+                report.lines.push(format!("  {name} {piece}: {why}; the next fetch asks for it again"));
+                failed.push(json!({ "series": name, "piece": piece, "why": why }));
+            }
+            empty += tally.empty;
+            pieces += tally.days;
+            fetched.push(json!({ "series": name, "days": tally.days, "rows": tally.rows }));
+        }
+    }
+    if pieces == 0 && !failed.is_empty() {
+        let told = failed[0]["why"].as_str().unwrap_or_default().to_owned();
+        let told = told.trim_end_matches('.');
+        return Err(Error::input(format!("Nothing could be fetched: {told}.")));
+    }
+    report.json = json!({ "fetched": fetched, "failed": failed, "empty_days": empty });
+    Ok(report)
+}
+
+fn job_is_stopped(job: &Job) -> bool {
+    job.advance(0).is_err()
+}
+
+/// The time now, UTC.
+fn now() -> Micros {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    since.map_or(0, |since| since.as_micros() as Micros)
+}
+
+fn fetch_one(
+    shelf: &mut Shelf,
+    of_feed: &FeedPlan,
+    series: &SeriesPlan,
+    job: &Job,
+    report: &mut StepReport,
+) -> Result<Tally> {
+    let mut tally = Tally::default();
+    if series.queue.is_empty() {
+        return Ok(tally);
+    }
+    let (name, spool) = (&series.listed.name, feeds::spool_of(shelf));
+    job.begin(format!("fetch {name}"), series.queue.len() as u64);
+    let mut waiting: Vec<Waiting> = Vec::new();
+    let mut noted: Vec<(String, FeedPiece)> = Vec::new();
+    let mut done = |told: FetchOutcome| -> Result<()> {
+        let label = told.queued.piece.label.clone();
+        let note = |state| FeedPiece { state, edition: 0, etag: told.queued.etag.clone(), asked: series.end };
+        let is_open = told.queued.piece.span.to > series.end;
+        match told.outcome {
+            Ok(Fetched::There { path, etag, .. }) => {
+                waiting.push(Waiting { label, path, etag, is_open });
+                if waiting.len() >= TOGETHER {
+                    take_in(shelf, &of_feed.feed, series, &mut waiting, job, (&mut tally, report))?;
+                }
+            }
+            Ok(Fetched::Empty) => {
+                tally.empty += 1;
+                noted.push((label, note(PieceState::Empty)));
+            }
+            Ok(Fetched::Unchanged) => {
+                tally.unchanged += 1;
+                let state = if is_open { PieceState::Open } else { PieceState::Whole };
+                noted.push((label, FeedPiece { edition: series.edition, ..note(state) }));
+            }
+            Err(why) => tally.failed.push((label, why)),
+        }
+        Ok(())
+    };
+    let outcome = fetch_all(&of_feed.service, series.queue.clone(), &spool, job, &mut done);
+    // What has come is taken in, also where the rest does not come; but not where the person has stopped it.
+    if outcome.is_ok() || !job_is_stopped(job) {
+        take_in(shelf, &of_feed.feed, series, &mut waiting, job, (&mut tally, report))?;
+    }
+    if !noted.is_empty() {
+        shelf.note_feed_pieces(name, &noted)?;
+    }
+    match outcome {
+        Err(error) if tally.days > 0 && !job_is_stopped(job) => {
+            tally.failed.push(("all that follows".into(), error.to_string()));
+            Ok(tally)
+        }
+        other => other.map(|()| tally),
+    }
+}
+
+/// Takes the pieces that wait in, notes them, and clears them away.
+fn take_in(
+    shelf: &mut Shelf,
+    feed: &Feed,
+    series: &SeriesPlan,
+    waiting: &mut Vec<Waiting>,
+    job: &Job,
+    (tally, report): (&mut Tally, &mut StepReport),
+) -> Result<()> {
+    if waiting.is_empty() {
+        return Ok(());
+    }
+    waiting.sort_by(|a, b| a.label.cmp(&b.label));
+    let name = &series.listed.name;
+    let (taken, left) = match intake_files(shelf, &intake_of(shelf, feed, series, waiting)?, job) {
+        Ok(told) => {
+            let left = told.json["left"].as_array().cloned().unwrap_or_default();
+            (told, left)
+        }
+        // What has to be said is no fault of the files: they wait for it.
+        Err(error) if error.is_undecided() => {
+            return Err(Error::undecided(format!(
+                "{error} Of a feed this is said in its text, by a key of [[series]]: stavel feeds --add FILE says {} anew.",
+                feed.name
+            )));
+        }
+        Err(error) => {
+            // Files that cannot be understood are fetched anew next time.
+            waiting.drain(..).for_each(|piece| Spool::forget(&piece.path));
+            return Err(error);
+        }
+    };
+    let rows: u64 =
+        taken.json["series"].as_array().into_iter().flatten().filter_map(|s| s["rows_kept"].as_u64()).sum();
+    tally.rows += rows;
+    report.changed.extend(
+        taken.changed.iter().filter(|s| !report.changed.contains(s)).cloned().collect::<Vec<SeriesName>>(),
+    );
+    report.wants_person |= taken.wants_person;
+    let is_odd = |line: &&String| {
+        line.contains("rejected:") || line.contains("rejected rows") || line.starts_with("passed over")
+    };
+    report.lines.extend(taken.lines.iter().filter(is_odd).cloned());
+    for decision in taken.assumed {
+        if !report.assumed.iter().any(|d| d.what == decision.what && d.value == decision.value) {
+            report.assumed.push(decision);
+        }
+    }
+    let mut noted = Vec::new();
+    let edition = shelf.current(name)?.map_or(0, |info| info.edition.id);
+    for piece in waiting.drain(..) {
+        let why = left
+            .iter()
+            .find(|l| l["path"].as_str().is_some_and(|p| p.contains(&*piece.path.to_string_lossy())));
+        if let Some(why) = why {
+            tally.failed.push((piece.label, why["reason"].as_str().unwrap_or_default().to_owned()));
+        } else {
+            tally.days += 1;
+            let state = if piece.is_open { PieceState::Open } else { PieceState::Whole };
+            noted.push((piece.label, FeedPiece { state, edition, etag: piece.etag, asked: series.end }));
+        }
+        Spool::forget(&piece.path);
+    }
+    shelf.note_feed_pieces(name, &noted)
+}
+
+/// How the pieces are taken in: as the feed says, and what it does not say as intake finds it.
+fn intake_of(shelf: &Shelf, feed: &Feed, series: &SeriesPlan, waiting: &[Waiting]) -> Result<IntakeStep> {
+    let (name, kind) = (&series.listed.name, &series.listed.kind);
+    // Where align has found the clock since, that is the one.
+    let anchored = shelf.current(name)?.filter(|info| !info.is_afloat()).and_then(|info| info.edition.clock);
+    let clock = match feed.clock.as_deref() {
+        Some("afloat") => Some(anchored.map_or_else(|| "afloat".to_owned(), |clock| clock.to_string())),
+        said => said.map(str::to_owned),
+    };
+    Ok(IntakeStep {
+        paths: waiting.iter().map(|piece| piece.path.clone()).collect(),
+        source: feed.name.clone(),
+        instrument: Some(name.instrument.clone()),
+        clock,
+        frame: Some(name.frame),
+        side: kind.side.map(|side| side.word().to_owned()),
+        dates: kind.dates,
+        stamp: kind.stamp,
+        layout: kind.layout.clone(),
+        // The last bar of a piece that was not finished is another one by now.
+        prefer: Prefer::New,
+        ..IntakeStep::default()
+    })
+}
+
+fn line_of(name: &SeriesName, tally: &Tally, here: usize) -> String {
+    if tally.days + tally.empty + tally.unchanged + tally.failed.len() == 0 {
+        return format!("{name}: nothing new; {here} pieces are here");
+    }
+    let mut words = vec![format!("{} pieces fetched, {} rows", tally.days, tally.rows)];
+    let more = [
+        (tally.empty, "of which the feed has nothing"),
+        (tally.unchanged, "as they were"),
+        (tally.failed.len(), "failed"),
+        (here, "here already"),
+    ];
+    words.extend(more.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")));
+    format!("{name}: {}", words.join(", "))
+}
+
+/// What would be fetched, and how long it would take at the pace the feed permits.
+fn foretold(plans: &[FeedPlan]) -> StepReport {
+    let mut report = StepReport::new(Value::Null, Vec::new());
+    let mut list = Vec::new();
+    for of_feed in plans {
+        for series in &of_feed.series {
+            let (name, pieces) = (&series.listed.name, series.queue.len());
+            let seconds = (pieces as f64 / of_feed.feed.limits.per_second).ceil();
+            let mut line =
+                format!("{name}: {pieces} pieces to fetch, at least {seconds:.0} s; {} here", series.here);
+            if let (Some(first), Some(last)) = (series.queue.first(), series.queue.last()) {
+                line += &format!(" ({} … {})", first.piece.label, last.piece.label);
+            }
+            report.lines.push(line);
+            list.push(json!({ "series": name, "pieces": pieces, "here": series.here, "seconds": seconds }));
+        }
+    }
+    report.json = json!({ "would_fetch": list });
+    report
+}

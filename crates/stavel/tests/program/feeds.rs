@@ -1,0 +1,209 @@
+//! Feeds: the program fetches from the stand-ins, which it also is.
+
+use std::collections::BTreeMap;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::process::{Child, Stdio};
+use std::time::{Duration, Instant};
+
+use serde_json::{Value, json};
+
+use super::support::Program;
+
+/// The stand-ins, until dropped.
+struct StandIn {
+    child: Child,
+    address: String,
+    feed: String,
+}
+
+impl StandIn {
+    fn start(p: &Program, args: &[&str]) -> StandIn {
+        let dir = p.dir.path().join("feeds").to_string_lossy().into_owned();
+        let mut child = p
+            .command(&[&["stand-in", "--port", "0", "--dir", &dir], args].concat())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+        let told: Value = serde_json::from_str(&line).unwrap();
+        let address = told["address"].as_str().unwrap().trim_start_matches("http://").to_owned();
+        StandIn { child, address, feed: told["feeds"][0].as_str().unwrap().to_owned() }
+    }
+
+    /// Asks for a document, or sets one.
+    fn ask(&self, path: &str, set: Option<&Value>) -> Value {
+        let mut stream = std::net::TcpStream::connect(&self.address).unwrap();
+        let body = set.map(Value::to_string).unwrap_or_default();
+        let method = if set.is_some() { "POST" } else { "GET" };
+        write!(
+            stream,
+            "{method} {path} HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
+            body.len()
+        )
+        .unwrap();
+        let mut reply = String::new();
+        stream.read_to_string(&mut reply).unwrap();
+        serde_json::from_str(reply.split_once("\r\n\r\n").unwrap().1)
+            .unwrap_or_else(|e| panic!("{e}: {reply}"))
+    }
+
+    fn set(&self, key: &str, value: Value) {
+        let mut switch = self.ask("/switch", None);
+        switch[key] = value;
+        self.ask("/switch", Some(&switch));
+    }
+
+    /// How often each file was handed out whole.
+    fn whole(&self) -> BTreeMap<String, u64> {
+        serde_json::from_value(self.ask("/counts", None)["whole"].clone()).unwrap()
+    }
+}
+
+impl Drop for StandIn {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+fn rows(p: &Program, series: &str) -> i64 {
+    let doc = p.json(&["shelf"]);
+    let all =
+        doc["instruments"].as_array().unwrap().iter().flat_map(|i| i["series"].as_array().unwrap().clone());
+    all.into_iter().find(|s| s["series"] == series).map_or(0, |s| s["rows"].as_i64().unwrap())
+}
+
+#[test]
+fn what_is_new_is_fetched_once_and_what_is_stepped_back_over_again() {
+    let p = Program::new();
+    let feed = StandIn::start(
+        &p,
+        &["--now", "2024-03-06T12:00:00Z", "--first", "2024-02-26", "--per-second", "500"],
+    );
+    let told = p.told(&["fetch", "NOKSEK@quill:ticks"]);
+    assert!(told.0 == 1 && told.2.contains("knows no feed"), "{}", told.2);
+    p.json(&["feeds", "--add", &feed.feed]);
+    let told = p.told(&["fetch", "NOKSEK@quill"]);
+    assert!(told.0 == 2 && told.2.contains("says no frame"), "{}", told.2);
+    let told = p.told(&["fetch", "SEKNOK@quill:ticks"]);
+    assert!(told.0 == 1 && told.2.contains("No feed has SEKNOK@quill:ticks"), "{}", told.2);
+    let would = p.json(&["fetch", "NOKSEK@quill:ticks", "--last", "3", "--dry-run"]);
+    assert_eq!(would["would_fetch"][0]["pieces"], 3, "{would}");
+    // Ten days; the pairs rest on Saturday.
+    let fetched = p.json(&["fetch", "NOKSEK@quill:ticks"]);
+    assert_eq!((&fetched["fetched"][0]["days"], &fetched["empty_days"]), (&json!(9), &json!(1)), "{fetched}");
+    let (first, asked) = (rows(&p, "NOKSEK@quill:ticks"), feed.whole().len());
+    assert_eq!(fetched["fetched"][0]["rows"], first);
+    assert_eq!(p.json(&["fetch", "NOKSEK@quill:ticks", "--new"])["fetched"][0]["days"], 0);
+    let feeds = p.json(&["feeds"]);
+    let series = &feeds["feeds"][0]["instruments"][0]["series"];
+    assert_eq!(
+        (&series[0]["missing_days"], &series[1]["missing_days"]),
+        (&json!([]), &json!(["2024-02", "2024-03"]))
+    );
+    // The day goes on, and another comes: the day that was not finished is completed and is no conflict.
+    feed.set("now", json!("2024-03-07T08:00:00Z"));
+    let fetched = p.json(&["fetch", "NOKSEK@quill:ticks", "--new"]);
+    assert_eq!(fetched["fetched"][0]["days"], 2, "{fetched}");
+    let second = rows(&p, "NOKSEK@quill:ticks");
+    assert_eq!(fetched["fetched"][0]["rows"], second - first);
+    assert_eq!(feed.whole().len(), asked + 1, "one more day was handed out");
+    // The same as if it were fetched at once.
+    let q = Program::new();
+    q.json(&["feeds", "--add", &feed.feed]);
+    q.json(&["fetch", "NOKSEK@quill:ticks", "NOKSEK@quill:1m"]);
+    let lines = |p: &Program, series: &str| p.told(&["deliver", series, "--out", "-"]).1;
+    assert!(lines(&p, "NOKSEK@quill:ticks") == lines(&q, "NOKSEK@quill:ticks"));
+    // A step back takes the rows away, and a fetch brings them again.
+    p.json(&["undo"]);
+    assert_eq!(rows(&p, "NOKSEK@quill:ticks"), first);
+    p.json(&["fetch", "NOKSEK@quill:ticks", "--new"]);
+    assert!(lines(&p, "NOKSEK@quill:ticks") == lines(&q, "NOKSEK@quill:ticks"));
+    // Minutes of the service are those of its ticks.
+    p.json(&["fetch", "NOKSEK@quill:1m", "--from", "2024-03-05"]);
+    let minutes = lines(&q, "NOKSEK@quill:1m");
+    q.json(&["frames", "NOKSEK@quill:ticks", "1m"]);
+    let prices = |text: &str| -> Vec<String> {
+        text.lines().skip(1).map(|l| l.splitn(6, ',').take(5).collect::<Vec<_>>().join(",")).collect()
+    };
+    let built = lines(&q, "NOKSEK@quill:1m.built");
+    assert_eq!(prices(&minutes), prices(&built));
+}
+
+#[test]
+fn an_unfinished_minute_is_completed_by_the_next_fetch() {
+    let p = Program::new();
+    let feed = StandIn::start(
+        &p,
+        &["--now", "2024-03-06T12:00:20Z", "--first", "2024-03-04", "--per-second", "500"],
+    );
+    p.json(&["feeds", "--add", &feed.feed]);
+    p.json(&["fetch", "NOKSEK@quill:1m"]);
+    let before = p.told(&["deliver", "NOKSEK@quill:1m", "--out", "-", "--last", "1"]).1;
+    feed.set("now", json!("2024-03-06T12:02:00Z"));
+    let (code, out, err) = p.told(&["fetch", "NOKSEK@quill:1m", "--new"]);
+    assert_eq!(code, 0, "{out} {err}");
+    let q = Program::new();
+    q.json(&["feeds", "--add", &feed.feed]);
+    q.json(&["fetch", "NOKSEK@quill:1m"]);
+    let lines = |p: &Program| p.told(&["deliver", "NOKSEK@quill:1m", "--out", "-"]).1;
+    assert!(lines(&p) == lines(&q), "the same as if it were fetched at once");
+    assert!(
+        !lines(&p).contains(before.lines().nth(1).unwrap()),
+        "the minute that was not over is another one"
+    );
+}
+
+#[test]
+fn a_day_that_comes_late_is_looked_at_again() {
+    let p = Program::new();
+    let feed = StandIn::start(
+        &p,
+        &["--now", "2024-03-07T00:00:00Z", "--first", "2024-03-04", "--per-second", "500"],
+    );
+    feed.set("late", json!(["2024-03-05"]));
+    p.json(&["feeds", "--add", &feed.feed]);
+    let fetched = p.json(&["fetch", "NOKSEK@quill:ticks"]);
+    assert_eq!((&fetched["fetched"][0]["days"], &fetched["empty_days"]), (&json!(2), &json!(1)), "{fetched}");
+    feed.set("late", json!([]));
+    feed.set("now", json!("2024-03-08T00:00:00Z"));
+    let fetched = p.json(&["fetch", "NOKSEK@quill:ticks", "--new"]);
+    assert_eq!(fetched["fetched"][0]["days"], 2, "the late one and the new one: {fetched}");
+}
+
+/// Killed at random, again and again: in the end everything is there, and no day was handed out twice.
+#[test]
+fn a_fetch_that_is_killed_twenty_times_fetches_no_day_twice() {
+    let p = Program::new();
+    let feed = StandIn::start(&p, &["--now", "2024-03-20", "--first", "2024-02-05", "--per-second", "150"]);
+    p.json(&["feeds", "--add", &feed.feed]);
+    let mut rng = fastrand::Rng::with_seed(7);
+    for _ in 0..20 {
+        let mut child = p
+            .command(&["fetch", "*@quill:ticks", "--json"])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let until = Instant::now() + Duration::from_millis(rng.u64(20..250));
+        while Instant::now() < until && child.try_wait().unwrap().is_none() {
+            std::thread::sleep(Duration::from_millis(2));
+        }
+        let _ = child.kill();
+        child.wait().unwrap();
+    }
+    p.json(&["fetch", "*@quill:ticks"]);
+    let whole = feed.whole();
+    assert!(whole.len() > 80, "{whole:?}");
+    // A piece whose last byte came and whose name was not written yet may come once more, with the kill between.
+    let twice = whole.values().filter(|times| **times > 1).count();
+    assert!(twice <= 20, "{whole:?}");
+    let q = Program::new();
+    q.json(&["feeds", "--add", &feed.feed]);
+    q.json(&["fetch", "*@quill:ticks"]);
+    for name in ["NOKSEK@quill:ticks", "NZDSEK@quill:ticks", "BLY-2024-05@quill:ticks"] {
+        let lines = |p: &Program| p.told(&["deliver", name, "--out", "-"]).1;
+        assert!(lines(&p) == lines(&q), "{name}");
+    }
+}
