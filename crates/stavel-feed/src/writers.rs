@@ -247,21 +247,26 @@ impl TarnMinutes {
     /// Writes one bar; `bar.time` is on Tarn's wall.
     pub fn bar(&mut self, bar: &MinuteBar) -> io::Result<()> {
         self.line.clear();
-        push_wall(&mut self.line, bar.time, b'/');
-        self.line.push(b';');
-        push_time(&mut self.line, bar.time, false);
-        push_prices(&mut self.line, bar, b';', 5);
-        self.line.push(b';');
-        push_scaled(&mut self.line, bar.volume / 100, 0);
-        self.line.push(b';');
-        push_scaled(&mut self.line, bar.spread, 0);
-        self.line.push(b'\n');
+        push_broker_minute(&mut self.line, bar);
         self.out.write_all(&self.line)
     }
 
     pub fn finish(mut self) -> io::Result<()> {
         self.out.flush()
     }
+}
+
+/// A bar as Tarn writes it; its time is on Tarn's wall.
+pub(crate) fn push_broker_minute(line: &mut Vec<u8>, bar: &MinuteBar) {
+    push_wall(line, bar.time, b'/');
+    line.push(b';');
+    push_time(line, bar.time, false);
+    push_prices(line, bar, b';', 5);
+    line.push(b';');
+    push_scaled(line, bar.volume / 100, 0);
+    line.push(b';');
+    push_scaled(line, bar.spread, 0);
+    line.push(b'\n');
 }
 
 /// Contract minutes: last price, whole lots, the exchange's own wall time.

@@ -7,14 +7,14 @@ use stavel_core::job::Job;
 use stavel_core::model::Span;
 use stavel_core::model::time::{DAY, day_of, days_from_civil, parse};
 use stavel_feed::client::{Feed, Fetched, QueuedPiece, Service, Spool, fetch_all, listing, pieces};
-use stavel_feed::stand_in::{Running, StandInWish, Switch, start};
+use stavel_feed::stand_in::{RunningStandIn, StandInWish, Switch, start};
 
-fn running(folder: &Path, switch: Switch) -> Running {
+fn running(folder: &Path, switch: Switch) -> RunningStandIn {
     let first_day = days_from_civil(2024, 2, 5);
     start(&StandInWish { port: 0, first_day, folder: folder.to_owned(), switch }).unwrap()
 }
 
-fn feed_of(running: &Running) -> Feed {
+fn feed_of(running: &RunningStandIn) -> Feed {
     Feed::from_toml(&std::fs::read_to_string(&running.feeds[0]).unwrap()).unwrap()
 }
 
@@ -24,7 +24,7 @@ fn queue_of(service: &Service, days: i64) -> Vec<QueuedPiece> {
     for listed in listing(service, &|| false).unwrap() {
         let series = &listed.series[0];
         let first = series.first.unwrap();
-        for piece in pieces(Span::new(first, first + days * DAY), series.kind.by) {
+        for piece in pieces(Span::new(first, first + days * DAY), &series.kind) {
             queue.push(QueuedPiece {
                 series: series.name.clone(),
                 kind: series.kind.clone(),
@@ -155,7 +155,7 @@ fn what_is_wrong_is_told_in_one_sentence() {
         assert!(!told.contains("wrong-token"), "{told}");
         told
     };
-    let token = dir.path().join("feeds/quill.token");
+    let token = dir.path().join("feeds/stand-in.token");
     std::fs::write(&token, "wrong-token").unwrap();
     assert!(told(&text).contains("The feed quill refuses its token"), "{}", told(&text));
     let without: String =

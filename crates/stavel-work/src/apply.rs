@@ -20,6 +20,7 @@ use crate::report::StepReport;
 use crate::splice::splice_one;
 use crate::step::Step;
 use crate::undo::step_over;
+use crate::update::update_all;
 use crate::upkeep::upkeep;
 
 /// Does a step. What it changes is one act of the journal, undone and redone as a whole.
@@ -72,6 +73,7 @@ fn done(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<StepReport> {
         Step::Auto(s) => auto_all(shelf, s, &mut |shelf, step| apply(shelf, step, job), job),
         Step::Intake(s) => intake_files(shelf, s, job),
         Step::Fetch(s) => fetch_series(shelf, s, job),
+        Step::Update(s) => update_all(shelf, s, &mut |shelf, step| apply(shelf, step, job), job),
         Step::Check(s) => check_step(shelf, s, job),
         Step::Align(s) => align_one(shelf, s, job),
         Step::Splice(s) => splice_one(shelf, s, job),

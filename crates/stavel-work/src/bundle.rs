@@ -64,7 +64,11 @@ pub fn bundle_shelf(shelf: &Shelf, out: &Path, job: &Job) -> Result<StepReport> 
 
 /// True for what does not go with a shelf: the catalog, which is copied whole, locks, and what is being written.
 fn stays_behind(name: &str) -> bool {
-    name.starts_with("catalog.db") || name == "writing" || name == "writer.lock" || name.ends_with(".tmp")
+    name.starts_with("catalog.db")
+        || name == "writing"
+        || name == "writer.lock"
+        || name == "feeds/spool"
+        || name.ends_with(".tmp")
 }
 
 /// The files below a folder, by their path from `root`, but for those that stay behind.

@@ -38,6 +38,7 @@ mod step;
 #[cfg(any(test, fuzzing))]
 pub mod trials;
 mod undo;
+mod update;
 mod upkeep;
 
 pub use account_money::AccountWish;
@@ -68,5 +69,5 @@ pub use sql::{SqlDialect, shelf_sql};
 pub use step::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FetchStep, FramesStep, FramesWanted,
     IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, RowLimits, SheetValues, ShelfStep, SidesAsked,
-    SidesWanted, SpliceStep, Step, UndoStep, recipe_keys,
+    SidesWanted, SpliceStep, Step, UndoStep, UpdateStep, recipe_keys,
 };

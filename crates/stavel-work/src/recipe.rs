@@ -83,6 +83,7 @@ impl Step {
             }
             Step::Deliver(s) => std::iter::once(&mut s.out).chain(&mut s.verify).for_each(place),
             Step::Chart(s) => place(&mut s.out),
+            Step::Update(s) => s.recipe.iter_mut().for_each(place),
             Step::Rehearse(s) => s.orders.iter_mut().for_each(place),
             Step::Check(s) => {
                 let paths = [&mut s.mends, &mut s.save_mends, &mut s.report];
@@ -222,7 +223,7 @@ pub fn do_unless_done(
     let untouched = !reads_on(shelf, step)?.iter().any(|s| fresh.contains(s));
     // Only the feed itself knows whether it has more by now.
     if let Some(record) = record
-        && !matches!(step, Step::Fetch(_))
+        && !matches!(step, Step::Fetch(_) | Step::Update(_))
         && untouched
         && record.still_holds(shelf, step)?
     {

@@ -7,7 +7,7 @@ use clap::{Parser, Subcommand};
 use stavel_core::model::Frame;
 use stavel_work::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, ConvertWish, DeliverStep, FetchStep, FramesStep,
-    IntakeStep, RehearseStep, ShelfStep, SpliceStep, UndoStep,
+    IntakeStep, RehearseStep, ShelfStep, SpliceStep, UndoStep, UpdateStep,
 };
 
 /// One honest history out of vendor and broker data, for people who backtest.
@@ -86,6 +86,11 @@ pub enum Command {
         after_help = "Examples:\n  stavel fetch NOKSEK@quill:ticks --from 2024-03-01 --to 2024-03-08\n  stavel fetch '*@quill:1m' --new\n  stavel fetch NOKSEK@quill:ticks --last 5 --dry-run"
     )]
     Fetch(FetchStep),
+    /// Bring instruments up to date: fetch what is new, and make again what is made of it.
+    #[command(
+        after_help = "Examples:\n  stavel update\n  stavel update NOKSEK --dry-run\n  stavel update --recipe noksek.toml"
+    )]
+    Update(UpdateStep),
     /// Stand-ins of a vendor's, a broker's and a calendar's services on this machine, until ended.
     #[command(
         after_help = "Examples:\n  stavel stand-in\n  stavel stand-in --port 0 --faults 10 --dir feeds/"

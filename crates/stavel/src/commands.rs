@@ -129,6 +129,7 @@ pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
         Command::Auto(step) => Step::Auto(step.clone()),
         Command::Intake(a) => Step::Intake(a.step.clone()),
         Command::Fetch(step) => Step::Fetch(step.clone()),
+        Command::Update(step) => Step::Update(step.clone()),
         Command::Undo(step) => Step::Undo(step.clone()),
         Command::Redo(step) => Step::Redo(step.clone()),
         Command::Check(step) => Step::Check(step.clone()),

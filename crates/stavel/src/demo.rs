@@ -162,6 +162,7 @@ fn proofs_of(step: &Step, report: &StepReport, truth: &Truth) -> Vec<Proof> {
         }],
         Step::Auto(_)
         | Step::Fetch(_)
+        | Step::Update(_)
         | Step::Check(_)
         | Step::Frames(_)
         | Step::Compose(_)

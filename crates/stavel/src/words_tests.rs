@@ -7,7 +7,7 @@ use proptest::prelude::*;
 use stavel_core::deliver::FileFormat;
 use stavel_work::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FetchStep, FramesStep, FramesWanted,
-    IntakeStep, Prefer, Recipe, RehearseStep, SheetValues, ShelfStep, SpliceStep, Step, UndoStep,
+    IntakeStep, Prefer, Recipe, RehearseStep, SheetValues, ShelfStep, SpliceStep, Step, UndoStep, UpdateStep,
 };
 
 use crate::args::Args;
@@ -323,7 +323,11 @@ fn fetch() -> impl Strategy<Value = Step> {
         (1u32..400).prop_map(|days| FetchStep { last: Some(days), ..FetchStep::default() }),
     ];
     let series = proptest::collection::vec(series().prop_map(Into::into), 1..3);
-    (series, span).prop_map(|(series, step)| Step::Fetch(FetchStep { series, ..step }))
+    let fetch = (series, span).prop_map(|(series, step)| Step::Fetch(FetchStep { series, ..step }));
+    let instruments = proptest::collection::vec(value(), 0..3);
+    let update = (instruments, proptest::option::of(path_of_words()))
+        .prop_map(|(instruments, recipe)| Step::Update(UpdateStep { instruments, recipe, dry_run: false }));
+    prop_oneof![fetch, update]
 }
 
 /// A path that may hold anything a word may.

@@ -5,7 +5,7 @@ use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
 use super::http::{Conditions, Failure, Reply, Service, pause};
-use super::queue::QueuedPiece;
+use super::pieces::QueuedPiece;
 use super::spool::{AboutPiece, Spool};
 use stavel_core::fingerprint::sha256_of;
 use stavel_core::{Error, Result};

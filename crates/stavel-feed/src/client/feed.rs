@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 use stavel_core::model::series::check_name;
+use stavel_core::model::time::DAY;
 use stavel_core::model::{DateOrder, Frame, SeriesName, Side, Stamp};
 use stavel_core::{Error, Result};
 
@@ -91,6 +92,8 @@ pub enum PieceLength {
     Day,
     Month,
     Year,
+    /// As many days as a number of rows reaches.
+    Rows,
 }
 
 /// One kind of history of a feed: a frame and, of bars, a price side.
@@ -104,7 +107,11 @@ pub struct FeedSeries {
     pub side: Option<Side>,
     /// How much one request gives.
     pub by: PieceLength,
-    /// The path of a piece, with `{instrument}`, and `{date}` (2024-03-05), `{month}` (2024-03) or `{year}` in it.
+    /// By rows: how many rows one request gives at most. More are never asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rows: Option<u32>,
+    /// The path of a piece, with `{instrument}`, and `{date}` (2024-03-05), `{month}` (2024-03) or `{year}` in it; by rows
+    /// with `{from}` and `{to}` (2024-03-05T00:00:00, on the clock of the feed; the end is not meant).
     pub path: String,
     /// The ending of the file, by which intake reads it.
     #[serde(default = "csv_ending")]
@@ -130,6 +137,16 @@ pub struct FeedSeries {
 
 fn csv_ending() -> String {
     "csv".into()
+}
+
+impl FeedSeries {
+    /// By rows: the whole days that are sure to fit into one request; 0 where none does.
+    pub fn days_a_piece(&self) -> i64 {
+        let length = self.frame.length();
+        let days = i64::from(self.rows.unwrap_or(0)).saturating_mul(length) / DAY;
+        // Ticks and counted bars have no length, and nothing tells how many a day has.
+        if self.frame.is_bars() && length > 0 { days } else { 0 }
+    }
 }
 
 impl Feed {
@@ -186,7 +203,17 @@ impl Feed {
                 PieceLength::Day => "{date}",
                 PieceLength::Month => "{month}",
                 PieceLength::Year => "{year}",
+                PieceLength::Rows => "{from}",
             };
+            if (series.by == PieceLength::Rows) != series.rows.is_some() {
+                return bad(format!("{}: rows goes with by = 'rows', and says how many", series.frame));
+            }
+            if series.by == PieceLength::Rows && series.days_a_piece() == 0 {
+                return bad(format!(
+                    "{}: a request has to give a day at least, and rows does not",
+                    series.frame
+                ));
+            }
             if !series.path.contains("{instrument}") || !series.path.contains(word) {
                 return bad(format!("the path of {} needs {{instrument}} and {word} in it", series.frame));
             }
@@ -267,6 +294,10 @@ mod tests {
             ("name = 'quill'", "name = 'quill'\ntoken = { env = 'A', file = 'b' }", "one of token.env"),
             ("name = 'quill'", "name = 'quill'\nlimits = { per_second = 0 }", "above 0"),
             ("ticks'", "7x'", "7x"),
+            ("by = 'day'", "by = 'rows'", "rows goes with"),
+            ("'ticks'\nby = 'day'", "'ticks'\nrows = 9000\nby = 'rows'", "a day at least"),
+            ("'ticks'\nby = 'day'", "'1m'\nrows = 1439\nby = 'rows'", "a day at least"),
+            ("'ticks'\nby = 'day'", "'1m'\nrows = 1440\nby = 'rows'", "needs {instrument} and {from}"),
         ] {
             let told = told(from, to);
             assert!(told.contains(why), "{to}: {told}");

@@ -14,6 +14,6 @@ pub use download::Fetched;
 pub use feed::{Feed, FeedSeries, PieceLength};
 pub use http::{Failure, Service};
 pub use listing::{Listed, ListedSeries, listing};
-pub use pieces::{Piece, pieces};
-pub use queue::{FetchOutcome, QueuedPiece, fetch_all};
+pub use pieces::{Piece, QueuedPiece, pieces};
+pub use queue::{FetchOutcome, fetch_all};
 pub use spool::Spool;

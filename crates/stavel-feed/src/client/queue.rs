@@ -7,20 +7,10 @@ use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::time::Duration;
 
 use super::download::{Fetched, fetch};
-use super::{FeedSeries, Piece, Service, Spool};
+use super::pieces::QueuedPiece;
+use super::{Service, Spool};
 use stavel_core::Result;
 use stavel_core::job::Job;
-use stavel_core::model::SeriesName;
-
-/// A piece that is to be fetched.
-#[derive(Debug, Clone)]
-pub struct QueuedPiece {
-    pub series: SeriesName,
-    pub kind: FeedSeries,
-    pub piece: Piece,
-    /// What it was when it was fetched before.
-    pub etag: Option<String>,
-}
 
 /// What became of a piece.
 #[derive(Debug)]

@@ -8,7 +8,7 @@ use fastrand::Rng;
 
 /// What is done to a reply.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Fault {
+pub enum ReplyFault {
     /// The body ends half way.
     Cut,
     /// The service has a fault of its own.
@@ -22,22 +22,23 @@ pub enum Fault {
 }
 
 /// Draws whether a reply goes wrong, and how.
-pub fn draw(rng: &mut Rng, in_a_hundred: u32) -> Option<Fault> {
-    let all = [Fault::Cut, Fault::Broken, Fault::Changed, Fault::Shorter, Fault::Slow];
+pub fn draw(rng: &mut Rng, in_a_hundred: u32) -> Option<ReplyFault> {
+    let all =
+        [ReplyFault::Cut, ReplyFault::Broken, ReplyFault::Changed, ReplyFault::Shorter, ReplyFault::Slow];
     (rng.u32(0..100) < in_a_hundred).then(|| all[rng.usize(0..all.len())])
 }
 
 /// A reply that goes wrong; `body` is what it would be.
-pub async fn reply(fault: Fault, head: axum::http::response::Builder, body: &[u8]) -> Response<Body> {
+pub async fn reply(fault: ReplyFault, head: axum::http::response::Builder, body: &[u8]) -> Response<Body> {
     let sent = |builder: axum::http::response::Builder, body: Body| {
         builder.body(body).unwrap_or_else(|_| Response::new(Body::empty()))
     };
     match fault {
-        Fault::Broken => sent(
+        ReplyFault::Broken => sent(
             Response::builder().status(StatusCode::INTERNAL_SERVER_ERROR),
             Body::from("a fault, as asked for"),
         ),
-        Fault::Changed => {
+        ReplyFault::Changed => {
             let mut bytes = body.to_vec();
             let at = bytes.len() / 2;
             if let Some(byte) = bytes.get_mut(at) {
@@ -45,12 +46,12 @@ pub async fn reply(fault: Fault, head: axum::http::response::Builder, body: &[u8
             }
             sent(head, Body::from(bytes))
         }
-        Fault::Slow => {
+        ReplyFault::Slow => {
             tokio::time::sleep(Duration::from_millis(150)).await;
             sent(head, Body::from(body.to_vec()))
         }
-        Fault::Cut => cut(head.header(header::CONTENT_LENGTH, body.len()), &body[..body.len() / 2]),
-        Fault::Shorter => cut(head.header(header::CONTENT_LENGTH, body.len() + 100), body),
+        ReplyFault::Cut => cut(head.header(header::CONTENT_LENGTH, body.len()), &body[..body.len() / 2]),
+        ReplyFault::Shorter => cut(head.header(header::CONTENT_LENGTH, body.len() + 100), body),
     }
 }
 

@@ -11,6 +11,7 @@ use axum::routing::{get, post};
 use axum::{Json, Router};
 use tokio::sync::oneshot;
 
+use super::broker;
 use super::counts::Counted;
 use super::history::MadeUpHistory;
 use super::state::{State, Switch};
@@ -29,7 +30,7 @@ pub struct StandInWish {
 }
 
 /// A stand-in that runs until it is dropped.
-pub struct Running {
+pub struct RunningStandIn {
     pub address: SocketAddr,
     /// The texts of its feeds.
     pub feeds: Vec<PathBuf>,
@@ -38,7 +39,7 @@ pub struct Running {
     thread: Option<JoinHandle<()>>,
 }
 
-impl Running {
+impl RunningStandIn {
     /// Waits until it ends by itself, which it does not.
     pub fn wait(mut self) {
         if let Some(thread) = self.thread.take() {
@@ -67,7 +68,7 @@ impl Running {
     }
 }
 
-impl Drop for Running {
+impl Drop for RunningStandIn {
     fn drop(&mut self) {
         if let Some(stop) = self.stop.take() {
             // Whoever has ended already needs no word.
@@ -83,7 +84,7 @@ impl Drop for Running {
 ///
 /// # Errors
 /// Where the port is taken, or the folder cannot be written.
-pub fn start(wish: &StandInWish) -> io::Result<Running> {
+pub fn start(wish: &StandInWish) -> io::Result<RunningStandIn> {
     let listener = std::net::TcpListener::bind((Ipv4Addr::LOCALHOST, wish.port))?;
     listener.set_nonblocking(true)?;
     let address = listener.local_addr()?;
@@ -100,6 +101,7 @@ pub fn start(wish: &StandInWish) -> io::Result<Running> {
         .route("/switch", post(set))
         .route("/switch", get(|Extracted(state): Extracted<Arc<State>>| async move { Json(state.switch()) }))
         .nest("/quill", vendor::routes())
+        .nest("/tarn", broker::routes())
         .with_state(state.clone());
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     let thread = std::thread::spawn(move || {
@@ -112,7 +114,7 @@ pub fn start(wish: &StandInWish) -> io::Result<Running> {
             }
         });
     });
-    Ok(Running { address, feeds, state, stop: Some(stop), thread: Some(thread) })
+    Ok(RunningStandIn { address, feeds, state, stop: Some(stop), thread: Some(thread) })
 }
 
 async fn set(Extracted(state): Extracted<Arc<State>>, Json(switch): Json<Switch>) -> Json<Switch> {
@@ -124,13 +126,19 @@ async fn set(Extracted(state): Extracted<Arc<State>>, Json(switch): Json<Switch>
 fn write_feeds(folder: &Path, address: &str, token: &str, switch: &Switch) -> io::Result<Vec<PathBuf>> {
     std::fs::create_dir_all(folder)?;
     let folder = std::path::absolute(folder)?;
-    let token_file = folder.join("quill.token");
+    let token_file = folder.join("stand-in.token");
     let mut options = std::fs::OpenOptions::new();
     options.write(true).create(true).truncate(true);
     #[cfg(unix)]
     std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
     io::Write::write_all(&mut options.open(&token_file)?, token.as_bytes())?;
-    let feed = folder.join("quill.toml");
-    std::fs::write(&feed, vendor::feed_text(address, &token_file, switch.per_second))?;
-    Ok(vec![feed])
+    let texts = [
+        ("quill.toml", vendor::feed_text(address, &token_file, switch.per_second)),
+        ("tarn.toml", broker::feed_text(address, &token_file, switch.per_second)),
+    ];
+    let write = |(name, text): (&str, String)| {
+        let path = folder.join(name);
+        std::fs::write(&path, text).map(|()| path)
+    };
+    texts.into_iter().map(write).collect()
 }

@@ -2,7 +2,6 @@
 
 use std::io::Write;
 use std::sync::Arc;
-use std::time::Instant;
 
 use axum::Router;
 use axum::body::Body;
@@ -12,14 +11,13 @@ use axum::routing::get;
 use serde_json::{Value, json};
 use stavel_core::model::time::{civil_from_days, date, day_of, days_from_civil, parse, rfc3339};
 
-use super::faults::{self, Fault};
+use super::answers::{TOKEN, plain, refused};
+use super::faults::{self, ReplyFault};
 use super::state::{MadeFile, State};
 use crate::writers::{push_minute, push_tick};
 
 /// The header that the sum of a file is said in.
 pub const SUM: &str = "X-Sum-SHA256";
-/// The header that the token is said in.
-pub const TOKEN: &str = "X-Token";
 
 pub fn routes() -> Router<Arc<State>> {
     Router::new()
@@ -29,27 +27,6 @@ pub fn routes() -> Router<Arc<State>> {
 }
 
 type Shared = Extracted<Arc<State>>;
-
-fn plain(status: StatusCode, told: &str) -> Response<Body> {
-    let mut reply = Response::new(Body::from(json!({ "error": told }).to_string()));
-    *reply.status_mut() = status;
-    reply.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
-    reply
-}
-
-/// What stands before every reply: the token, and the pace.
-fn refused(state: &State, headers: &HeaderMap) -> Option<Response<Body>> {
-    let said = headers.get(TOKEN).and_then(|v| v.to_str().ok());
-    if said != Some(state.token.as_str()) {
-        return Some(plain(StatusCode::UNAUTHORIZED, "the token is missing or wrong"));
-    }
-    if !state.counts().permits(Instant::now(), state.switch().per_second) {
-        let mut reply = plain(StatusCode::TOO_MANY_REQUESTS, "too many requests in a second");
-        reply.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static("1"));
-        return Some(reply);
-    }
-    None
-}
 
 async fn instruments(Extracted(state): Shared, headers: HeaderMap) -> Response<Body> {
     if let Some(reply) = refused(&state, &headers) {
@@ -161,7 +138,7 @@ async fn hand_out(
     let fault = faults::draw(&mut fastrand::Rng::new(), faults);
     if let Some(fault) = fault {
         state.counts().fault();
-        if fault != Fault::Slow {
+        if fault != ReplyFault::Slow {
             return faults::reply(fault, head, body).await;
         }
     }

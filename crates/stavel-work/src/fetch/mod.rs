@@ -16,6 +16,7 @@ use crate::intake::intake_files;
 use crate::report::StepReport;
 use crate::step::{FetchStep, IntakeStep, Prefer};
 use stavel_core::job::Job;
+use stavel_core::model::time::wall;
 use stavel_core::model::{Micros, SeriesName};
 use stavel_core::store::{FeedPiece, PieceState, Shelf};
 use stavel_core::{Error, Result};
@@ -26,7 +27,7 @@ const TOGETHER: usize = 200;
 
 /// What became of the pieces of a series.
 #[derive(Default)]
-struct Tally {
+struct PieceTally {
     days: usize,
     rows: u64,
     empty: usize,
@@ -47,12 +48,11 @@ struct Waiting {
 /// # Errors
 /// Where a feed cannot be used and nothing was taken in. What was fetched stays in the spool, and is not fetched again.
 pub fn fetch_series(shelf: &mut Shelf, step: &FetchStep, job: &Job) -> Result<StepReport> {
-    let is_cancelled = || job.advance(0).is_err();
-    job.begin("ask the feeds", 0);
-    let plans = plan(shelf, step, now(), &is_cancelled)?;
     if step.dry_run {
-        return Ok(foretold(&plans));
+        return foretold_of(shelf, step, job);
     }
+    job.begin("ask the feeds", 0);
+    let plans = plan(shelf, step, now(), &|| job.advance(0).is_err())?;
     let mut report = StepReport::new(Value::Null, Vec::new());
     let (mut fetched, mut failed, mut empty, mut pieces) = (Vec::new(), Vec::new(), 0, 0);
     for of_feed in &plans {
@@ -61,12 +61,14 @@ pub fn fetch_series(shelf: &mut Shelf, step: &FetchStep, job: &Job) -> Result<St
             let tally = match fetch_one(shelf, of_feed, series, job, &mut report) {
                 Ok(tally) => tally,
                 // What was taken in before stays: the rest is fetched next time.
-                Err(error) if !report.changed.is_empty() && !job_is_stopped(job) => {
-                    Tally { failed: vec![("all that follows".into(), error.to_string())], ..Tally::default() }
-                }
+                Err(error) if !report.changed.is_empty() && !job_is_stopped(job) => PieceTally {
+                    failed: vec![("all that follows".into(), error.to_string())],
+                    ..PieceTally::default()
+                },
                 Err(error) => return Err(error),
             };
             report.lines.insert(fetched.len(), line_of(name, &tally, series.here));
+            report.lines.extend(since_line(series));
             report.wants_person |= !tally.failed.is_empty();
             for (piece, why) in &tally.failed {
                 report.lines.push(format!("  {name} {piece}: {why}; the next fetch asks for it again"));
@@ -102,8 +104,8 @@ fn fetch_one(
     series: &SeriesPlan,
     job: &Job,
     report: &mut StepReport,
-) -> Result<Tally> {
-    let mut tally = Tally::default();
+) -> Result<PieceTally> {
+    let mut tally = PieceTally::default();
     if series.queue.is_empty() {
         return Ok(tally);
     }
@@ -159,7 +161,7 @@ fn take_in(
     series: &SeriesPlan,
     waiting: &mut Vec<Waiting>,
     job: &Job,
-    (tally, report): (&mut Tally, &mut StepReport),
+    (tally, report): (&mut PieceTally, &mut StepReport),
 ) -> Result<()> {
     if waiting.is_empty() {
         return Ok(());
@@ -243,7 +245,7 @@ fn intake_of(shelf: &Shelf, feed: &Feed, series: &SeriesPlan, waiting: &[Waiting
     })
 }
 
-fn line_of(name: &SeriesName, tally: &Tally, here: usize) -> String {
+fn line_of(name: &SeriesName, tally: &PieceTally, here: usize) -> String {
     if tally.days + tally.empty + tally.unchanged + tally.failed.len() == 0 {
         return format!("{name}: nothing new; {here} pieces are here");
     }
@@ -258,11 +260,26 @@ fn line_of(name: &SeriesName, tally: &Tally, here: usize) -> String {
     format!("{name}: {}", words.join(", "))
 }
 
+/// What was asked for and cannot be had.
+fn since_line(series: &SeriesPlan) -> Option<String> {
+    let since = series.since?;
+    Some(format!(
+        "  {}: the feed has it since {}; what lies before cannot be had there",
+        series.listed.name,
+        wall(since)
+    ))
+}
+
 /// What would be fetched, and how long it would take at the pace the feed permits.
-fn foretold(plans: &[FeedPlan]) -> StepReport {
+///
+/// # Errors
+/// Where a feed cannot be asked.
+pub fn foretold_of(shelf: &Shelf, step: &FetchStep, job: &Job) -> Result<StepReport> {
+    job.begin("ask the feeds", 0);
+    let plans = plan(shelf, step, now(), &|| job.advance(0).is_err())?;
     let mut report = StepReport::new(Value::Null, Vec::new());
     let mut list = Vec::new();
-    for of_feed in plans {
+    for of_feed in &plans {
         for series in &of_feed.series {
             let (name, pieces) = (&series.listed.name, series.queue.len());
             let seconds = (pieces as f64 / of_feed.feed.limits.per_second).ceil();
@@ -272,9 +289,10 @@ fn foretold(plans: &[FeedPlan]) -> StepReport {
                 line += &format!(" ({} … {})", first.piece.label, last.piece.label);
             }
             report.lines.push(line);
+            report.lines.extend(since_line(series));
             list.push(json!({ "series": name, "pieces": pieces, "here": series.here, "seconds": seconds }));
         }
     }
     report.json = json!({ "would_fetch": list });
-    report
+    Ok(report)
 }

@@ -32,6 +32,8 @@ pub struct SeriesPlan {
     pub end: Micros,
     /// The id of the edition that is here; 0 for none.
     pub edition: i64,
+    /// Where more was asked for than the feed has: since when it has it, on its wall.
+    pub since: Option<Micros>,
 }
 
 /// Asks the feeds of the series what they have, and plans what to fetch.
@@ -114,8 +116,10 @@ fn series_plan(
     let is_asked_for = step.from.is_some() || step.to.is_some() || step.last.is_some();
     let span = wanted_span(listed, step, (&clock, end), &shelved, &known)?;
     let (mut queue, mut here) = (Vec::new(), 0);
+    let asked = step.from.as_ref().map(|text| parse(text).map(|t| clock.to_wall(t))).transpose()?;
+    let since = listed.first.filter(|first| asked.is_some_and(|asked| asked < *first));
     let edition = shelved.editions.first().copied().unwrap_or(0);
-    for piece in pieces(span, listed.kind.by) {
+    for piece in pieces(span, &listed.kind) {
         let noted = known.get(&piece.label);
         if is_here(&piece, noted, (&shelved, end, is_asked_for)) {
             here += 1;
@@ -127,7 +131,7 @@ fn series_plan(
             .and_then(|n| n.etag.clone());
         queue.push(QueuedPiece { series: listed.name.clone(), kind: listed.kind.clone(), piece, etag });
     }
-    Ok(SeriesPlan { listed: listed.clone(), queue, here, end, edition })
+    Ok(SeriesPlan { listed: listed.clone(), queue, here, end, edition, since })
 }
 
 /// The span that is meant, on the wall of the feed.
@@ -253,7 +257,7 @@ pub fn missing_of(shelf: &Shelf, feed: &Feed, listed: &ListedSeries) -> Result<(
     let last = shelved.last;
     let (Some(first), Some(end)) = (listed.first, listed.last) else { return Ok((Vec::new(), last)) };
     let mut missing = Vec::new();
-    for piece in pieces(Span::new(first, end.max(first)), listed.kind.by) {
+    for piece in pieces(Span::new(first, end.max(first)), &listed.kind) {
         if !is_here(&piece, known.get(&piece.label), (&shelved, end, false)) {
             missing.push(piece);
         }

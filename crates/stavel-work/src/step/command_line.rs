@@ -6,7 +6,7 @@ use serde_json::{Map, Value};
 use super::compose::KEY_OPTIONS;
 use super::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FetchStep, FramesStep, IntakeStep,
-    RehearseStep, ShelfStep, SpliceStep, Step, UndoStep,
+    RehearseStep, ShelfStep, SpliceStep, Step, UndoStep, UpdateStep,
 };
 
 impl Step {
@@ -59,10 +59,11 @@ impl Step {
 type AddArguments = fn(Command) -> Command;
 
 /// The acts in the order of the work, each with what puts its arguments on a command.
-const ACTS: [(&str, AddArguments); 14] = [
+const ACTS: [(&str, AddArguments); 15] = [
     ("auto", AutoStep::augment_args),
     ("intake", IntakeStep::augment_args),
     ("fetch", FetchStep::augment_args),
+    ("update", UpdateStep::augment_args),
     ("check", CheckStep::augment_args),
     ("align", AlignStep::augment_args),
     ("splice", SpliceStep::augment_args),

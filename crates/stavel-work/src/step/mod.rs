@@ -7,6 +7,7 @@ mod fetch;
 mod older;
 mod roll;
 mod settings;
+mod update;
 mod wanted;
 
 use serde::{Deserialize, Serialize};
@@ -24,6 +25,7 @@ pub use settings::{
     AlignStep, AutoStep, ChartStep, CheckStep, FramesStep, IntakeStep, Prefer, RehearseStep, ShelfStep,
     SpliceStep, UndoStep,
 };
+pub use update::UpdateStep;
 pub use wanted::{FramesWanted, SidesWanted};
 
 /// An act on a shelf. In a recipe: a `[[step]]` table whose `act` names it.
@@ -33,6 +35,7 @@ pub enum Step {
     Auto(AutoStep),
     Intake(IntakeStep),
     Fetch(FetchStep),
+    Update(UpdateStep),
     Check(CheckStep),
     Align(AlignStep),
     Splice(SpliceStep),
@@ -53,6 +56,7 @@ impl Step {
             Step::Auto(_) => "auto",
             Step::Intake(_) => "intake",
             Step::Fetch(_) => "fetch",
+            Step::Update(_) => "update",
             Step::Check(_) => "check",
             Step::Align(_) => "align",
             Step::Splice(_) => "splice",
@@ -74,6 +78,7 @@ impl Step {
             Step::Align(s) => s.anchor,
             Step::Frames(s) => !s.compare,
             Step::Fetch(s) => !s.dry_run,
+            Step::Update(s) => !s.dry_run,
             Step::Deliver(_) | Step::Chart(_) | Step::Rehearse(_) => false,
             Step::Auto(_)
             | Step::Intake(_)
@@ -105,6 +110,7 @@ impl Step {
             Step::Auto(_)
             | Step::Intake(_)
             | Step::Fetch(_)
+            | Step::Update(_)
             | Step::Undo(_)
             | Step::Redo(_)
             | Step::Shelf(_) => Vec::new(),

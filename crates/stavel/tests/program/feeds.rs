@@ -13,7 +13,9 @@ use super::support::Program;
 struct StandIn {
     child: Child,
     address: String,
+    /// The texts of the vendor's and of the broker's feed.
     feed: String,
+    broker: String,
 }
 
 impl StandIn {
@@ -28,7 +30,8 @@ impl StandIn {
         BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
         let told: Value = serde_json::from_str(&line).unwrap();
         let address = told["address"].as_str().unwrap().trim_start_matches("http://").to_owned();
-        StandIn { child, address, feed: told["feeds"][0].as_str().unwrap().to_owned() }
+        let feed = |at: usize| told["feeds"][at].as_str().unwrap().to_owned();
+        StandIn { child, address, feed: feed(0), broker: feed(1) }
     }
 
     /// Asks for a document, or sets one.
@@ -205,5 +208,170 @@ fn a_fetch_that_is_killed_twenty_times_fetches_no_day_twice() {
     for name in ["NOKSEK@quill:ticks", "NZDSEK@quill:ticks", "BLY-2024-05@quill:ticks"] {
         let lines = |p: &Program| p.told(&["deliver", name, "--out", "-"]).1;
         assert!(lines(&p) == lines(&q), "{name}");
+    }
+}
+
+#[test]
+fn an_update_fetches_what_is_new_and_makes_again_what_is_made_of_it_and_nothing_else() {
+    let p = Program::new();
+    let feed = StandIn::start(&p, &["--now", "2024-03-06", "--first", "2024-02-26", "--per-second", "500"]);
+    p.json(&["feeds", "--add", &feed.feed]);
+    p.json(&["fetch", "*@quill:1m", "NOKSEK@quill:ticks"]);
+    p.json(&["frames", "NOKSEK@quill:1m", "1h", "1d"]);
+    p.json(&["frames", "NZDSEK@quill:1m", "4h"]);
+    p.json(&[
+        "compose",
+        "NOKSEK.day",
+        "--like",
+        "NOKSEK",
+        "--from",
+        "NOKSEK@quill:1m",
+        "--hours",
+        "mon-fri 08:00-17:00 Europe/Oslo",
+    ]);
+    p.json(&["compose", "NZDNOK", "--formula", "NZDSEK / NOKSEK", "--source", "quill", "--frame", "1m"]);
+    let out = p.dir.path().join("out/").to_string_lossy().into_owned();
+    let recipe =
+        format!("[[step]]\nact = 'deliver'\nseries = ['NOKSEK@quill:1h']\nout = '{out}'\nchanged = true\n");
+    let recipe = p.file("r.toml", recipe);
+    let rebuilt = |told: &Value| -> Vec<String> {
+        told["rebuilt"].as_array().unwrap().iter().map(|v| v.as_str().unwrap().to_owned()).collect()
+    };
+    let told = p.json(&["update"]);
+    assert_eq!(
+        (rebuilt(&told), &told["fetched"], &told["unchanged"]),
+        (vec![], &json!([]), &json!(9)),
+        "{told}"
+    );
+    let asked = feed.ask("/counts", None)["requests"].as_u64().unwrap();
+    feed.set("now", json!("2024-03-08T09:30:00Z"));
+    // Nothing is done by a dry run.
+    let would = p.json(&["update", "--dry-run"]);
+    let pieces = would["would_fetch"].as_array().unwrap().iter().map(|w| w["pieces"].as_u64().unwrap());
+    // The day that was not over, three new ones, and Saturday, which may have come late; the month of three minutes.
+    assert_eq!(pieces.sum::<u64>(), 5 + 3, "{would}");
+    let told = p.json(&["update", "NOKSEK", "--recipe", &recipe]);
+    let all = ["NOKSEK@quill:1h", "NOKSEK@quill:1d", "NOKSEK.day@quill:1m", "NZDNOK@quill:1m"];
+    assert_eq!(rebuilt(&told), all, "{told}");
+    assert_eq!(told["fetched"].as_array().unwrap().len(), 2, "{told}");
+    let file = std::fs::read_to_string(p.dir.path().join("out/NOKSEK_quill_1h.csv")).unwrap();
+    assert!(file.contains("2024-03-08T09:00:00Z"), "{file}");
+    // The other instrument was not asked for.
+    assert_eq!(
+        rows(&p, "NZDSEK@quill:4h"),
+        p.json(&["shelf", "NZDSEK@quill:4h", "--editions"])["editions"][0]["rows"]
+    );
+    let told = p.json(&["update"]);
+    // What the formula reads has changed on its other leg too.
+    assert_eq!(rebuilt(&told), ["NZDNOK@quill:1m", "NZDSEK@quill:4h"], "{told}");
+    let (before, begun) = (feed.ask("/counts", None)["requests"].as_u64().unwrap(), asked);
+    let told = p.json(&["update"]);
+    assert_eq!((rebuilt(&told), &told["unchanged"]), (vec![], &json!(9)), "{told}");
+    let after = feed.ask("/counts", None)["requests"].as_u64().unwrap();
+    assert!(after - before <= 1 && before > begun, "one request to see that nothing is new");
+    // The same rows as if all were made at once.
+    let q = Program::new();
+    q.json(&["feeds", "--add", &feed.feed]);
+    q.json(&["fetch", "NOKSEK@quill:1m"]);
+    q.json(&["frames", "NOKSEK@quill:1m", "1h"]);
+    let lines = |p: &Program| p.told(&["deliver", "NOKSEK@quill:1h", "--out", "-"]).1;
+    assert!(lines(&p) == lines(&q));
+    // One step back over the whole update.
+    p.json(&["undo"]);
+    let stale = p.json(&["update", "--dry-run"]);
+    assert_eq!(stale["stale"], json!([]), "as it was before, and nothing is stale: {stale}");
+    assert!(p.told(&["deliver", "NZDSEK@quill:4h", "--out", "-"]).1.lines().last().unwrap() < "2024-03-06");
+}
+
+/// A feed that is not there is told, and what needs no feed is done all the same.
+#[test]
+fn an_update_without_its_feed_makes_again_what_is_stale() {
+    let p = Program::new().with_noksek();
+    let feed = StandIn::start(&p, &["--now", "2024-03-06", "--first", "2024-03-04", "--per-second", "500"]);
+    let text = std::fs::read_to_string(&feed.feed).unwrap().replace("name = \"quill\"", "name = \"far\"");
+    let text = text.replace("at_once = 4", "at_once = 4, tries = 1");
+    let text = p.file("feeds/far.toml", text);
+    p.json(&["feeds", "--add", &text]);
+    p.json(&["fetch", "NOKSEK@far:1m"]);
+    p.json(&["frames", "NOKSEK@far:1m", "1h"]);
+    p.json(&["frames", "NOKSEK@quill:1m", "1h"]);
+    drop(feed);
+    p.json(&["compose", "NOKSEK", "--set", "hours=mon-fri 08:00-17:00 Europe/Oslo"]);
+    let (code, out, err) = p.told(&["update", "--json"]);
+    assert_eq!(code, 3, "{err}");
+    let told: Value = serde_json::from_str(&out).unwrap();
+    assert_eq!(told["rebuilt"].as_array().unwrap().len(), 2, "{told}");
+    assert!(told["failed"][0]["why"].as_str().unwrap().contains("refuses the connection"), "{told}");
+}
+
+/// The broker's service gives so many rows at once and writes in a clock that it does not name: in pieces all of it comes,
+/// align finds the clock, and what comes later is read by it.
+#[test]
+fn a_broker_that_limits_rows_is_asked_in_pieces_and_its_clock_is_found_once() {
+    let p = Program::new();
+    let feed = StandIn::start(
+        &p,
+        &["--now", "2024-03-20T12:00:00Z", "--first", "2024-02-05", "--per-second", "500"],
+    );
+    for text in [&feed.feed, &feed.broker] {
+        p.json(&["feeds", "--add", text]);
+    }
+    p.json(&["fetch", "NOKSEK@quill:1m"]);
+    // What the broker does not have any more is said before.
+    let (code, out, err) = p.told(&["fetch", "NOKSEK@tarn:1m", "--from", "2024-02-06", "--dry-run"]);
+    assert_eq!(code, 0, "{err}");
+    assert!(out.contains("the feed has it since 2024-02-19"), "{out}");
+    let fetched = p.json(&["fetch", "NOKSEK@tarn:1m", "NOKSEK@tarn:1h"]);
+    assert!(fetched["fetched"][0]["days"].as_u64().unwrap() >= 10, "{fetched}");
+    let quill = rows(&p, "NOKSEK@quill:1m");
+    let since =
+        p.told(&["deliver", "NOKSEK@quill:1m", "--from", "2024-02-18 22:00", "--out", "-"]).1.lines().count()
+            - 1;
+    assert_eq!(
+        rows(&p, "NOKSEK@tarn:1m") as usize,
+        since,
+        "no row is lost to the limit; {quill} minutes of the vendor"
+    );
+    let aligned = p.json(&["align", "NOKSEK@tarn:1m", "--to", "NOKSEK@quill:1m", "--anchor", "--accept"]);
+    assert_eq!(aligned["clock"], "America/New_York+7h", "{aligned}");
+    feed.set("now", json!("2024-03-22T12:00:00Z"));
+    let told = p.json(&["update"]);
+    assert_eq!(told["failed"], json!([]), "{told}");
+    let lines = |series: &str| {
+        p.told(&["deliver", series, "--from", "2024-03-19", "--out", "-", "--columns", "time,open,close"]).1
+    };
+    assert_eq!(lines("NOKSEK@tarn:1m"), lines("NOKSEK@quill:1m"), "the same market in the same clock");
+}
+
+/// The stand-ins do what their documents say, also where they are asked in odd ways.
+#[test]
+fn the_services_keep_to_their_documents() {
+    let p = Program::new();
+    let feed = StandIn::start(
+        &p,
+        &["--now", "2024-03-06T12:00:00Z", "--first", "2024-02-26", "--per-second", "900"],
+    );
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let token = std::fs::read_to_string(p.dir.path().join("feeds/stand-in.token")).unwrap();
+    for service in ["quill", "tarn"] {
+        let run = "import sys; from schemathesis.cli import schemathesis; sys.argv = ['schemathesis', *sys.argv[1:]]; schemathesis()";
+        let out = std::process::Command::new("python3")
+            .args(["-c", run, "run"])
+            .arg(root.join(format!("docs/openapi/{service}.yaml")))
+            .args([
+                "--url",
+                &format!("http://{}/{service}", feed.address),
+                "-H",
+                &format!("X-Token: {token}"),
+            ])
+            .args(["--checks", "all", "--max-examples", "20", "--seed", "7", "--no-color"])
+            .args(["--phases", "examples,coverage,fuzzing"])
+            .env("PYTHONPATH", root.join("target/engines"))
+            .current_dir(p.dir.path())
+            .output()
+            .unwrap();
+        let told = String::from_utf8_lossy(&out.stdout);
+        assert!(out.status.success(), "{service}: {told}{}", String::from_utf8_lossy(&out.stderr));
+        assert!(told.contains("generated"), "{told}");
     }
 }
