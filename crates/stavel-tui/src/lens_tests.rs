@@ -5,7 +5,9 @@ use std::time::Duration;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::Rect;
 use stavel_core::model::SeriesName;
+use stavel_core::model::time::days_from_civil;
 use stavel_core::store::Shelf;
+use stavel_feed::stand_in::{StandInWish, Switch, start};
 use tempfile::TempDir;
 
 use crate::app::App;
@@ -354,6 +356,65 @@ fn lines_change_as_the_layout_is_changed_and_the_layout_can_be_saved() {
     wait(&mut app, "no pair on the shelf leads");
     press(&mut app, "vy");
     assert!(app.copied.take().unwrap().starts_with("time,open,high,low,close"));
+}
+
+/// What a feed has stands on one axis with what is here of it, and is fetched from there.
+#[test]
+fn feeds_are_seen_and_fetched_on_the_bench() {
+    let (dir, mut app) = on_demo();
+    app.open = 0;
+    wait(&mut app, READ);
+    press(&mut app, "n");
+    assert!(app.message.text.contains("f shows what feeds have"), "{}", app.message.text);
+    press(&mut app, "f");
+    wait(&mut app, "No feed yet");
+    let folder = tempfile::tempdir().unwrap();
+    let wish = StandInWish {
+        port: 0,
+        first_day: days_from_civil(2024, 2, 26),
+        folder: folder.path().to_owned(),
+        switch: Switch { now: "2024-03-06T12:00:00Z".into(), per_second: 500, ..Switch::default() },
+    };
+    let service = start(&wish).unwrap();
+    let text =
+        std::fs::read_to_string(&service.feeds[0]).unwrap().replace("name = \"quill\"", "name = \"far\"");
+    let text = text.replace("at_once = 4", "at_once = 4, tries = 1");
+    std::fs::write(folder.path().join("far.toml"), text).unwrap();
+    let shelf = Shelf::open_to_write(dir.path()).unwrap();
+    stavel_work::add_feed(&shelf, &folder.path().join("far.toml")).unwrap();
+    drop(shelf);
+    press(&mut app, "ff");
+    wait(&mut app, "NOKSEK ticks");
+    wait(&mut app, "10 pieces");
+    assert!(
+        shown(&app).contains("nothing here") && shown(&app).contains("far  http://127.0.0.1"),
+        "{}",
+        shown(&app)
+    );
+    press(&mut app, "n");
+    settle(&mut app);
+    assert!(app.message.text.contains("9 pieces fetched"), "{}", app.message.text);
+    wait(&mut app, "here until");
+    wait(&mut app, "2024-03-06 11:59");
+    wait(&mut app, "◐");
+    // The next series, within the window only.
+    key(&mut app, KeyCode::Down);
+    wait(&mut app, "NOKSEK@far:1m");
+    press(&mut app, "w");
+    settle(&mut app);
+    assert!(app.message.text.contains("NOKSEK@far:1m: 2 pieces fetched"), "{}", app.message.text);
+    app.size = (80, 24);
+    assert!(shown(&app).contains("NOKSEK ticks") && shown(&app).contains("to fetch"), "{}", shown(&app));
+    app.size = (160, 47);
+    // Nothing is new: an update says so. A service that is gone is told.
+    press(&mut app, "p");
+    settle(&mut app);
+    assert!(app.message.text.contains("0 pieces fetched"), "{}", app.message.text);
+    drop(service);
+    press(&mut app, "ff");
+    wait(&mut app, "refuses the connection");
+    key(&mut app, KeyCode::Esc);
+    wait(&mut app, "overlap");
 }
 
 #[test]

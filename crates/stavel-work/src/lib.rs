@@ -57,7 +57,7 @@ pub use costs::{
     costs_tables,
 };
 pub use deliver::{delivery_layout, delivery_orders};
-pub use fetch::{add_feed, feeds, feeds_report};
+pub use fetch::{FedSeries, FeedSight, PieceSight, add_feed, feeds, feeds_report, feeds_seen};
 pub use findings::{cause_in_words, finding_in_words, kind_mend_in_words, loss_in_words, mend_in_words};
 pub use intake::{hints_of, layout_named, plan_of};
 pub use recipe::{Done, Recipe, run, what_was_done};

@@ -1,5 +1,6 @@
 //! The shelf: every instrument and source on one time axis.
 
+mod feeds;
 mod history;
 
 use std::path::PathBuf;
@@ -8,7 +9,7 @@ use stavel_core::job::Job;
 use stavel_core::model::time::{HOUR, date, day_of, wall};
 use stavel_core::model::{Clock, Decision, Made, SeriesName, Span};
 use stavel_core::store::{EditionDiff, EditionInfo, SeriesInfo, Shelf, Verified};
-use stavel_work::{AutoStep, ShelfStep, Step, StepReport};
+use stavel_work::{AutoStep, FeedSight, FetchStep, ShelfStep, Step, StepReport, UpdateStep, feeds_seen};
 
 use super::{FactLine, Lens, step};
 use crate::act::TableRow;
@@ -36,6 +37,10 @@ pub enum ShelfAct {
     Remove,
     Verify,
     Tidy,
+    Feeds,
+    FetchNew,
+    FetchWindow,
+    Update,
 }
 
 /// The lens.
@@ -53,6 +58,9 @@ pub struct ShelfLens {
     verified: Errand<Verified>,
     /// What was asked last.
     asked: Option<ShelfQuestion>,
+    /// The series chosen among those of feeds, while these are shown.
+    feeds: Option<usize>,
+    fed: Slot<Vec<FeedSight>>,
 }
 
 /// A question whose answer is awaited; it is kept, since an answer that comes to nothing is asked for again.
@@ -121,6 +129,31 @@ impl Lens for ShelfLens {
         TableRow::new(ShelfAct::Compare, "c", "", "compare the chosen edition with the current one")
             .command("stavel shelf SERIES --compare EDITION")
             .rare(),
+        TableRow::new(
+            ShelfAct::Feeds,
+            "f",
+            "feeds",
+            "what feeds have and what of it is here, or the list again",
+        )
+        .command("stavel feeds"),
+        TableRow::new(ShelfAct::FetchNew, "n", "", "of the feed's series that is chosen, fetch what is new")
+            .command("stavel fetch SERIES --new")
+            .rare(),
+        TableRow::new(
+            ShelfAct::FetchWindow,
+            "w",
+            "",
+            "of the feed's series that is chosen, fetch what lies in the window",
+        )
+        .command("stavel fetch SERIES --from T --to T")
+        .rare(),
+        TableRow::new(
+            ShelfAct::Update,
+            "p",
+            "update",
+            "fetch what is new everywhere, make again what is made of it",
+        )
+        .command("stavel update"),
         TableRow::new(ShelfAct::Rename, "r", "rename", "give the series another name")
             .command("stavel shelf SERIES --rename NAME"),
         TableRow::new(ShelfAct::Remove, "x", "remove", "take the series off the shelf; undo brings it back")
@@ -141,6 +174,14 @@ impl Lens for ShelfLens {
                 ask("files or folders of the vendor", "")
             }
             (ShelfAct::OpenChart, _) => vec![Effect::Open("chart")],
+            (ShelfAct::Feeds, _) => {
+                self.feeds = if self.feeds.is_some() { None } else { Some(0) };
+                // Asked anew each time: a feed may have more by now.
+                self.fed.forget();
+                Effects::new()
+            }
+            (ShelfAct::FetchNew | ShelfAct::FetchWindow, _) => self.fetch(act, view),
+            (ShelfAct::Update, _) => start(Step::Update(UpdateStep::default())),
             (ShelfAct::History, at) => {
                 self.history = if at.is_some() { None } else { Some(0) };
                 Effects::new()
@@ -167,6 +208,11 @@ impl Lens for ShelfLens {
     }
 
     fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
+        if let Some(at) = self.feeds {
+            let count = self.fed.get().map_or(0, |fed| feeds::series_of(fed).len());
+            self.feeds = Some(step(at, count, down));
+            return Effects::new();
+        }
         if let Some(at) = self.history {
             let count = self.editions.get().map_or(0, |e| e.len());
             self.history = Some(step(at, count, down));
@@ -223,9 +269,11 @@ impl Lens for ShelfLens {
         }
     }
 
-    /// The history first, then the filter.
+    /// The feeds first, then the history, then the filter.
     fn let_go(&mut self) -> bool {
-        self.history.take().is_some() || !std::mem::take(&mut self.filter).is_empty()
+        self.feeds.take().is_some()
+            || self.history.take().is_some()
+            || !std::mem::take(&mut self.filter).is_empty()
     }
 
     /// Has the history read, while it is shown.
@@ -234,11 +282,15 @@ impl Lens for ShelfLens {
             let key = format!("{series} {}", view.snapshot.version);
             self.editions.want(key, view.threads, move |shelf, _| shelf.editions(&series));
         }
+        if self.feeds.is_some() {
+            self.fed.want(format!("{}", view.snapshot.version), view.threads, feeds_seen);
+        }
         Effects::new()
     }
 
     fn collect(&mut self, _view: &View<'_>) -> Effects {
         self.editions.collect();
+        self.fed.collect();
         let mut out = Effects::new();
         match self.comparison.collect() {
             Some(Ok(compared)) => self.compared = Some(compared_in_words(&compared, self.comparing)),
@@ -256,9 +308,14 @@ impl Lens for ShelfLens {
     fn step_done(&mut self, _step: &Step, _report: &StepReport) {
         self.compared = None;
         self.editions.forget();
+        self.fed.forget();
     }
 
     fn draw(&self, view: &View<'_>, canvas: Canvas<'_>) {
+        if let Some(at) = self.feeds {
+            self.draw_feeds(at, view, canvas);
+            return;
+        }
         match (self.history, view.selected) {
             (Some(at), Some(series)) => {
                 let editions = self.editions.get().map(|e| e.as_slice());
@@ -271,11 +328,46 @@ impl Lens for ShelfLens {
     }
 
     fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
+        let fed = self.feeds.zip(self.fed.get()).map(|(at, fed)| feeds::facts(fed, at));
+        if let Some(facts) = fed.filter(|facts| !facts.is_empty()) {
+            return facts;
+        }
         view.series().map_or_else(Vec::new, |info| facts_of(info, view))
     }
 }
 
 impl ShelfLens {
+    fn draw_feeds(&self, at: usize, view: &View<'_>, mut canvas: Canvas<'_>) {
+        match &self.fed.value {
+            None => {
+                canvas.put(1, 0, "asking the feeds …", theme::faint());
+            }
+            Some(Err(why)) => {
+                canvas.paragraph(0, &why.to_string(), theme::words().fg(theme::WRONG));
+            }
+            Some(Ok(fed)) => feeds::draw(view, fed, at, canvas),
+        }
+    }
+
+    /// Fetches the chosen series of a feed: what is new, or what lies in the window.
+    fn fetch(&self, act: ShelfAct, view: &View<'_>) -> Effects {
+        let fed = self.fed.get().filter(|_| self.feeds.is_some());
+        let all = fed.map(|fed| feeds::series_of(fed)).unwrap_or_default();
+        let Some((_, series)) = self.feeds.and_then(|at| all.get(at)) else {
+            return say(
+                "f shows what feeds have; there n fetches what is new of a series, w what lies in the window",
+            );
+        };
+        let wanted = FetchStep { series: vec![series.listed.name.clone().into()], ..FetchStep::default() };
+        start(Step::Fetch(match act {
+            ShelfAct::FetchWindow => {
+                let (from, to) = (wall(view.window.from), wall(view.window.to));
+                FetchStep { from: Some(from), to: Some(to), ..wanted }
+            }
+            _ => FetchStep { new: true, ..wanted },
+        }))
+    }
+
     /// Takes paths that were typed, and asks the next question.
     fn ask_on(
         &mut self,

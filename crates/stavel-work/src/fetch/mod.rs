@@ -9,8 +9,9 @@ use std::path::PathBuf;
 use serde_json::{Value, json};
 
 pub use feeds::{add_feed, feeds};
+pub use plan::{FedSeries, PieceSight};
 use plan::{FeedPlan, SeriesPlan, plan};
-pub use told::feeds_report;
+pub use told::{FeedSight, feeds_report, feeds_seen};
 
 use crate::intake::intake_files;
 use crate::report::StepReport;

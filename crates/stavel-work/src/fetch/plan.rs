@@ -6,7 +6,7 @@ use stavel_core::model::time::{DAY, Micros, day_of, parse};
 use stavel_core::model::{Clock, SeriesPattern, Span};
 use stavel_core::store::{FeedPiece, PieceState, Shelf};
 use stavel_core::{Error, Result};
-use stavel_feed::client::{Feed, ListedSeries, Piece, QueuedPiece, Service, listing, pieces};
+use stavel_feed::client::{Feed, ListedSeries, Piece, PieceLength, QueuedPiece, Service, listing, pieces};
 
 use super::feeds::feeds;
 use crate::step::FetchStep;
@@ -246,21 +246,68 @@ impl Shelved {
     }
 }
 
-/// Pieces of a series that the feed has and the shelf lacks, and the last row that is here, UTC.
-///
-/// # Errors
-/// Where the catalog cannot be read.
-pub fn missing_of(shelf: &Shelf, feed: &Feed, listed: &ListedSeries) -> Result<(Vec<Piece>, Option<Micros>)> {
-    let clock = clock_of(feed)?.unwrap_or_else(Clock::utc);
-    let known = shelf.feed_pieces(&listed.name)?;
-    let shelved = Shelved::of(shelf, listed, &clock)?;
-    let last = shelved.last;
-    let (Some(first), Some(end)) = (listed.first, listed.last) else { return Ok((Vec::new(), last)) };
-    let mut missing = Vec::new();
-    for piece in pieces(Span::new(first, end.max(first)), &listed.kind) {
-        if !is_here(&piece, known.get(&piece.label), (&shelved, end, false)) {
-            missing.push(piece);
+/// What of a piece is here.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PieceSight {
+    /// It is here as a whole.
+    Here,
+    /// It is here, and more of it may come.
+    Open,
+    /// The feed has nothing there.
+    Empty,
+    /// It is not here.
+    Missing,
+}
+
+/// A series that a feed has, piece by piece.
+#[derive(Debug, Clone)]
+pub struct FedSeries {
+    pub listed: ListedSeries,
+    /// Each piece, what of it is here, and whether the next fetch asks for it. None where the feed does not say since when
+    /// it has the series.
+    pub pieces: Vec<(Piece, PieceSight, bool)>,
+    /// The last row that is here, UTC or as written.
+    pub here_last: Option<Micros>,
+}
+
+impl FedSeries {
+    /// Looks at what is here of a series.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
+    pub fn of(shelf: &Shelf, feed: &Feed, listed: &ListedSeries) -> Result<FedSeries> {
+        let clock = clock_of(feed)?.unwrap_or_else(Clock::utc);
+        let known = shelf.feed_pieces(&listed.name)?;
+        let shelved = Shelved::of(shelf, listed, &clock)?;
+        let mut out = FedSeries { listed: listed.clone(), pieces: Vec::new(), here_last: shelved.last };
+        let (Some(first), Some(end)) = (listed.first, listed.last) else { return Ok(out) };
+        for piece in pieces(Span::new(first, end.max(first)), &listed.kind) {
+            let noted = known.get(&piece.label);
+            let is_due = !is_here(&piece, noted, (&shelved, end, false));
+            let sight = match noted {
+                Some(noted) if noted.state == PieceState::Empty => PieceSight::Empty,
+                Some(noted) if !shelved.has(noted.edition) => PieceSight::Missing,
+                Some(noted) if noted.state == PieceState::Open => PieceSight::Open,
+                Some(_) => PieceSight::Here,
+                None => PieceSight::Missing,
+            };
+            out.pieces.push((piece, sight, is_due));
+        }
+        Ok(out)
+    }
+
+    /// What its pieces are, in a word.
+    pub fn unit(&self) -> &'static str {
+        match self.listed.kind.by {
+            PieceLength::Day => "days",
+            PieceLength::Month => "months",
+            PieceLength::Year => "years",
+            PieceLength::Rows => "pieces",
         }
     }
-    Ok((missing, last))
+
+    /// The labels of the pieces that the next fetch asks for.
+    pub fn due(&self) -> Vec<&str> {
+        self.pieces.iter().filter(|(_, _, is_due)| *is_due).map(|(piece, ..)| piece.label.as_str()).collect()
+    }
 }

@@ -3,7 +3,7 @@
 use serde_json::{Value, json};
 
 use super::feeds::feeds;
-use super::plan::missing_of;
+use super::plan::FedSeries;
 use crate::report::StepReport;
 use stavel_core::Result;
 use stavel_core::job::Job;
@@ -11,26 +11,57 @@ use stavel_core::model::time::{rfc3339, wall};
 use stavel_core::store::Shelf;
 use stavel_feed::client::{Feed, Service, listing};
 
-/// Labels that a line names at each end.
-const SHOWN: usize = 3;
+/// Labels that a line names at most.
+const SHOWN: usize = 6;
 
-/// The feeds of a shelf with their instruments, and what of each series is here. A feed that cannot be asked is told,
-/// and the others are asked all the same.
+/// A feed with its series, or why it could not be asked.
+#[derive(Debug, Clone)]
+pub struct FeedSight {
+    pub feed: Feed,
+    pub series: std::result::Result<Vec<FedSeries>, String>,
+}
+
+/// The feeds of a shelf with what each has, as they say it now. One that cannot be asked is told, and the others are asked
+/// all the same.
 ///
 /// # Errors
 /// Where the shelf cannot be read.
+pub fn feeds_seen(shelf: &Shelf, job: &Job) -> Result<Vec<FeedSight>> {
+    let mut all = Vec::new();
+    for feed in feeds(shelf)? {
+        job.begin(format!("ask {}", feed.name), 0);
+        let series = seen(shelf, &feed, job).map_err(|error| error.to_string());
+        all.push(FeedSight { feed, series });
+    }
+    Ok(all)
+}
+
+fn seen(shelf: &Shelf, feed: &Feed, job: &Job) -> Result<Vec<FedSeries>> {
+    let listed = listing(&Service::of(feed)?, &|| job.advance(0).is_err())?;
+    listed.iter().flat_map(|one| &one.series).map(|listed| FedSeries::of(shelf, feed, listed)).collect()
+}
+
+/// The same in lines and as a document.
+///
+/// # Errors
+/// As [`feeds_seen`].
 pub fn feeds_report(shelf: &Shelf, job: &Job) -> Result<StepReport> {
     let mut report = StepReport::new(Value::Null, Vec::new());
     let mut all = Vec::new();
-    for feed in feeds(shelf)? {
-        let told = match told(shelf, &feed, job, &mut report) {
-            Ok(told) => told,
-            Err(error) => {
-                report.wants_person = true;
-                report.lines.push(format!("{}: {error}", feed.name));
-                json!({ "name": feed.name, "error": error.to_string(), "instruments": [] })
+    for FeedSight { feed, series } in feeds_seen(shelf, job)? {
+        let mut told = json!({ "name": feed.name, "address": feed.address, "instruments": [] });
+        match series {
+            Ok(series) => {
+                report.lines.push(format!("{}  {}", feed.name, feed.address));
+                report.lines.extend(series.iter().map(line_of));
+                told["instruments"] = instruments(&series);
             }
-        };
+            Err(why) => {
+                report.wants_person = true;
+                report.lines.push(format!("{}: {why}", feed.name));
+                told["error"] = json!(why);
+            }
+        }
         all.push(told);
     }
     if all.is_empty() {
@@ -40,36 +71,37 @@ pub fn feeds_report(shelf: &Shelf, job: &Job) -> Result<StepReport> {
     Ok(report)
 }
 
-fn told(shelf: &Shelf, feed: &Feed, job: &Job, report: &mut StepReport) -> Result<Value> {
-    job.begin(format!("ask {}", feed.name), 0);
-    let service = Service::of(feed)?;
-    let listed = listing(&service, &|| job.advance(0).is_err())?;
-    report.lines.push(format!("{}  {}", feed.name, feed.address));
-    let mut instruments = Vec::new();
-    for one in listed {
-        let mut series = Vec::new();
-        for listed in &one.series {
-            let (missing, here) = missing_of(shelf, feed, listed)?;
-            let labels: Vec<&str> = missing.iter().map(|piece| piece.label.as_str()).collect();
-            let span = match (listed.first, listed.last) {
-                (Some(first), Some(last)) => format!("{} … {}", wall(first), wall(last)),
-                _ => "it does not say since when".into(),
-            };
-            let lacks = match labels.as_slice() {
-                [] => "all of it is here".to_owned(),
-                labels if labels.len() <= 2 * SHOWN => format!("to fetch: {}", labels.join(" ")),
-                labels => {
-                    format!("to fetch: {} pieces, {} … {}", labels.len(), labels[0], labels[labels.len() - 1])
-                }
-            };
-            let until = here.map_or("nothing here".to_owned(), |t| format!("here until {}", wall(t)));
-            report.lines.push(format!("  {:<22} {span}   {until}; {lacks}", listed.name.to_string()));
-            series.push(json!({
-                "series": listed.name, "frame": listed.name.frame, "first": listed.first.map(rfc3339),
-                "last": listed.last.map(rfc3339), "here_last": here.map(rfc3339), "missing_days": labels,
-            }));
-        }
-        instruments.push(json!({ "name": one.name, "series": series }));
-    }
-    Ok(json!({ "name": feed.name, "address": feed.address, "instruments": instruments }))
+fn line_of(series: &FedSeries) -> String {
+    let listed = &series.listed;
+    let labels = series.due();
+    let span = match (listed.first, listed.last) {
+        (Some(first), Some(last)) => format!("{} … {}", wall(first), wall(last)),
+        _ => "it does not say since when".into(),
+    };
+    let lacks = match labels.as_slice() {
+        [] => "all of it is here".to_owned(),
+        labels if labels.len() <= SHOWN => format!("to fetch: {}", labels.join(" ")),
+        labels => format!("to fetch: {} pieces, {} … {}", labels.len(), labels[0], labels[labels.len() - 1]),
+    };
+    let until = series.here_last.map_or("nothing here".to_owned(), |t| format!("here until {}", wall(t)));
+    format!("  {:<22} {span}   {until}; {lacks}", listed.name.to_string())
+}
+
+/// The series by instrument, in the order of the feed.
+fn instruments(all: &[FedSeries]) -> Value {
+    let of_one = |a: &FedSeries, b: &FedSeries| a.listed.name.instrument == b.listed.name.instrument;
+    let entry = |series: &FedSeries| {
+        let listed = &series.listed;
+        json!({
+            "series": listed.name, "frame": listed.name.frame, "first": listed.first.map(rfc3339),
+            "last": listed.last.map(rfc3339), "here_last": series.here_last.map(rfc3339),
+            "missing_days": series.due(),
+        })
+    };
+    all.chunk_by(of_one)
+        .map(|series| {
+            let entries: Vec<Value> = series.iter().map(entry).collect();
+            json!({ "name": series[0].listed.name.instrument, "series": entries })
+        })
+        .collect()
 }
