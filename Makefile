@@ -9,7 +9,7 @@ demo:
 # Everything the tests need, then every test.
 test:
 	sh scripts/share.sh
-	sh scripts/need.sh tmux
+	sh scripts/need.sh tmux openssl
 	sh scripts/engines.sh
 	cargo test --workspace
 

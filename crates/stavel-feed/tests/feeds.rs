@@ -1,7 +1,9 @@
 //! The client against the stand-ins: faults, pace, what is not there, what is said where something is wrong.
 
 use std::collections::BTreeMap;
+use std::io::{BufRead, BufReader};
 use std::path::Path;
+use std::process::{Command, Stdio};
 
 use stavel_core::job::Job;
 use stavel_core::model::Span;
@@ -27,6 +29,7 @@ fn queue_of(service: &Service, days: i64) -> Vec<QueuedPiece> {
         for piece in pieces(Span::new(first, first + days * DAY), &series.kind) {
             queue.push(QueuedPiece {
                 series: series.name.clone(),
+                symbol: series.symbol.clone(),
                 kind: series.kind.clone(),
                 piece,
                 etag: None,
@@ -201,4 +204,65 @@ fn a_day_that_comes_late_is_nothing_first() {
     assert!(matches!(all["NOKSEK/2024-02-06"], Ok(Fetched::There { .. })));
     running.set(Switch { late: Default::default(), ..running.switch() });
     assert!(matches!(fetched(&service, queue, &spool)["NOKSEK/2024-02-05"], Ok(Fetched::There { .. })));
+}
+
+/// A service whose certificate nobody vouches for gets nothing, not even the request; one that is trusted by name is read.
+#[test]
+fn a_certificate_is_looked_at_before_anything_is_sent() {
+    let dir = tempfile::tempdir().unwrap();
+    let at = |name: &str| dir.path().join(name).to_string_lossy().into_owned();
+    let made = Command::new("openssl")
+        .args(["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "30", "-subj", "/CN=localhost"])
+        .args([
+            "-addext",
+            "subjectAltName=DNS:localhost",
+            "-addext",
+            "basicConstraints=critical,CA:FALSE",
+            "-keyout",
+            &at("key.pem"),
+            "-out",
+            &at("cert.pem"),
+        ])
+        .output()
+        .unwrap();
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    std::fs::write(dir.path().join("instruments"), r#"[{"name": "NOK/SEK"}, {"name": "?!"}]"#).unwrap();
+    let serve = "import http.server, ssl, sys\n\
+                 s = http.server.ThreadingHTTPServer(('127.0.0.1', 0), http.server.SimpleHTTPRequestHandler)\n\
+                 c = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER); c.load_cert_chain('cert.pem', 'key.pem')\n\
+                 s.socket = c.wrap_socket(s.socket, server_side=True)\n\
+                 print(s.server_address[1], flush=True); s.serve_forever()\n";
+    let mut server = Command::new("python3")
+        .args(["-c", serve])
+        .current_dir(dir.path())
+        .stdout(Stdio::piped())
+        .stderr(std::fs::File::create(dir.path().join("asked")).unwrap())
+        .spawn()
+        .unwrap();
+    let mut port = String::new();
+    BufReader::new(server.stdout.take().unwrap()).read_line(&mut port).unwrap();
+    let text = |more: &str, host: &str| {
+        format!(
+            "name = 'far'\naddress = 'https://{host}:{}'\n{more}\nlimits = {{ per_second = 50, tries = 2 }}\n\
+             [instruments]\npath = '/instruments'\n\
+             [[series]]\nframe = 'ticks'\nby = 'day'\npath = '/{{instrument}}/{{date}}'\n",
+            port.trim()
+        )
+    };
+    let listed = |text: &str| {
+        let feed = Feed::from_toml(text).unwrap();
+        Service::of(&feed).and_then(|service| listing(&service, &|| false))
+    };
+    let told = listed(&text("", "localhost")).unwrap_err().to_string();
+    assert!(told.contains("not to be trusted, so nothing was sent"), "{told}");
+    assert!(!std::fs::read_to_string(dir.path().join("asked")).unwrap().contains("GET"));
+    let trusted = format!("certificates = '{}'", at("cert.pem"));
+    let names: Vec<String> =
+        listed(&text(&trusted, "localhost")).unwrap().into_iter().map(|l| l.name).collect();
+    assert_eq!(names, ["NOKSEK"], "and what cannot be named is passed over");
+    // The certificate is that of another host.
+    let told = listed(&text(&trusted, "127.0.0.1")).unwrap_err().to_string();
+    assert!(told.contains("not to be trusted"), "{told}");
+    server.kill().unwrap();
+    server.wait().unwrap();
 }

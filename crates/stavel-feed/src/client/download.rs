@@ -92,7 +92,7 @@ fn once(
     let about = Spool::about(path).filter(|_| begun > 0);
     let known = about.as_ref().and_then(|about| about.etag.as_deref());
     let conditions = Conditions { unless: queued.etag.as_deref(), rest_of: known.map(|etag| (begun, etag)) };
-    let address = queued.piece.address(&service.feed, &queued.kind, &queued.series.instrument);
+    let address = queued.piece.address(&service.feed, &queued.kind, &queued.symbol);
     let reply = service.ask(&address, conditions, queued.kind.sum.as_deref(), is_cancelled)?;
     let expected = reply.length;
     let from = if reply.is_rest { begun } else { 0 };

@@ -4,6 +4,8 @@ use serde_json::Value;
 
 use super::pieces::joined;
 use super::{FeedSeries, Service};
+use stavel_core::error::printable;
+use stavel_core::model::series::check_name;
 use stavel_core::model::time::{DAY, parse};
 use stavel_core::model::{Micros, SeriesName};
 use stavel_core::{Error, Result};
@@ -11,7 +13,10 @@ use stavel_core::{Error, Result};
 /// An instrument of a feed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Listed {
+    /// Its name on the shelf.
     pub name: String,
+    /// Its name as the service has it, perhaps with marks that no name on a shelf has.
+    pub symbol: String,
     /// Its series, in the order of the feed's text.
     pub series: Vec<ListedSeries>,
 }
@@ -20,6 +25,8 @@ pub struct Listed {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ListedSeries {
     pub name: SeriesName,
+    /// The instrument as the service names it.
+    pub symbol: String,
     pub kind: FeedSeries,
     /// Since when; none where the service does not say.
     pub first: Option<Micros>,
@@ -40,12 +47,21 @@ pub fn listing(service: &Service, is_cancelled: &dyn Fn() -> bool) -> Result<Vec
             feed.name, feed.instruments.list, feed.instruments.path
         ))
     })?;
-    let mut out = Vec::new();
+    let mut out: Vec<Listed> = Vec::new();
     for entry in list {
-        // A name that is none on a shelf cannot be fetched.
-        let Some(name) = at(entry, &feed.instruments.name).and_then(Value::as_str) else { continue };
-        if stavel_core::model::series::check_name("instrument", name).is_err() {
+        let symbol = at(entry, &feed.instruments.name).and_then(Value::as_str).unwrap_or_default();
+        let name = name_on_shelf(symbol);
+        if name.is_empty() {
+            // What cannot be named on a shelf cannot be fetched; the others can.
             continue;
+        }
+        if let Some(other) = out.iter().find(|listed| listed.name == name) {
+            return Err(Error::input(format!(
+                "The feed {} has {} and {}, which would both be {name} on the shelf.",
+                feed.name,
+                printable(&other.symbol),
+                printable(symbol)
+            )));
         }
         let mut series = Vec::new();
         for kind in &feed.series {
@@ -57,15 +73,29 @@ pub fn listing(service: &Service, is_cancelled: &dyn Fn() -> bool) -> Result<Vec
                 continue;
             }
             series.push(ListedSeries {
-                name: feed.series_name(name, kind),
+                name: feed.series_name(&name, kind),
+                symbol: symbol.to_owned(),
                 kind: kind.clone(),
                 first: first.and_then(|text| parse(text).ok()),
                 last: last.and_then(end_of),
             });
         }
-        out.push(Listed { name: name.to_owned(), series });
+        out.push(Listed { name, symbol: symbol.to_owned(), series });
+    }
+    if out.is_empty() && !list.is_empty() {
+        return Err(Error::input(format!(
+            "No instrument of the feed {} has a name at '{}'; look at instruments.name in its text.",
+            feed.name, feed.instruments.name
+        )));
     }
     Ok(out)
+}
+
+/// The name of an instrument on a shelf: without the marks that stand between its parts, as in NOK/SEK.
+fn name_on_shelf(symbol: &str) -> String {
+    let name: String = symbol.chars().filter(|c| c.is_ascii_alphanumeric() || "._+-".contains(*c)).collect();
+    let name = name.trim_start_matches(['.', '-', '_', '+']).to_owned();
+    if check_name("instrument", &name).is_ok() { name } else { String::new() }
 }
 
 /// A place in a document, by keys with points between them; the document itself for nothing.
@@ -77,4 +107,31 @@ fn at<'v>(value: &'v Value, path: &str) -> Option<&'v Value> {
 fn end_of(text: &str) -> Option<Micros> {
     let time = parse(text).ok()?;
     Some(if text.trim().len() <= 10 { time + DAY } else { time })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_of_services_become_names_of_the_shelf() {
+        for (symbol, name) in [
+            ("NOKSEK", "NOKSEK"),
+            ("NOK/SEK", "NOKSEK"),
+            ("BLY-2024-05", "BLY-2024-05"),
+            ("../../NOK SEK\u{1b}[2J", "NOKSEK2J"),
+            ("#", ""),
+            ("", ""),
+        ] {
+            assert_eq!(name_on_shelf(symbol), name, "{symbol:?}");
+        }
+    }
+
+    #[test]
+    fn places_in_a_document_are_keys_with_points() {
+        let document = serde_json::json!({ "data": { "list": [1] }, "n": 2 });
+        assert_eq!(at(&document, "data.list"), Some(&serde_json::json!([1])));
+        assert_eq!(at(&document, ""), Some(&document));
+        assert_eq!(at(&document, "data.rows"), None);
+    }
 }

@@ -17,6 +17,8 @@ pub struct Piece {
 #[derive(Debug, Clone)]
 pub struct QueuedPiece {
     pub series: SeriesName,
+    /// The instrument as the service names it.
+    pub symbol: String,
     pub kind: FeedSeries,
     pub piece: Piece,
     /// What it was when it was fetched before.

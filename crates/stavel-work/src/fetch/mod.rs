@@ -21,7 +21,7 @@ use stavel_core::model::time::wall;
 use stavel_core::model::{Micros, SeriesName};
 use stavel_core::store::{FeedPiece, PieceState, Shelf};
 use stavel_core::{Error, Result};
-use stavel_feed::client::{Feed, FetchOutcome, Fetched, Spool, fetch_all};
+use stavel_feed::client::{FetchOutcome, Fetched, Spool, fetch_all};
 
 /// Pieces of a series that are taken in together: so many files lie in the spool at most.
 const TOGETHER: usize = 200;
@@ -62,7 +62,7 @@ pub fn fetch_series(shelf: &mut Shelf, step: &FetchStep, job: &Job) -> Result<St
             let tally = match fetch_one(shelf, of_feed, series, job, &mut report) {
                 Ok(tally) => tally,
                 // What was taken in before stays: the rest is fetched next time.
-                Err(error) if !report.changed.is_empty() && !job_is_stopped(job) => PieceTally {
+                Err(error) if !report.changed.is_empty() => PieceTally {
                     failed: vec![("all that follows".into(), error.to_string())],
                     ..PieceTally::default()
                 },
@@ -122,7 +122,7 @@ fn fetch_one(
             Ok(Fetched::There { path, etag, .. }) => {
                 waiting.push(Waiting { label, path, etag, is_open });
                 if waiting.len() >= TOGETHER {
-                    take_in(shelf, &of_feed.feed, series, &mut waiting, job, (&mut tally, report))?;
+                    take_in(shelf, of_feed, series, &mut waiting, job, (&mut tally, report))?;
                 }
             }
             Ok(Fetched::Empty) => {
@@ -141,13 +141,13 @@ fn fetch_one(
     let outcome = fetch_all(&of_feed.service, series.queue.clone(), &spool, job, &mut done);
     // What has come is taken in, also where the rest does not come; but not where the person has stopped it.
     if outcome.is_ok() || !job_is_stopped(job) {
-        take_in(shelf, &of_feed.feed, series, &mut waiting, job, (&mut tally, report))?;
+        take_in(shelf, of_feed, series, &mut waiting, job, (&mut tally, report))?;
     }
     if !noted.is_empty() {
         shelf.note_feed_pieces(name, &noted)?;
     }
     match outcome {
-        Err(error) if tally.days > 0 && !job_is_stopped(job) => {
+        Err(error) if tally.days > 0 => {
             tally.failed.push(("all that follows".into(), error.to_string()));
             Ok(tally)
         }
@@ -158,7 +158,7 @@ fn fetch_one(
 /// Takes the pieces that wait in, notes them, and clears them away.
 fn take_in(
     shelf: &mut Shelf,
-    feed: &Feed,
+    of_feed: &FeedPlan,
     series: &SeriesPlan,
     waiting: &mut Vec<Waiting>,
     job: &Job,
@@ -169,7 +169,7 @@ fn take_in(
     }
     waiting.sort_by(|a, b| a.label.cmp(&b.label));
     let name = &series.listed.name;
-    let (taken, left) = match intake_files(shelf, &intake_of(shelf, feed, series, waiting)?, job) {
+    let (taken, left) = match intake_files(shelf, &intake_of(shelf, of_feed, series, waiting)?, job) {
         Ok(told) => {
             let left = told.json["left"].as_array().cloned().unwrap_or_default();
             (told, left)
@@ -178,7 +178,7 @@ fn take_in(
         Err(error) if error.is_undecided() => {
             return Err(Error::undecided(format!(
                 "{error} Of a feed this is said in its text, by a key of [[series]]: stavel feeds --add FILE says {} anew.",
-                feed.name
+                of_feed.feed.name
             )));
         }
         Err(error) => {
@@ -195,7 +195,10 @@ fn take_in(
     );
     report.wants_person |= taken.wants_person;
     let is_odd = |line: &&String| {
-        line.contains("rejected:") || line.contains("rejected rows") || line.starts_with("passed over")
+        line.contains("rejected:")
+            || line.contains("gave way")
+            || line.contains("rejected rows")
+            || line.starts_with("passed over")
     };
     report.lines.extend(taken.lines.iter().filter(is_odd).cloned());
     for decision in taken.assumed {
@@ -222,8 +225,13 @@ fn take_in(
 }
 
 /// How the pieces are taken in: as the feed says, and what it does not say as intake finds it.
-fn intake_of(shelf: &Shelf, feed: &Feed, series: &SeriesPlan, waiting: &[Waiting]) -> Result<IntakeStep> {
-    let (name, kind) = (&series.listed.name, &series.listed.kind);
+fn intake_of(
+    shelf: &Shelf,
+    of_feed: &FeedPlan,
+    series: &SeriesPlan,
+    waiting: &[Waiting],
+) -> Result<IntakeStep> {
+    let (name, kind, feed) = (&series.listed.name, &series.listed.kind, &of_feed.feed);
     // Where align has found the clock since, that is the one.
     let anchored = shelf.current(name)?.filter(|info| !info.is_afloat()).and_then(|info| info.edition.clock);
     let clock = match feed.clock.as_deref() {
@@ -242,6 +250,7 @@ fn intake_of(shelf: &Shelf, feed: &Feed, series: &SeriesPlan, waiting: &[Waiting
         layout: kind.layout.clone(),
         // The last bar of a piece that was not finished is another one by now.
         prefer: Prefer::New,
+        replace: of_feed.again,
         ..IntakeStep::default()
     })
 }
@@ -263,6 +272,9 @@ fn line_of(name: &SeriesName, tally: &PieceTally, here: usize) -> String {
 
 /// What was asked for and cannot be had.
 fn since_line(series: &SeriesPlan) -> Option<String> {
+    if let Some(until) = series.until {
+        return Some(format!("  {}: the feed has it until {}", series.listed.name, wall(until)));
+    }
     let since = series.since?;
     Some(format!(
         "  {}: the feed has it since {}; what lies before cannot be had there",

@@ -20,6 +20,8 @@ pub struct FeedPlan {
     pub feed: Feed,
     pub service: Service,
     pub series: Vec<SeriesPlan>,
+    /// What is here gives way to what is fetched.
+    pub again: bool,
 }
 
 /// What is to be fetched of one series.
@@ -34,6 +36,8 @@ pub struct SeriesPlan {
     pub edition: i64,
     /// Where more was asked for than the feed has: since when it has it, on its wall.
     pub since: Option<Micros>,
+    /// Where only what the feed does not have yet was asked for: until when it has it, on its wall.
+    pub until: Option<Micros>,
 }
 
 /// Asks the feeds of the series what they have, and plans what to fetch.
@@ -47,6 +51,16 @@ pub fn plan(
     is_cancelled: &dyn Fn() -> bool,
 ) -> Result<Vec<FeedPlan>> {
     let all = feeds(shelf)?;
+    let (from, to) =
+        (step.from.as_deref().map(parse).transpose()?, step.to.as_deref().map(parse).transpose()?);
+    if from.zip(to).is_some_and(|(from, to)| from >= to) {
+        return Err(Error::arguments("--from lies at or after --to, so nothing lies between them."));
+    }
+    if step.again && from.is_none() && to.is_none() && step.last.is_none() {
+        return Err(Error::arguments(
+            "--again asks for everything anew; say from when on: --from, --to or --last.",
+        ));
+    }
     if let Some(pattern) = step.series.iter().find(|pattern| !pattern.has_frame()) {
         return Err(Error::arguments(format!(
             "{pattern} says no frame, and ticks are many times more than minutes; write {pattern}:ticks, {pattern}:1m or {pattern}:*."
@@ -68,7 +82,7 @@ pub fn plan(
                 series.push(series_plan(shelf, feed, one, step, now)?);
             }
         }
-        plans.push(FeedPlan { feed: feed.clone(), service, series });
+        plans.push(FeedPlan { feed: feed.clone(), service, series, again: step.again });
     }
     match is_found.iter().position(|found| !found) {
         Some(at) => Err(missing(&step.series[at], &all)),
@@ -118,20 +132,22 @@ fn series_plan(
     let (mut queue, mut here) = (Vec::new(), 0);
     let asked = step.from.as_ref().map(|text| parse(text).map(|t| clock.to_wall(t))).transpose()?;
     let since = listed.first.filter(|first| asked.is_some_and(|asked| asked < *first));
+    let until = asked.is_some_and(|asked| asked >= end).then_some(end);
     let edition = shelved.editions.first().copied().unwrap_or(0);
     for piece in pieces(span, &listed.kind) {
         let noted = known.get(&piece.label);
-        if is_here(&piece, noted, (&shelved, end, is_asked_for)) {
+        if !step.again && is_here(&piece, noted, (&shelved, end, is_asked_for)) {
             here += 1;
             continue;
         }
         // What is to be brought anew is asked for whatever it was.
         let etag = noted
-            .filter(|n| n.state == PieceState::Open && shelved.has(n.edition))
+            .filter(|n| !step.again && n.state == PieceState::Open && shelved.has(n.edition))
             .and_then(|n| n.etag.clone());
-        queue.push(QueuedPiece { series: listed.name.clone(), kind: listed.kind.clone(), piece, etag });
+        let (series, symbol, kind) = (listed.name.clone(), listed.symbol.clone(), listed.kind.clone());
+        queue.push(QueuedPiece { series, symbol, kind, piece, etag });
     }
-    Ok(SeriesPlan { listed: listed.clone(), queue, here, end, edition, since })
+    Ok(SeriesPlan { listed: listed.clone(), queue, here, end, edition, since, until })
 }
 
 /// The span that is meant, on the wall of the feed.

@@ -29,6 +29,10 @@ pub struct FetchStep {
     #[arg(long, value_name = "DAYS")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub last: Option<u32>,
+    /// Also what is here: the feed may have corrected it. Its rows take the place of those that are here.
+    #[arg(long, conflicts_with = "new")]
+    #[serde(skip_serializing_if = "is_default")]
+    pub again: bool,
     /// Say what would be fetched, in pieces and time, and fetch nothing.
     #[arg(long)]
     #[serde(skip)]

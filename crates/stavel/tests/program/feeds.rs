@@ -175,6 +175,54 @@ fn a_day_that_comes_late_is_looked_at_again() {
     assert_eq!(fetched["fetched"][0]["days"], 2, "the late one and the new one: {fetched}");
 }
 
+/// What a feed has corrected since is fetched again where that is asked for, and what was asked for in vain is told.
+#[test]
+fn what_is_here_is_fetched_again_where_that_is_said() {
+    let p = Program::new();
+    let feed = StandIn::start(&p, &["--now", "2024-03-07", "--first", "2024-03-04", "--per-second", "500"]);
+    p.json(&["feeds", "--add", &feed.feed]);
+    p.json(&["fetch", "NOKSEK@quill:1m"]);
+    let lines = || p.told(&["deliver", "NOKSEK@quill:1m", "--out", "-"]).1;
+    let (before, count) = (lines(), rows(&p, "NOKSEK@quill:1m"));
+    // Somebody spoils a bar and takes another away.
+    let spoiled = "time,open,high,low,close,volume\n2024-03-05 10:00,9,9,9,9,1\n";
+    let path = p.file("x.csv", spoiled);
+    let args = [
+        "intake",
+        &path,
+        "--source",
+        "quill",
+        "--instrument",
+        "NOKSEK",
+        "--frame",
+        "1m",
+        "--clock",
+        "UTC",
+        "--prefer",
+        "new",
+        "--side",
+        "bid",
+        "--stamp",
+        "open",
+    ];
+    p.told(&args);
+    assert!(lines() != before);
+    assert_eq!(p.json(&["fetch", "NOKSEK@quill:1m", "--from", "2024-03-05"])["fetched"][0]["rows"], 0);
+    let told = p.json(&["fetch", "NOKSEK@quill:1m", "--from", "2024-03-05", "--again"]);
+    assert_eq!(told["fetched"][0]["days"], 1, "{told}");
+    assert!(lines() == before && rows(&p, "NOKSEK@quill:1m") == count);
+    for (args, why) in [
+        (&["--again"][..], "say from when on"),
+        (&["--from", "2024-03-06", "--to", "2024-03-05"], "nothing lies between"),
+        (&["--from", "2024-13-06"], "2024-13-06"),
+    ] {
+        let (code, _, err) = p.told(&[&["fetch", "NOKSEK@quill:1m"], args].concat());
+        assert!(matches!(code, 1 | 2) && err.contains(why), "{args:?}: {err}");
+    }
+    let (code, out, _) = p.told(&["fetch", "NOKSEK@quill:1m", "--from", "2025-01-01"]);
+    assert!(code == 0 && out.contains("the feed has it until 2024-03-06"), "{out}");
+}
+
 /// Killed at random, again and again: in the end everything is there, and no day was handed out twice.
 #[test]
 fn a_fetch_that_is_killed_twenty_times_fetches_no_day_twice() {
