@@ -284,6 +284,10 @@ pub struct FedSeries {
     pub pieces: Vec<(Piece, PieceSight, bool)>,
     /// The last row that is here, UTC or as written.
     pub here_last: Option<Micros>,
+    /// True where what is here is as it was written: its clock is not known.
+    pub is_afloat: bool,
+    /// The clock of the feed; none where it is not known.
+    pub clock: Option<Clock>,
 }
 
 impl FedSeries {
@@ -292,10 +296,16 @@ impl FedSeries {
     /// # Errors
     /// Where the catalog cannot be read.
     pub fn of(shelf: &Shelf, feed: &Feed, listed: &ListedSeries) -> Result<FedSeries> {
-        let clock = clock_of(feed)?.unwrap_or_else(Clock::utc);
+        let clock = clock_of(feed)?;
         let known = shelf.feed_pieces(&listed.name)?;
-        let shelved = Shelved::of(shelf, listed, &clock)?;
-        let mut out = FedSeries { listed: listed.clone(), pieces: Vec::new(), here_last: shelved.last };
+        let shelved = Shelved::of(shelf, listed, &clock.clone().unwrap_or_else(Clock::utc))?;
+        let mut out = FedSeries {
+            listed: listed.clone(),
+            pieces: Vec::new(),
+            here_last: shelved.last,
+            is_afloat: shelf.current(&listed.name)?.is_some_and(|info| info.is_afloat()),
+            clock,
+        };
         let (Some(first), Some(end)) = (listed.first, listed.last) else { return Ok(out) };
         for piece in pieces(Span::new(first, end.max(first)), &listed.kind) {
             let noted = known.get(&piece.label);

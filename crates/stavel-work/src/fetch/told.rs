@@ -8,6 +8,7 @@ use crate::report::StepReport;
 use stavel_core::Result;
 use stavel_core::job::Job;
 use stavel_core::model::time::{rfc3339, wall};
+use stavel_core::model::{Clock, Micros};
 use stavel_core::store::Shelf;
 use stavel_feed::client::{Feed, Service, listing};
 
@@ -52,7 +53,8 @@ pub fn feeds_report(shelf: &Shelf, job: &Job) -> Result<StepReport> {
         let mut told = json!({ "name": feed.name, "address": feed.address, "instruments": [] });
         match series {
             Ok(series) => {
-                report.lines.push(format!("{}  {}", feed.name, feed.address));
+                let clock = feed.clock.as_deref().unwrap_or("afloat");
+                report.lines.push(format!("{}  {}  clock {clock}", feed.name, feed.address));
                 report.lines.extend(series.iter().map(line_of));
                 told["instruments"] = instruments(&series);
             }
@@ -83,8 +85,18 @@ fn line_of(series: &FedSeries) -> String {
         labels if labels.len() <= SHOWN => format!("to fetch: {}", labels.join(" ")),
         labels => format!("to fetch: {} pieces, {} … {}", labels.len(), labels[0], labels[labels.len() - 1]),
     };
-    let until = series.here_last.map_or("nothing here".to_owned(), |t| format!("here until {}", wall(t)));
+    let clock = if series.is_afloat { ", as it is written" } else { "" };
+    let until =
+        series.here_last.map_or("nothing here".to_owned(), |t| format!("here until {}{clock}", wall(t)));
     format!("  {:<22} {span}   {until}; {lacks}", listed.name.to_string())
+}
+
+/// A moment on the wall of the feed, UTC where its clock is known, else as it is written, without a zone.
+fn moment(wall: Micros, clock: Option<&Clock>) -> String {
+    match clock {
+        Some(clock) => rfc3339(clock.from_wall(wall).settle()),
+        None => rfc3339(wall).trim_end_matches('Z').to_owned(),
+    }
 }
 
 /// The series by instrument, in the order of the feed.
@@ -92,10 +104,12 @@ fn instruments(all: &[FedSeries]) -> Value {
     let of_one = |a: &FedSeries, b: &FedSeries| a.listed.name.instrument == b.listed.name.instrument;
     let entry = |series: &FedSeries| {
         let listed = &series.listed;
+        let of_feed = |wall: Option<Micros>| wall.map(|t| moment(t, series.clock.as_ref()));
+        let utc = Clock::utc();
+        let here = series.here_last.map(|t| moment(t, Some(&utc).filter(|_| !series.is_afloat)));
         json!({
-            "series": listed.name, "frame": listed.name.frame, "first": listed.first.map(rfc3339),
-            "last": listed.last.map(rfc3339), "here_last": series.here_last.map(rfc3339),
-            "missing_days": series.due(),
+            "series": listed.name, "frame": listed.name.frame, "first": of_feed(listed.first),
+            "last": of_feed(listed.last), "here_last": here, "missing_days": series.due(),
         })
     };
     all.chunk_by(of_one)

@@ -371,6 +371,15 @@ fn a_broker_that_limits_rows_is_asked_in_pieces_and_its_clock_is_found_once() {
     assert!(out.contains("the feed has it since 2024-02-19"), "{out}");
     let fetched = p.json(&["fetch", "NOKSEK@tarn:1m", "NOKSEK@tarn:1h"]);
     assert!(fetched["fetched"][0]["days"].as_u64().unwrap() >= 10, "{fetched}");
+    // What is not known to be UTC is not said to be.
+    let feeds = p.json(&["feeds"]);
+    let of = |feed: usize| {
+        feeds["feeds"][feed]["instruments"][0]["series"].as_array().unwrap().last().unwrap().clone()
+    };
+    let text = |value: &Value| value.as_str().unwrap().to_owned();
+    assert!(text(&of(0)["last"]).ends_with('Z') && text(&of(0)["here_last"]).ends_with('Z'), "{feeds}");
+    let tarn = feeds["feeds"][1]["instruments"][0]["series"][0].clone();
+    assert!(!text(&tarn["last"]).ends_with('Z') && !text(&tarn["here_last"]).ends_with('Z'), "{tarn}");
     let quill = rows(&p, "NOKSEK@quill:1m");
     let since =
         p.told(&["deliver", "NOKSEK@quill:1m", "--from", "2024-02-18 22:00", "--out", "-"]).1.lines().count()
