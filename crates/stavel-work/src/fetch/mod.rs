@@ -21,7 +21,7 @@ use stavel_core::model::time::wall;
 use stavel_core::model::{Micros, SeriesName};
 use stavel_core::store::{FeedPiece, PieceState, Shelf};
 use stavel_core::{Error, Result};
-use stavel_feed::client::{FetchOutcome, Fetched, Spool, fetch_all};
+use stavel_feed::client::{FetchOutcome, Fetched, QueuedPiece, Spool, fetch_all};
 
 /// Pieces of a series that are taken in together: so many files lie in the spool at most.
 const TOGETHER: usize = 200;
@@ -57,17 +57,21 @@ pub fn fetch_series(shelf: &mut Shelf, step: &FetchStep, job: &Job) -> Result<St
     let mut report = StepReport::new(Value::Null, Vec::new());
     let (mut fetched, mut failed, mut empty, mut pieces) = (Vec::new(), Vec::new(), 0, 0);
     for of_feed in &plans {
-        for series in &of_feed.series {
-            let name = &series.listed.name;
-            let tally = match fetch_one(shelf, of_feed, series, job, &mut report) {
-                Ok(tally) => tally,
-                // What was taken in before stays: the rest is fetched next time.
-                Err(error) if !report.changed.is_empty() => PieceTally {
+        let tallies = match fetch_feed(shelf, of_feed, job, &mut report) {
+            Ok(tallies) => tallies,
+            // What was taken in before stays: the rest is fetched next time.
+            Err(error) if !report.changed.is_empty() => of_feed
+                .series
+                .iter()
+                .map(|_| PieceTally {
                     failed: vec![("all that follows".into(), error.to_string())],
                     ..PieceTally::default()
-                },
-                Err(error) => return Err(error),
-            };
+                })
+                .collect(),
+            Err(error) => return Err(error),
+        };
+        for (series, tally) in of_feed.series.iter().zip(tallies) {
+            let name = &series.listed.name;
             report.lines.insert(fetched.len(), line_of(name, &tally, series.here));
             report.lines.extend(since_line(series));
             report.wants_person |= !tally.failed.is_empty();
@@ -99,59 +103,93 @@ fn now() -> Micros {
     since.map_or(0, |since| since.as_micros() as Micros)
 }
 
-fn fetch_one(
+/// A series while its pieces come.
+struct Coming<'p> {
+    plan: &'p SeriesPlan,
+    /// Pieces that have not come yet.
+    left: usize,
+    waiting: Vec<Waiting>,
+    noted: Vec<(String, FeedPiece)>,
+    tally: PieceTally,
+}
+
+/// Fetches the pieces of all series of a feed one after the other; while a series is taken in, those of the next come.
+fn fetch_feed(
     shelf: &mut Shelf,
     of_feed: &FeedPlan,
-    series: &SeriesPlan,
     job: &Job,
     report: &mut StepReport,
-) -> Result<PieceTally> {
-    let mut tally = PieceTally::default();
-    if series.queue.is_empty() {
-        return Ok(tally);
+) -> Result<Vec<PieceTally>> {
+    let mut all: Vec<Coming<'_>> = of_feed.series.iter().map(Coming::of).collect();
+    let queue: Vec<QueuedPiece> = of_feed.series.iter().flat_map(|series| series.queue.clone()).collect();
+    let (total, mut come) = (queue.len() as u64, 0);
+    if queue.is_empty() {
+        return Ok(all.into_iter().map(|coming| coming.tally).collect());
     }
-    let (name, spool) = (&series.listed.name, feeds::spool_of(shelf));
-    job.begin(format!("fetch {name}"), series.queue.len() as u64);
-    let mut waiting: Vec<Waiting> = Vec::new();
-    let mut noted: Vec<(String, FeedPiece)> = Vec::new();
+    let (spool, title) = (feeds::spool_of(shelf), format!("fetch from {}", of_feed.feed.name));
+    job.begin(&title, total);
     let mut done = |told: FetchOutcome| -> Result<()> {
-        let label = told.queued.piece.label.clone();
-        let note = |state| FeedPiece { state, edition: 0, etag: told.queued.etag.clone(), asked: series.end };
-        let is_open = told.queued.piece.span.to > series.end;
-        match told.outcome {
-            Ok(Fetched::There { path, etag, .. }) => {
-                waiting.push(Waiting { label, path, etag, is_open });
-                if waiting.len() >= TOGETHER {
-                    take_in(shelf, of_feed, series, &mut waiting, job, (&mut tally, report))?;
-                }
-            }
-            Ok(Fetched::Empty) => {
-                tally.empty += 1;
-                noted.push((label, note(PieceState::Empty)));
-            }
-            Ok(Fetched::Unchanged) => {
-                tally.unchanged += 1;
-                let state = if is_open { PieceState::Open } else { PieceState::Whole };
-                noted.push((label, FeedPiece { edition: series.edition, ..note(state) }));
-            }
-            Err(why) => tally.failed.push((label, why)),
+        come += 1;
+        let Some(coming) = all.iter_mut().find(|c| c.plan.listed.name == told.queued.series) else {
+            return Ok(());
+        };
+        coming.take(told);
+        if coming.waiting.len() >= TOGETHER || coming.left == 0 {
+            take_in(shelf, of_feed, coming, job, report)?;
+            // Taking in has told of its own progress.
+            job.begin(&title, total);
+            job.advance(come - 1)?;
         }
         Ok(())
     };
-    let outcome = fetch_all(&of_feed.service, series.queue.clone(), &spool, job, &mut done);
-    // What has come is taken in, also where the rest does not come; but not where the person has stopped it.
-    if outcome.is_ok() || !job_is_stopped(job) {
-        take_in(shelf, of_feed, series, &mut waiting, job, (&mut tally, report))?;
-    }
-    if !noted.is_empty() {
-        shelf.note_feed_pieces(name, &noted)?;
-    }
-    match outcome {
-        Err(error) if tally.days > 0 => {
-            tally.failed.push(("all that follows".into(), error.to_string()));
-            Ok(tally)
+    let outcome = fetch_all(&of_feed.service, queue, &spool, job, &mut done);
+    for coming in &mut all {
+        // What has come is taken in, also where the rest does not come; but not where the person has stopped it.
+        if outcome.is_ok() || !job_is_stopped(job) {
+            take_in(shelf, of_feed, coming, job, report)?;
         }
-        other => other.map(|()| tally),
+        if !coming.noted.is_empty() {
+            shelf.note_feed_pieces(&coming.plan.listed.name, &coming.noted)?;
+        }
+    }
+    if let Err(error) = outcome {
+        let has_some = all.iter().any(|coming| coming.tally.days > 0);
+        let Some(unfinished) = all.iter_mut().find(|coming| coming.left > 0).filter(|_| has_some) else {
+            return Err(error);
+        };
+        unfinished.tally.failed.push(("all that follows".into(), error.to_string()));
+    }
+    Ok(all.into_iter().map(|coming| coming.tally).collect())
+}
+
+impl<'p> Coming<'p> {
+    fn of(plan: &'p SeriesPlan) -> Coming<'p> {
+        let (waiting, noted) = (Vec::new(), Vec::new());
+        Coming { plan, left: plan.queue.len(), waiting, noted, tally: PieceTally::default() }
+    }
+
+    /// Takes note of what became of a piece.
+    fn take(&mut self, told: FetchOutcome) {
+        let FetchOutcome { queued, outcome } = told;
+        let (label, end) = (queued.piece.label.clone(), self.plan.end);
+        let note = |state| FeedPiece { state, edition: 0, etag: queued.etag.clone(), asked: end };
+        let is_open = queued.piece.span.to > end;
+        self.left = self.left.saturating_sub(1);
+        match outcome {
+            Ok(Fetched::There { path, etag, .. }) => {
+                self.waiting.push(Waiting { label, path, etag, is_open });
+            }
+            Ok(Fetched::Empty) => {
+                self.tally.empty += 1;
+                self.noted.push((label, note(PieceState::Empty)));
+            }
+            Ok(Fetched::Unchanged) => {
+                self.tally.unchanged += 1;
+                let state = if is_open { PieceState::Open } else { PieceState::Whole };
+                self.noted.push((label, FeedPiece { edition: self.plan.edition, ..note(state) }));
+            }
+            Err(why) => self.tally.failed.push((label, why)),
+        }
     }
 }
 
@@ -159,11 +197,11 @@ fn fetch_one(
 fn take_in(
     shelf: &mut Shelf,
     of_feed: &FeedPlan,
-    series: &SeriesPlan,
-    waiting: &mut Vec<Waiting>,
+    coming: &mut Coming<'_>,
     job: &Job,
-    (tally, report): (&mut PieceTally, &mut StepReport),
+    report: &mut StepReport,
 ) -> Result<()> {
+    let Coming { plan: series, waiting, tally, .. } = coming;
     if waiting.is_empty() {
         return Ok(());
     }
@@ -181,6 +219,8 @@ fn take_in(
                 of_feed.feed.name
             )));
         }
+        // Nor is it theirs that the person stopped it, or that the disk is full.
+        Err(error) if error.is_cancelled() || error.is_storage() => return Err(error),
         Err(error) => {
             // Files that cannot be understood are fetched anew next time.
             waiting.drain(..).for_each(|piece| Spool::forget(&piece.path));
@@ -206,7 +246,7 @@ fn take_in(
             report.assumed.push(decision);
         }
     }
-    let mut noted = Vec::new();
+    let (mut noted, mut done) = (Vec::new(), Vec::new());
     let edition = shelf.current(name)?.map_or(0, |info| info.edition.id);
     for piece in waiting.drain(..) {
         let why = left
@@ -219,9 +259,12 @@ fn take_in(
             let state = if piece.is_open { PieceState::Open } else { PieceState::Whole };
             noted.push((piece.label, FeedPiece { state, edition, etag: piece.etag, asked: series.end }));
         }
-        Spool::forget(&piece.path);
+        done.push(piece.path);
     }
-    shelf.note_feed_pieces(name, &noted)
+    shelf.note_feed_pieces(name, &noted)?;
+    // Only what is noted may go: whatever ends the program before, the piece lies there still.
+    done.iter().for_each(|path| Spool::forget(path));
+    Ok(())
 }
 
 /// How the pieces are taken in: as the feed says, and what it does not say as intake finds it.
