@@ -26,6 +26,8 @@ pub enum PieceState {
     Open,
     /// The feed had nothing there.
     Empty,
+    /// It was asked for and did not come.
+    Failed,
 }
 
 /// A piece of a history that was asked for.

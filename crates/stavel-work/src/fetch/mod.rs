@@ -4,6 +4,7 @@ mod feeds;
 mod plan;
 mod told;
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use serde_json::{Value, json};
@@ -106,8 +107,8 @@ fn now() -> Micros {
 /// A series while its pieces come.
 struct Coming<'p> {
     plan: &'p SeriesPlan,
-    /// Pieces that have not come yet.
-    left: usize,
+    /// The labels of the pieces that have not come yet.
+    left: BTreeSet<String>,
     waiting: Vec<Waiting>,
     noted: Vec<(String, FeedPiece)>,
     tally: PieceTally,
@@ -134,7 +135,7 @@ fn fetch_feed(
             return Ok(());
         };
         coming.take(told);
-        if coming.waiting.len() >= TOGETHER || coming.left == 0 {
+        if coming.waiting.len() >= TOGETHER || coming.left.is_empty() {
             take_in(shelf, of_feed, coming, job, report)?;
             // Taking in has told of its own progress.
             job.begin(&title, total);
@@ -148,13 +149,17 @@ fn fetch_feed(
         if outcome.is_ok() || !job_is_stopped(job) {
             take_in(shelf, of_feed, coming, job, report)?;
         }
+        if outcome.is_err() && coming.tally.days > 0 {
+            coming.note_what_is_left();
+        }
         if !coming.noted.is_empty() {
             shelf.note_feed_pieces(&coming.plan.listed.name, &coming.noted)?;
         }
     }
     if let Err(error) = outcome {
         let has_some = all.iter().any(|coming| coming.tally.days > 0);
-        let Some(unfinished) = all.iter_mut().find(|coming| coming.left > 0).filter(|_| has_some) else {
+        let Some(unfinished) = all.iter_mut().find(|coming| !coming.left.is_empty()).filter(|_| has_some)
+        else {
             return Err(error);
         };
         unfinished.tally.failed.push(("all that follows".into(), error.to_string()));
@@ -165,7 +170,8 @@ fn fetch_feed(
 impl<'p> Coming<'p> {
     fn of(plan: &'p SeriesPlan) -> Coming<'p> {
         let (waiting, noted) = (Vec::new(), Vec::new());
-        Coming { plan, left: plan.queue.len(), waiting, noted, tally: PieceTally::default() }
+        let left = plan.queue.iter().map(|queued| queued.piece.label.clone()).collect();
+        Coming { plan, left, waiting, noted, tally: PieceTally::default() }
     }
 
     /// Takes note of what became of a piece.
@@ -174,7 +180,7 @@ impl<'p> Coming<'p> {
         let (label, end) = (queued.piece.label.clone(), self.plan.end);
         let note = |state| FeedPiece { state, edition: 0, etag: queued.etag.clone(), asked: end };
         let is_open = queued.piece.span.to > end;
-        self.left = self.left.saturating_sub(1);
+        self.left.remove(&label);
         match outcome {
             Ok(Fetched::There { path, etag, .. }) => {
                 self.waiting.push(Waiting { label, path, etag, is_open });
@@ -188,8 +194,18 @@ impl<'p> Coming<'p> {
                 let state = if is_open { PieceState::Open } else { PieceState::Whole };
                 self.noted.push((label, FeedPiece { edition: self.plan.edition, ..note(state) }));
             }
-            Err(why) => self.tally.failed.push((label, why)),
+            Err(why) => {
+                self.noted.push((label.clone(), note(PieceState::Failed)));
+                self.tally.failed.push((label, why));
+            }
         }
+    }
+
+    /// Notes the pieces that did not come, so that later ones do not hide them from a fetch of what is new.
+    fn note_what_is_left(&mut self) {
+        let (asked, etag) = (self.plan.end, None);
+        let failed = FeedPiece { state: PieceState::Failed, edition: 0, etag, asked };
+        self.noted.extend(self.left.iter().map(|label| (label.clone(), failed.clone())));
     }
 }
 

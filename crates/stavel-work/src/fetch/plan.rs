@@ -183,7 +183,12 @@ fn wanted_span(
             Some(last) => {
                 let may_come = |(label, piece): (&String, &FeedPiece)| {
                     let from = begins(label)?;
-                    (piece.state != PieceState::Whole && piece.asked <= from + LATE).then_some(from)
+                    let is_due = match piece.state {
+                        PieceState::Whole => false,
+                        PieceState::Failed => true,
+                        PieceState::Open | PieceState::Empty => piece.asked <= from + LATE,
+                    };
+                    is_due.then_some(from)
                 };
                 known.iter().filter_map(may_come).min().map_or(last, |from| from.min(last))
             }
@@ -214,6 +219,7 @@ fn is_here(
     match noted.state {
         // What was stepped back over is not here any more.
         PieceState::Whole => shelved.has(noted.edition),
+        PieceState::Failed => false,
         // Where the feed has nothing since, there is no more of it.
         PieceState::Open => noted.asked >= end && !is_asked_for && shelved.has(noted.edition),
         PieceState::Empty => {
@@ -312,6 +318,7 @@ impl FedSeries {
             let is_due = !is_here(&piece, noted, (&shelved, end, false));
             let sight = match noted {
                 Some(noted) if noted.state == PieceState::Empty => PieceSight::Empty,
+                Some(noted) if noted.state == PieceState::Failed => PieceSight::Missing,
                 Some(noted) if !shelved.has(noted.edition) => PieceSight::Missing,
                 Some(noted) if noted.state == PieceState::Open => PieceSight::Open,
                 Some(_) => PieceSight::Here,

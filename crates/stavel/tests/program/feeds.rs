@@ -175,6 +175,31 @@ fn a_day_that_comes_late_is_looked_at_again() {
     assert_eq!(fetched["fetched"][0]["days"], 2, "the late one and the new one: {fetched}");
 }
 
+/// A day that could not be had is not forgotten because later ones came: the next fetch of what is new brings it.
+#[test]
+fn a_day_that_failed_is_fetched_with_what_is_new() {
+    let p = Program::new();
+    let feed = StandIn::start(
+        &p,
+        &["--now", "2024-03-20", "--first", "2024-02-26", "--per-second", "500", "--faults", "60"],
+    );
+    let text = std::fs::read_to_string(&feed.feed).unwrap().replace("at_once = 4", "at_once = 4, tries = 1");
+    let text = p.file("feeds/once.toml", text);
+    p.json(&["feeds", "--add", &text]);
+    let (code, out, err) = p.told(&["fetch", "NOKSEK@quill:ticks", "--json"]);
+    assert_eq!(code, 3, "{err}");
+    let told: Value = serde_json::from_str(&out).unwrap();
+    assert!(!told["failed"].as_array().unwrap().is_empty(), "{told}");
+    feed.set("faults", json!(0));
+    let told = p.json(&["update"]);
+    assert_eq!(told["failed"], json!([]), "{told}");
+    let q = Program::new();
+    q.json(&["feeds", "--add", &feed.feed]);
+    q.json(&["fetch", "NOKSEK@quill:ticks"]);
+    let lines = |p: &Program| p.told(&["deliver", "NOKSEK@quill:ticks", "--out", "-"]).1;
+    assert!(lines(&p) == lines(&q), "every day is here");
+}
+
 /// What a feed has corrected since is fetched again where that is asked for, and what was asked for in vain is told.
 #[test]
 fn what_is_here_is_fetched_again_where_that_is_said() {
