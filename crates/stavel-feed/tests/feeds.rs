@@ -8,7 +8,9 @@ use std::process::{Command, Stdio};
 use stavel_core::job::Job;
 use stavel_core::model::Span;
 use stavel_core::model::time::{DAY, day_of, days_from_civil, parse};
-use stavel_feed::client::{Feed, Fetched, QueuedPiece, Service, Spool, fetch_all, listing, pieces};
+use stavel_feed::client::{
+    Feed, Fetched, LiveConnection, NotConnected, QueuedPiece, Service, Spool, fetch_all, listing, pieces,
+};
 use stavel_feed::stand_in::{RunningStandIn, StandInWish, Switch, start};
 
 fn running(folder: &Path, switch: Switch) -> RunningStandIn {
@@ -229,6 +231,7 @@ fn a_certificate_is_looked_at_before_anything_is_sent() {
     std::fs::write(dir.path().join("instruments"), r#"[{"name": "NOK/SEK"}, {"name": "?!"}]"#).unwrap();
     let serve = "import http.server, ssl, sys\n\
                  s = http.server.ThreadingHTTPServer(('127.0.0.1', 0), http.server.SimpleHTTPRequestHandler)\n\
+                 http.server.SimpleHTTPRequestHandler.protocol_version = 'HTTP/1.1'\n\
                  c = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER); c.load_cert_chain('cert.pem', 'key.pem')\n\
                  s.socket = c.wrap_socket(s.socket, server_side=True)\n\
                  print(s.server_address[1], flush=True); s.serve_forever()\n";
@@ -263,6 +266,18 @@ fn a_certificate_is_looked_at_before_anything_is_sent() {
     // The certificate is that of another host.
     let told = listed(&text(&trusted, "127.0.0.1")).unwrap_err().to_string();
     assert!(told.contains("not to be trusted"), "{told}");
+    // A stream is no other matter.
+    let live = |text: &str| {
+        let feed = Feed::from_toml(&format!("{text}[live]\npath = '/live'\n")).unwrap();
+        match LiveConnection::open(&feed, feed.live.as_ref().unwrap(), &[]) {
+            Err(NotConnected::Final(why)) => why.to_string(),
+            other => panic!("{:?}", other.err()),
+        }
+    };
+    std::fs::write(dir.path().join("asked"), "").unwrap();
+    assert!(live(&text("", "localhost")).contains("not to be trusted, so nothing was sent"));
+    assert!(!std::fs::read_to_string(dir.path().join("asked")).unwrap().contains("GET"));
+    assert!(live(&text(&trusted, "localhost")).contains("no stream at the path of live"));
     server.kill().unwrap();
     server.wait().unwrap();
 }

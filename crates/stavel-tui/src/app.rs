@@ -154,6 +154,7 @@ impl App {
             begin_at: self.begin_at,
             settings: &self.settings,
             threads: &self.threads,
+            job: self.running.as_ref().map(|running| (&*running.job, running.begun)),
             typing: match &self.overlay {
                 Some(Overlay::Prompt(prompt)) => Some((&prompt.label, prompt.typed.value())),
                 _ => None,

@@ -1,13 +1,16 @@
 //! What the bench knows of the shelf, read on another thread.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use stavel_core::Result;
 use stavel_core::check::known_checks;
 use stavel_core::model::time::{DAY, day_of, weekday};
 use stavel_core::model::{Decision, Instrument, SeriesName, Span};
-use stavel_core::store::{CheckMark, JournalLine, SeriesInfo, Shelf, StaleBecause};
+use stavel_core::store::{
+    CheckMark, FactFilter, InstrumentFact, JournalLine, SeriesInfo, Shelf, StaleBecause, fact_kind,
+    own_fact_names,
+};
 use stavel_work::assumed_of_rows;
 
 /// Rows a day of one edition.
@@ -91,6 +94,12 @@ pub struct Snapshot {
     sources: Arc<HashMap<String, Vec<String>>>,
     /// Why current editions are stale, by edition.
     stale: Arc<HashMap<i64, Vec<StaleBecause>>>,
+    /// Dated facts by what they are about, in order of time.
+    facts: Arc<HashMap<String, Vec<InstrumentFact>>>,
+    /// The names of the feeds that have histories.
+    pub feeds: Arc<Vec<String>>,
+    /// Series of which pieces were fetched from a feed.
+    fetched: Arc<HashSet<SeriesName>>,
     pub version: i64,
 }
 
@@ -112,7 +121,18 @@ impl Snapshot {
             of_one.sort_by_key(|s| (s == "joined", s.clone()));
             of_one.dedup();
         }
+        // A feed whose text cannot be read is told where feeds are shown.
+        let known = stavel_work::feeds(shelf).unwrap_or_default();
+        let feeds = known.into_iter().filter(|feed| !feed.series.is_empty()).map(|feed| feed.name).collect();
+        let mut fetched = HashSet::new();
+        for info in &series {
+            if !shelf.feed_pieces(&info.name)?.is_empty() {
+                fetched.insert(info.name.clone());
+            }
+        }
         Ok(Snapshot {
+            feeds: Arc::new(feeds),
+            fetched: Arc::new(fetched),
             instruments: Arc::new(instruments),
             series: Arc::new(series),
             places: Arc::new(places),
@@ -122,6 +142,7 @@ impl Snapshot {
             stale: Arc::new(shelf.stale_editions()?),
             assumed: Arc::new(assumed_of(shelf)?),
             checked: Arc::new(known_checks(shelf)?),
+            facts: Arc::new(facts_of(shelf)?),
             version: shelf.version()?,
         })
     }
@@ -134,6 +155,33 @@ impl Snapshot {
             }
         }
         Ok(self)
+    }
+
+    /// The dated facts that concern an instrument and are meant by a filter, in order of time.
+    pub fn facts_about(&self, name: &str, filter: &FactFilter) -> Vec<&InstrumentFact> {
+        let Some(instrument) = self.instrument(name) else { return Vec::new() };
+        let like_of = |name: &str| Ok(self.instrument(name).and_then(|i| i.own.like.clone()));
+        let own = own_fact_names(name, like_of).unwrap_or_default();
+        let sheet = &instrument.sheet;
+        let currencies = [&sheet.base, &sheet.quote].into_iter().filter(|c| !own.contains(c));
+        let all = own.iter().map(|name| (name, true)).chain(currencies.map(|name| (name, false)));
+        let mut out: Vec<&InstrumentFact> = Vec::new();
+        for (name, is_own) in all {
+            let facts = self.facts.get(name).map_or(&[][..], Vec::as_slice);
+            let concerns = |fact: &&InstrumentFact| is_own || fact.kind == fact_kind::EVENT;
+            out.extend(facts.iter().filter(|fact| filter.holds(fact)).filter(concerns));
+        }
+        out.sort_by_key(|fact| fact.time);
+        out
+    }
+
+    /// A series of an instrument whose source is a feed that was never asked for any of it.
+    pub fn not_fetched(&self, instrument: &str) -> Option<&SeriesInfo> {
+        let asked = |source: &str| {
+            self.series_of(instrument).any(|s| s.name.source == source && self.fetched.contains(&s.name))
+        };
+        let is_of_feed = |s: &&SeriesInfo| self.feeds.contains(&s.name.source) && !asked(&s.name.source);
+        self.series_of(instrument).filter(|s| s.name.frame.is_bars()).find(is_of_feed)
     }
 
     /// One series.
@@ -202,6 +250,10 @@ impl Snapshot {
         let frames = self.series_of(&info.name.instrument).filter(is_frame);
         frames.max_by_key(|s| s.name.frame.length()).unwrap_or(info)
     }
+}
+
+fn facts_of(shelf: &Shelf) -> Result<HashMap<String, Vec<InstrumentFact>>> {
+    shelf.fact_names()?.into_iter().map(|name| Ok((name.clone(), shelf.facts(&name)?))).collect()
 }
 
 fn assumed_of(shelf: &Shelf) -> Result<HashMap<i64, Vec<Decision>>> {

@@ -10,6 +10,7 @@ mod braille;
 mod browser;
 mod canvas;
 mod data;
+mod dates;
 mod effect;
 mod intake;
 mod intake_view;

@@ -34,7 +34,18 @@ pub fn next_step(
 ) -> NextStep {
     let roots: Vec<&SeriesInfo> = snapshot.roots_of(instrument).collect();
     if roots.is_empty() {
-        return NextStep::take_in("take files in");
+        return match snapshot.feeds.first() {
+            Some(feed) => NextStep {
+                words: format!("see what {feed} has (f), and fetch it (n)"),
+                lens: Some("shelf"),
+                series: None,
+            },
+            None => NextStep::take_in("take files in"),
+        };
+    }
+    if let Some(info) = snapshot.not_fetched(instrument) {
+        let words = format!("fetch what {} has since (f, then n)", info.name.source);
+        return NextStep::of(words, "shelf", info);
     }
     let has_reference = roots.iter().any(|s| !s.is_afloat());
     let of_series = worked_on(&roots, chosen).into_iter().find_map(|s| for_series(s, has_reference, checked));

@@ -1,11 +1,14 @@
 //! The spine: the whole history on one axis, a strip a series, a bracket for the window.
 
+use std::ops::Range;
+
 use stavel_core::model::time::{DAY, civil_from_days, date, day_of, days_from_civil};
 use stavel_core::model::{Micros, Span};
-use stavel_core::store::SeriesInfo;
+use stavel_core::store::{FactFilter, SeriesInfo};
 
 use crate::canvas::{self, Canvas, thousands};
 use crate::data::Snapshot;
+use crate::dates;
 use crate::theme;
 use crate::view::View;
 
@@ -52,7 +55,9 @@ fn column_of(whole: Span, columns: u16, t: Micros) -> u16 {
 pub fn draw(view: &View<'_>, mut canvas: Canvas<'_>, most: usize) {
     let rows = shown(view, most);
     if rows.is_empty() {
-        let text = if view.is_read {
+        let text = if view.is_read && !view.snapshot.feeds.is_empty() {
+            "nothing on the shelf yet: press f to see what feeds have, or i to take files in"
+        } else if view.is_read {
             "nothing on the shelf yet: press i to take files in"
         } else {
             "reading the shelf …"
@@ -77,7 +82,18 @@ pub fn draw(view: &View<'_>, mut canvas: Canvas<'_>, most: usize) {
         });
         canvas.put(left + columns + 1, y, &about(info), theme::faint());
     }
-    window(view.window, &mut canvas, whole, rows.len() as u16 + 1);
+    let y = rows.len() as u16 + 1;
+    let taken = window(view.window, &mut canvas, whole, y);
+    // On a clock that is not known nothing tells where dates lie.
+    if !view.series().is_some_and(SeriesInfo::is_afloat) {
+        let filter = FactFilter { span: Some(whole), ..FactFilter::default() };
+        let facts = view.snapshot.facts_about(view.instrument_name(), &filter);
+        for (column, shape, colour) in dates::on_axis(&facts, columns, |t| column_of(whole, columns, t)) {
+            if !taken.iter().any(|taken| taken.contains(&column)) {
+                canvas.put(left + column, y, shape, theme::words().fg(colour));
+            }
+        }
+    }
 }
 
 /// Calls `mark` for every column of a strip with its shade.
@@ -142,7 +158,8 @@ pub fn labels(whole: Span, columns: u16) -> Vec<(u16, String)> {
     out
 }
 
-fn window(window: Span, canvas: &mut Canvas<'_>, whole: Span, y: u16) {
+/// Draws the bracket of the window on the line of dates; gives the columns of the axis that its ends and its word take.
+fn window(window: Span, canvas: &mut Canvas<'_>, whole: Span, y: u16) -> [Range<u16>; 3] {
     let (left, columns) = axis(canvas.width());
     let (a, b) = (column_of(whole, columns, window.from), column_of(whole, columns, window.to));
     let style = theme::words();
@@ -152,8 +169,11 @@ fn window(window: Span, canvas: &mut Canvas<'_>, whole: Span, y: u16) {
         let line: String = "─".repeat((inside - name.len()) / 2);
         let rest = "─".repeat(inside - name.len() - canvas::columns(&line) as usize);
         canvas.put(left + a, y, &format!("╰{line}{name}{rest}╯"), style);
+        let word = a + 1 + canvas::columns(&line);
+        [a..a + 1, word..word + name.len() as u16, b..b + 1]
     } else {
         canvas.put(left + a, y, "▲", style);
+        [a..a + 1, 0..0, 0..0]
     }
 }
 

@@ -1,8 +1,10 @@
 //! What a lens sees of the bench: nothing of it can be changed here.
 
 use std::sync::Arc;
+use std::time::Instant;
 
 use stavel_core::check::CheckReport;
+use stavel_core::job::Job;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Clock, Instrument, Micros, SeriesName, Span};
 use stavel_core::store::SeriesInfo;
@@ -32,6 +34,8 @@ pub struct View<'a> {
     pub settings: &'a Settings,
     /// Reads on other threads.
     pub threads: &'a Threads,
+    /// The work that runs, and when it began.
+    pub job: Option<(&'a Job, Instant)>,
     /// What is being asked, and the answer that is being typed to it.
     pub typing: Option<(&'a str, &'a str)>,
 }

@@ -17,8 +17,8 @@ use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
 use crate::chain::{by_chain, by_chain_again, instrument_of};
+use crate::dates::holidays_in;
 use crate::formula::{by_formula, by_formula_again};
-use crate::holidays::holidays_in;
 use crate::report::{StepReport, series_made};
 use crate::step::ComposeStep;
 

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use serde_json::json;
 
+use crate::dates::{dates_of_files, holidays_known_of, is_of_dates};
 use crate::report::StepReport;
 use crate::step::{IntakeStep, Prefer};
 use stavel_core::check;
@@ -124,6 +125,12 @@ fn lay_out_rejects(shelf: &Shelf, id: &str, hints: &mut Hints, room: &std::path:
 
 /// Takes files in.
 pub fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<StepReport> {
+    let (dates, histories): (Vec<PathBuf>, Vec<PathBuf>) =
+        step.paths.iter().cloned().partition(|path| is_of_dates(path, step));
+    if histories.is_empty() && !dates.is_empty() {
+        return dates_of_files(shelf, step, &dates);
+    }
+    let step = &IntakeStep { paths: histories, ..step.clone() };
     let room = tempfile::tempdir()?;
     let planned = plan_of(shelf, step, room.path())?;
     let (mut taken, mut facts): (Vec<Taken>, Vec<FactsTaken>) = (Vec::new(), Vec::new());
@@ -154,6 +161,14 @@ pub fn intake_files(shelf: &mut Shelf, step: &IntakeStep, job: &Job) -> Result<S
     report.changed = taken.iter().map(|t| t.series.parse()).collect::<Result<_>>()?;
     for series in report.changed.clone() {
         report.lines.extend(learned_line(shelf, &series, job)?);
+        report.lines.extend(holidays_known_of(shelf, &series.instrument)?);
+    }
+    if !dates.is_empty() {
+        let told = dates_of_files(shelf, step, &dates)?;
+        let facts = report.json["facts"].as_array().into_iter().chain(told.json["facts"].as_array());
+        report.json["facts"] = facts.flatten().cloned().collect();
+        report.lines.extend(told.lines);
+        report.wants_person |= told.wants_person;
     }
     Ok(report)
 }

@@ -8,6 +8,7 @@ use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
 use crate::account_money::{AccountWish, in_account};
+use crate::dates::{ToldValue, told_values};
 use crate::report::StepReport;
 
 /// A value of a spec sheet.
@@ -23,6 +24,10 @@ pub struct SheetValue {
     pub from: Option<String>,
     /// When it was said or found, UTC; none where the shelf does not know.
     pub since: Option<Micros>,
+    /// The broker who says it, of a value that came from a feed.
+    pub by: Option<String>,
+    /// What was said of it before and by others, in order of time.
+    pub earlier: Vec<ToldValue>,
     /// False for what instruments of its kind do not have.
     pub applies: bool,
 }
@@ -44,11 +49,19 @@ pub fn sheet_values(shelf: &Shelf, name: &str) -> Result<Vec<SheetValue>> {
     KEYS.iter()
         .map(|key| {
             let owner = line.iter().find(|i| owns(i, key.name));
-            let since = match owner {
-                Some(owner) => shelf.value_dates(&owner.name)?.get(key.name).copied(),
-                None => None,
-            };
+            let (mut since, mut by, mut earlier) = (None, None, Vec::new());
+            if let Some(owner) = owner {
+                since = shelf.value_dates(&owner.name)?.get(key.name).copied();
+                earlier = told_values(shelf, &owner.name)?.remove(key.name).unwrap_or_default();
+                let found = owner.own.found.get(key.name).filter(|_| !owner.own.said.contains_key(key.name));
+                if let Some(at) = earlier.iter().rposition(|told| Some(&told.value) == found) {
+                    let standing = earlier.remove(at);
+                    (since, by) = (Some(standing.since), Some(standing.source));
+                }
+            }
             Ok(SheetValue {
+                by,
+                earlier,
                 key: key.name,
                 value: instrument.values.get(key.name).cloned().unwrap_or_default(),
                 standing: instrument.standing(key.name),
@@ -88,13 +101,14 @@ pub fn sheet_report(shelf: &Shelf, name: &str, account: Option<&AccountWish>) ->
         let since = v.since.map(|t| format!(" since {}", &wall(t)[..10]));
         let is_known = v.is_known();
         let standing = if is_known { v.standing.to_string() } else { "not known".to_owned() };
-        let told = format!("{standing} {}{}", from.unwrap_or_default(), since.unwrap_or_default());
+        let by = v.by.as_ref().map(|by| format!(", as {by} says")).unwrap_or_default();
+        let told = format!("{standing} {}{by}{}", from.unwrap_or_default(), since.unwrap_or_default());
         format!(
             "  {} {:<14} {:<42} {}",
             if is_known { v.standing.mark() } else { " " },
             v.key,
             if v.value.is_empty() { "–" } else { &v.value },
-            told.replace("  ", " ").trim_end()
+            told.replace("  ", " ").replace(" ,", ",").trim_end()
         )
     }));
     let mut doubts = instrument.doubts();
@@ -118,7 +132,8 @@ fn value_json(v: &SheetValue) -> Value {
     json!({
         "key": v.key, "value": Some(&v.value).filter(|v| !v.is_empty()), "applies": v.applies, "from": v.from,
         "standing": Some(v.standing.to_string()).filter(|_| v.is_known()),
-        "since": v.since.map(rfc3339),
+        "since": v.since.map(rfc3339), "by": v.by,
+        "earlier": v.earlier.iter().map(|t| json!({"source": t.source, "since": rfc3339(t.since), "value": t.value})).collect::<Vec<_>>(),
     })
 }
 

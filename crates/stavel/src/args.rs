@@ -4,7 +4,8 @@
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
-use stavel_core::model::Frame;
+use stavel_core::model::{Frame, SeriesPattern, Weight};
+use stavel_core::store::fact_kind;
 use stavel_work::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, ConvertWish, DeliverStep, FetchStep, FramesStep,
     IntakeStep, RehearseStep, ShelfStep, SpliceStep, UndoStep, UpdateStep,
@@ -33,6 +34,17 @@ pub struct Args {
     pub settings: Option<PathBuf>,
     #[command(subcommand)]
     pub command: Option<Command>,
+}
+
+/// Which streams are recorded.
+#[derive(Debug, Clone, clap::Args)]
+pub struct RecordArgs {
+    /// The series, as NOKSEK@tarn:ticks or BLY-2024-05@tarn:depth, or patterns of them.
+    #[arg(required = true)]
+    pub series: Vec<SeriesPattern>,
+    /// Seconds after which to end; else until the program is ended.
+    #[arg(long = "for", value_name = "SECONDS")]
+    pub seconds: Option<u32>,
 }
 
 /// How the stand-ins are to be.
@@ -91,6 +103,11 @@ pub enum Command {
         after_help = "Examples:\n  stavel update\n  stavel update NOKSEK --dry-run\n  stavel update --recipe noksek.toml"
     )]
     Update(UpdateStep),
+    /// Keep live streams of feeds as ticks and depth, until ended.
+    #[command(
+        after_help = "Examples:\n  stavel record NOKSEK@tarn:ticks\n  stavel record '*@tarn:ticks' BLY-2024-05@tarn:depth --for 3600"
+    )]
+    Record(RecordArgs),
     /// Stand-ins of a vendor's, a broker's and a calendar's services on this machine, until ended.
     #[command(
         after_help = "Examples:\n  stavel stand-in\n  stavel stand-in --port 0 --faults 10 --dir feeds/"
@@ -178,6 +195,9 @@ pub enum Command {
         /// As of this moment; else of the last prices there are.
         #[arg(long, value_name = "TIME", requires = "account")]
         at: Option<String>,
+        /// Only events of at least this weight count as such: low, medium or high.
+        #[arg(long, value_name = "WEIGHT")]
+        weight: Option<Weight>,
         /// As CSV: tables one below the other.
         #[arg(long, conflicts_with = "json")]
         csv: bool,
@@ -276,9 +296,15 @@ pub struct ShelfArgs {
     /// How an older edition of the series differs from the current one.
     #[arg(long, value_name = "EDITION", requires = "series", group = "what")]
     pub compare: Option<i64>,
-    /// Dated facts of an instrument: dividends, splits, statements, events.
-    #[arg(long, value_name = "INSTRUMENT", conflicts_with = "series", group = "what")]
+    /// Dated facts that concern an instrument or a currency: dividends, splits, statements, events, holidays, specs.
+    #[arg(long, value_name = "NAME", conflicts_with = "series", group = "what")]
     pub facts: Option<String>,
+    /// Only facts of this kind: event, holiday, split, dividend, statement, sheet or gap.
+    #[arg(long, requires = "facts", value_name = "KIND", value_parser = clap::builder::PossibleValuesParser::new(fact_kind::ALL))]
+    pub kind: Option<String>,
+    /// Only events of at least this weight: low, medium or high.
+    #[arg(long, requires = "facts", value_name = "WEIGHT")]
+    pub weight: Option<Weight>,
     /// Compare every file with what the catalog says of it.
     #[arg(long, group = "what")]
     pub verify: bool,

@@ -19,7 +19,7 @@ use crate::args::*;
 use crate::bench::options_of;
 use crate::output::{Ending, print_json, print_lines, quietly, tell};
 use crate::progress::ProgressLine;
-use crate::{costs, demo, extras, feeds, frame_sets, handed_on, layouts, shelf};
+use crate::{costs, demo, extras, feeds, frame_sets, handed_on, layouts, record, shelf};
 
 /// The shelf that is meant: as typed, else the user data folder.
 fn shelf_folder(args: &Args) -> Result<PathBuf> {
@@ -72,13 +72,14 @@ pub fn run(args: &Args) -> Result<Ending> {
         Some(Command::Demo(a)) => return demo::run(a, args),
         Some(Command::Feeds { add }) => return feeds::run(&folder, add.as_deref(), args.json),
         Some(Command::StandIn(a)) => return feeds::stand_in(a),
+        Some(Command::Record(a)) => return record::run(&folder, a, args.json),
         Some(Command::Shelf(a)) if !a.changes() => return shelf::show(&folder, a, args.json),
         Some(Command::Sheet { name, account, at, csv }) => {
             let at = at.as_deref().map(parse).transpose()?;
             let account = account.clone().map(|currency| AccountWish { currency, at });
             return shelf::show_sheet(&folder, name, account.as_ref(), *csv, args.json);
         }
-        Some(Command::Costs { name, account, at, csv, xlsx }) => {
+        Some(Command::Costs { name, account, at, weight, csv, xlsx }) => {
             let at = at.as_deref().map(parse).transpose()?;
             let account = account.clone().map(|currency| AccountWish { currency, at });
             let form = match xlsx {
@@ -87,7 +88,7 @@ pub fn run(args: &Args) -> Result<Ending> {
                 None if args.json => costs::CostForm::Json,
                 None => costs::CostForm::Lines,
             };
-            return costs::show(&folder, name, account.as_ref(), form);
+            return costs::show(&folder, name, account.as_ref(), *weight, form);
         }
         Some(Command::Convert(wish)) => return handed_on::convert(wish, args.json),
         Some(Command::Bundle { out, recipe }) => {
@@ -144,6 +145,7 @@ pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
         Command::Demo(_)
         | Command::Feeds { .. }
         | Command::StandIn(_)
+        | Command::Record(_)
         | Command::Sheet { .. }
         | Command::Costs { .. }
         | Command::Convert(_)

@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use anyhow::Result;
 use stavel_core::job::Job;
+use stavel_core::model::Weight;
 use stavel_core::store::Shelf;
 use stavel_work::{AccountWish, cost_sheet, costs_csv, costs_report, costs_tables};
 
@@ -22,11 +23,17 @@ pub enum CostForm<'a> {
 }
 
 /// Shows the cost sheet of an instrument, or of one of its series.
-pub fn show(folder: &Path, name: &str, account: Option<&AccountWish>, form: CostForm<'_>) -> Result<Ending> {
+pub fn show(
+    folder: &Path,
+    name: &str,
+    account: Option<&AccountWish>,
+    weight: Option<Weight>,
+    form: CostForm<'_>,
+) -> Result<Ending> {
     let shelf = Shelf::open(folder)?;
     let job = Arc::new(Job::unwatched());
     let line = ProgressLine::watch(job.clone());
-    let sheet = cost_sheet(&shelf, name, account, &job);
+    let sheet = cost_sheet(&shelf, name, account, weight, &job);
     drop(line);
     let sheet = sheet?;
     let report = costs_report(&sheet)?;

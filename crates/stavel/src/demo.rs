@@ -9,8 +9,9 @@ use stavel_core::check::{self, FindingKind};
 use stavel_core::job::Job;
 use stavel_core::model::{SeriesName, Span, time};
 use stavel_core::store::Shelf;
+use stavel_feed::stand_in::{RunningStandIn, StandInWish, Switch, start};
 use stavel_feed::{DemoSpans, Truth, demo::SEED, write_demo};
-use stavel_work::{Recipe, Step, StepReport, finding_in_words};
+use stavel_work::{Recipe, Step, StepReport, add_feed, finding_in_words};
 
 use crate::args::{Args, DemoArgs};
 use crate::bench::options_of;
@@ -27,8 +28,29 @@ pub fn run(args: &DemoArgs, typed: &Args) -> Result<Ending> {
     if Shelf::open(&shelf)?.series()?.is_empty() {
         take_everything_in(&shelf, &raw)?;
     }
+    // The services run as long as the bench does.
+    let _services = services(&folder.join(format!("feeds-{}", args.years)), &shelf, args.years)?;
     stavel_tui::run(&shelf, options_of(typed)?)?;
     Ok(Ending::Done)
+}
+
+/// Starts the made-up services, whose market goes on three weeks after the raw files end, and makes their feeds known to
+/// the shelf.
+fn services(folder: &Path, shelf: &Path, years: u32) -> Result<RunningStandIn> {
+    let spans = DemoSpans::full(years);
+    let switch = Switch { now: time::rfc3339(spans.noksek.to + 3 * time::WEEK), ..Switch::default() };
+    let wish = StandInWish {
+        port: 0,
+        first_day: time::day_of(spans.noksek.from),
+        folder: folder.to_owned(),
+        switch,
+    };
+    let running = start(&wish).context("The made-up services cannot be started")?;
+    let shelf = Shelf::open_to_write(shelf)?;
+    for feed in &running.feeds {
+        add_feed(&shelf, feed)?;
+    }
+    Ok(running)
 }
 
 /// The raw files below the demo folder, made where they are not there yet.

@@ -19,10 +19,17 @@ pub fn run(folder: &Path, add: Option<&Path>, as_json: bool) -> Result<Ending> {
     if let Some(path) = add {
         let shelf = Shelf::open_to_write(folder)?;
         let (feed, before) = add_feed(&shelf, path)?;
-        let frames: Vec<String> = feed.series.iter().map(|s| s.frame.to_string()).collect();
+        let mut frames: Vec<String> = feed.series.iter().map(|s| s.frame.to_string()).collect();
+        let more = feed.dates.iter().map(|dates| dates.tells.to_string());
+        let has = [(feed.specs.is_some(), "specs"), (feed.live.is_some(), "a stream")];
+        let says: Vec<String> =
+            more.chain(has.into_iter().filter(|(is, _)| *is).map(|(_, what)| what.to_owned())).collect();
         if as_json {
-            print_json(&json!({ "added": feed.name, "address": feed.address, "frames": frames }))?;
+            print_json(
+                &json!({ "added": feed.name, "address": feed.address, "frames": frames, "says": says }),
+            )?;
         } else {
+            frames.extend(says);
             let was = if before.is_some() { "said anew" } else { "added" };
             print_lines(&[format!(
                 "the feed {} is {was}: {} from {}",

@@ -13,6 +13,7 @@ mod handed_on;
 mod layouts;
 mod output;
 mod progress;
+mod record;
 mod shelf;
 #[cfg(test)]
 mod words_tests;

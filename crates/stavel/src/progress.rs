@@ -7,6 +7,7 @@ use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use stavel_core::job::Job;
+use stavel_core::model::time::length_in_words;
 
 /// Shows a job's progress until it is dropped.
 pub struct ProgressLine {
@@ -29,19 +30,33 @@ impl ProgressLine {
 fn show(job: &Job, stop: &AtomicBool) {
     let begun = Instant::now();
     let mut shown = false;
+    let mut since = (String::new(), Instant::now());
     while !stop.load(Ordering::Relaxed) {
         std::thread::sleep(Duration::from_millis(100));
         let (doing, done, total) = job.state();
         // What is over at once needs no line.
         if total > 0 && begun.elapsed() > Duration::from_millis(400) {
+            if since.0 != doing {
+                since = (doing.clone(), Instant::now());
+            }
             let share = (done as f64 / total as f64).min(1.0);
-            let _ = write!(std::io::stderr(), "\r\x1b[K{doing}  {:3.0} %", share * 100.0);
+            let left = time_left(share, since.1.elapsed());
+            let _ = write!(std::io::stderr(), "\r\x1b[K{doing}  {:3.0} %{left}", share * 100.0);
             shown = true;
         }
     }
     if shown {
         let _ = write!(std::io::stderr(), "\r\x1b[K");
     }
+}
+
+/// How long the rest takes at the pace so far, once that can be told.
+fn time_left(share: f64, so_far: Duration) -> String {
+    if share <= 0.0 || share >= 1.0 || so_far < Duration::from_secs(2) {
+        return String::new();
+    }
+    let left = so_far.as_secs_f64() * (1.0 - share) / share;
+    format!(", {} left", length_in_words((left.ceil() * 1e6) as i64))
 }
 
 impl Drop for ProgressLine {

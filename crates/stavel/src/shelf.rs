@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use stavel_core::job::Job;
 use stavel_core::model::time::{SECOND, rfc3339, wall};
 use stavel_core::model::{Clock, Made, SeriesName};
-use stavel_core::store::{EditionInfo, SeriesInfo, Shelf, StaleBecause};
+use stavel_core::store::{EditionInfo, FactFilter, SeriesInfo, Shelf, StaleBecause};
 use stavel_work::{AccountWish, bytes_in_words};
 
 use crate::args::ShelfArgs;
@@ -25,7 +25,14 @@ pub fn show(folder: &Path, args: &ShelfArgs, as_json: bool) -> Result<Ending> {
     match (&args.step.series, &args.facts) {
         _ if args.sql.is_some() => show_sql(&shelf, args),
         _ if args.verify => verify(&shelf, args.step.series.as_ref(), as_json),
-        (_, Some(instrument)) => show_facts(&shelf, instrument, as_json),
+        (_, Some(name)) => {
+            let filter = FactFilter {
+                kinds: args.kind.iter().cloned().collect(),
+                weight: args.weight,
+                ..FactFilter::default()
+            };
+            show_facts(&shelf, name, &filter, as_json)
+        }
         (Some(name), None) if args.editions => {
             let info = shelf.find(name)?;
             show_editions(&info, &shelf.editions(name)?, as_json)
@@ -208,12 +215,13 @@ fn made_from(edition: &EditionInfo) -> Vec<String> {
     lines
 }
 
-fn show_facts(shelf: &Shelf, instrument: &str, as_json: bool) -> Result<Ending> {
-    let facts = shelf.facts(instrument)?;
-    // Facts may be there before the first rows are.
-    if facts.is_empty() {
-        shelf.instrument(instrument)?;
-    }
+fn show_facts(shelf: &Shelf, instrument: &str, filter: &FactFilter, as_json: bool) -> Result<Ending> {
+    // A currency has facts, and is no instrument.
+    let facts =
+        match shelf.has_instrument(instrument)? || !shelf.fact_names()?.iter().any(|n| n == instrument) {
+            true => shelf.facts_about(instrument, filter)?,
+            false => shelf.facts(instrument)?.into_iter().filter(|fact| filter.holds(fact)).collect(),
+        };
     if as_json {
         let list: Vec<Value> = facts
             .iter()
@@ -230,7 +238,10 @@ fn show_facts(shelf: &Shelf, instrument: &str, as_json: bool) -> Result<Ending> 
         })
         .collect();
     if lines.is_empty() {
-        lines.push(format!("{instrument} has no dated facts; stavel intake takes tables of them."));
+        let such = if *filter == FactFilter::default() { "" } else { " such" };
+        lines.push(format!(
+            "{instrument} has no{such} dated facts; stavel intake takes tables and calendars of them."
+        ));
     }
     print_lines(&lines)?;
     Ok(Ending::Done)

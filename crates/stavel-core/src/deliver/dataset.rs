@@ -20,7 +20,7 @@ const BELOW: i64 = 1_000_000_000;
 
 /// The columns beside the time: all there are, whatever a series has.
 fn all_fields() -> Vec<Field> {
-    Field::ALL.into_iter().filter(|f| *f != Field::Covers && !f.is_beside_the_bid()).collect()
+    Field::ALL.into_iter().filter(|f| *f != Field::Covers && !f.is_only_in_files()).collect()
 }
 
 /// The files of a series, by year, UTC.

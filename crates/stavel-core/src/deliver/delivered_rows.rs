@@ -1,6 +1,6 @@
 //! The rows of a delivery: those of a series, of both sides of its bars, or of one side of its quotes.
 
-use super::order::PriceSides;
+use super::order::{PriceSides, WeighedEvents};
 use super::{DeliveryOrder, FileFormat};
 use crate::model::columns::{blank, shape_of};
 use crate::model::{ABSENT, Columns, Field, Micros, Scale, SeriesName, Shape, Side, Span};
@@ -19,7 +19,34 @@ pub struct DeliveredRows {
     ask: Option<Reader>,
     /// Of quotes: the side without which a row has nothing to say.
     side: Option<Field>,
+    /// Of bars: what falls into them.
+    events: Option<BarEvents>,
     scale: Scale,
+}
+
+/// Events that fall into bars.
+#[derive(Clone)]
+struct BarEvents {
+    /// Times and weights, in order of time.
+    all: WeighedEvents,
+    /// The length of a bar.
+    length: Micros,
+}
+
+impl BarEvents {
+    /// The weight of the heaviest event in each bar; a bar ends where the next begins, or when its time is over.
+    fn column(&self, times: &[Micros]) -> Vec<i64> {
+        let end = |row: usize| {
+            let over = times[row].saturating_add(self.length);
+            times.get(row + 1).map_or(over, |next| over.min(*next))
+        };
+        let heaviest = |row: usize| {
+            let from = self.all.partition_point(|(time, _)| *time < times[row]);
+            let within = self.all[from..].iter().take_while(|(time, _)| *time < end(row));
+            within.map(|(_, weight)| *weight).max().unwrap_or(ABSENT)
+        };
+        (0..times.len()).map(heaviest).collect()
+    }
 }
 
 /// The column of the ask's own series that stands in this column beside the bid.
@@ -42,7 +69,8 @@ impl DeliveredRows {
     /// Where a side that is asked for is not there.
     pub fn of(shelf: &Shelf, order: &DeliveryOrder, info: &mut SeriesInfo) -> Result<DeliveredRows> {
         let reader = shelf.reader(&info.edition)?;
-        let mut rows = DeliveredRows { reader, ask: None, side: None, scale: info.edition.scale };
+        let mut rows =
+            DeliveredRows { reader, ask: None, side: None, events: None, scale: info.edition.scale };
         match order.sides {
             PriceSides::Own => {}
             PriceSides::Only(side) => rows.side = Some(only(side, info)?),
@@ -66,6 +94,23 @@ impl DeliveredRows {
                 rows.ask = Some(shelf.reader(&ask.edition)?);
             }
         }
+        if let Some(all) = &order.events {
+            let length = info.name.frame.length();
+            if shape_of(&info.edition.fields) != Shape::Bars
+                || length == 0
+                || order.format == FileFormat::Dataset
+            {
+                return Err(Error::arguments(format!(
+                    "Events stand beside bars of a length, and in no dataset; {} is delivered without --events.",
+                    info.name
+                )));
+            }
+            rows.events = Some(BarEvents { all: all.clone(), length });
+            info.edition.fields = Field::ALL
+                .into_iter()
+                .filter(|f| info.edition.fields.contains(f) || *f == Field::Event)
+                .collect();
+        }
         Ok(rows)
     }
 
@@ -83,6 +128,20 @@ impl DeliveredRows {
 
     /// Rows within a span piece by piece; only `fields` are read.
     pub fn scan(&self, span: Span, fields: &[Field]) -> Pieces {
+        let Some(events) = self.events.clone().filter(|_| fields.contains(&Field::Event)) else {
+            return self.scan_rows(span, fields);
+        };
+        let read: Vec<Field> = fields.iter().copied().filter(|f| *f != Field::Event).collect();
+        let wanted = fields.to_vec();
+        let with_events = move |mut rows: Columns| {
+            rows.data.push(events.column(&rows.time));
+            rows.fields.push(Field::Event);
+            rows.with_fields(&wanted)
+        };
+        Box::new(self.scan_rows(span, &read).map(move |piece| piece.map(&with_events)))
+    }
+
+    fn scan_rows(&self, span: Span, fields: &[Field]) -> Pieces {
         if let Some(ask) = &self.ask {
             return Box::new(SideBySide::new(&self.reader, ask, span, fields, self.scale));
         }
@@ -239,5 +298,23 @@ impl Iterator for SideBySide {
     type Item = Result<Columns>;
     fn next(&mut self) -> Option<Result<Columns>> {
         self.piece().transpose()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::time::MINUTE;
+
+    #[test]
+    fn a_bar_has_the_weight_of_its_heaviest_event_and_none_of_the_time_without_bars() {
+        let at = |minute: Micros| minute * MINUTE;
+        let all = [(at(0) - 1, 3), (at(0), 1), (at(0) + 1, 2), (at(2), 3), (at(6) + 5, 3), (at(9), 1)];
+        let events = BarEvents { all: all.into(), length: at(5) };
+        // Bars of five minutes; of the one that begins at 20 the rest is not there.
+        assert_eq!(events.column(&[at(0), at(5), at(20)]), [3, 3, ABSENT]);
+        // A bar ends where the next begins.
+        assert_eq!(events.column(&[at(0), at(2), at(4)]), [2, 3, 3]);
+        assert_eq!(events.column(&[]), [0; 0]);
     }
 }

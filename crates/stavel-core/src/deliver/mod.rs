@@ -21,7 +21,7 @@ pub use beside::{Beside, SideTable, TableCell};
 pub use chosen::{is_folder, partial_ends, with_ending};
 pub use lines::without_formula;
 pub use on_shelf::{MakeWay, ReadyDelivery, deliver, first_lines, free_bytes, last_lines};
-pub use order::{Begun, Delivery, DeliveryOrder, PriceSides, Split};
+pub use order::{Begun, Delivery, DeliveryOrder, PriceSides, Split, WeighedEvents};
 pub use packing::Compress;
 pub use pipeline::RowsAsText;
 pub use workbook::write_tables;

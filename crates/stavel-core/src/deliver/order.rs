@@ -1,6 +1,7 @@
 //! What to deliver, and how.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use super::beside::Beside;
 use super::{Compress, FileFormat};
@@ -45,6 +46,9 @@ pub struct Begun {
     pub from: Micros,
 }
 
+/// Times of events and their weights, 1 low to 3 high, in order of time.
+pub type WeighedEvents = Arc<[(Micros, i64)]>;
+
 /// What to deliver, and how.
 #[derive(Debug, Clone)]
 pub struct DeliveryOrder {
@@ -69,6 +73,8 @@ pub struct DeliveryOrder {
     pub last: Option<u64>,
     /// Tell of each row where it comes from: what was filled and what was estimated.
     pub origin: bool,
+    /// Of bars, the events that fall into them; each bar then has the weight of its heaviest.
+    pub events: Option<WeighedEvents>,
     /// Of bars, also what stands beside the usual columns: tick counts, the volumes of both sides, the first, widest and
     /// narrowest spread.
     pub details: bool,
@@ -100,6 +106,7 @@ impl DeliveryOrder {
             span: Span::ALL,
             last: None,
             origin: false,
+            events: None,
             details: false,
             complete_only: false,
             compress: Compress::None,

@@ -59,6 +59,10 @@ pub enum Field {
     Size,
     /// What a depth row does to its level: 1 new, 2 changed, 3 gone.
     Act,
+    /// When a row of a live stream arrived here, in microseconds since 1970 UTC.
+    Arrived,
+    /// The weight of the heaviest event in a bar, 1 low to 3 high: only in files, never on a shelf.
+    Event,
     /// How long a row of a layered series lasts, in microseconds: a bar its length, a tick 0.
     Covers,
     /// Where a row comes from: 0 as its source has it, 1 and on the place of its source in a splice;
@@ -104,7 +108,7 @@ pub fn is_filled(origin: i64) -> bool {
 
 impl Field {
     /// Every field, in the order columns are kept.
-    pub const ALL: [Field; 28] = [
+    pub const ALL: [Field; 30] = [
         Field::Open,
         Field::High,
         Field::Low,
@@ -131,6 +135,8 @@ impl Field {
         Field::Price,
         Field::Size,
         Field::Act,
+        Field::Arrived,
+        Field::Event,
         Field::Covers,
         Field::Origin,
     ];
@@ -164,6 +170,8 @@ impl Field {
             Field::Price => "price",
             Field::Size => "size",
             Field::Act => "act",
+            Field::Arrived => "arrived",
+            Field::Event => "event",
             Field::Covers => "covers",
             Field::Origin => "origin",
         }
@@ -193,6 +201,11 @@ impl Field {
         matches!(self, AskOpen | AskHigh | AskLow | AskClose)
     }
 
+    /// True for what rows in files may have and rows on a shelf never do.
+    pub fn is_only_in_files(self) -> bool {
+        self.is_beside_the_bid() || self == Field::Event
+    }
+
     /// True for bid and ask.
     pub fn is_of_a_quote(self) -> bool {
         matches!(self, Field::Bid | Field::Ask)
@@ -214,7 +227,7 @@ impl Field {
     /// True for what stands beside the prices of a row, which is worth having without it.
     pub fn is_a_side_value(self) -> bool {
         use Field::*;
-        matches!(self, Volume | BidVolume | AskVolume | TickCount | OpenInterest | AdjustedClose)
+        matches!(self, Volume | BidVolume | AskVolume | TickCount | OpenInterest | AdjustedClose | Arrived)
             || self.is_spread()
     }
 

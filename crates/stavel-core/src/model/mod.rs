@@ -26,6 +26,7 @@ pub mod time;
 pub mod time_marks;
 pub mod unfold;
 pub mod variation;
+mod weight;
 
 pub use bars::{Bar, BarView, QuoteView};
 pub use cell::{ABSENT, Cells, present};
@@ -44,6 +45,7 @@ pub use standing::{Decision, Standing};
 pub use time::{Micros, Span};
 pub use time_marks::{DateOrder, Marks, Precision};
 pub use unfold::{Doubtful, Unfold};
+pub use weight::Weight;
 
 /// Types written as text: what their `Display` gives, their `FromStr` reads, in recipes too.
 macro_rules! as_text {
@@ -62,4 +64,14 @@ macro_rules! as_text {
 }
 pub(crate) use as_text;
 
-as_text!(Clock, Frame, SeriesName, SeriesPattern, Side, session::Weekdays, stress::Share, variation::Factor);
+as_text!(
+    Weight,
+    Clock,
+    Frame,
+    SeriesName,
+    SeriesPattern,
+    Side,
+    session::Weekdays,
+    stress::Share,
+    variation::Factor
+);

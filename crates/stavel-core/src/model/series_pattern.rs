@@ -22,6 +22,12 @@ impl SeriesPattern {
         self.0.contains(':')
     }
 
+    /// True for an instrument of which it may name series.
+    pub fn names_instrument(&self, instrument: &str) -> bool {
+        let own = self.0.split('@').next().unwrap_or_default();
+        glob::Pattern::new(own).is_ok_and(|pattern| pattern.matches(instrument))
+    }
+
     /// True for a series that it names.
     pub fn matches(&self, name: &SeriesName) -> bool {
         let text = name.to_string();
@@ -80,6 +86,10 @@ mod tests {
         assert!(names("*@*:1m.ask", "NOKSEK@tarn:1m.ask") && names("BLY?@quill:1?", "BLYZ@quill:1d"));
         assert!(!names("NOK*@joined", "NOKSEK@joined2:1m") && !names("*@tarn:1m", "NOKSEK@tarn:1m.ask"));
         assert!(names("NOKSEK@quill", "NOKSEK@quill:5m") && !names("NOKSEK@quill", "NOKSEK.day@quill:5m"));
+        let of = |text: &str, name: &str| text.parse::<SeriesPattern>().unwrap().names_instrument(name);
+        assert!(
+            of("NOK*@tarn:1m", "NOKSEK") && !of("NOK*@tarn:1m", "NZDSEK") && of("NOKSEK@tarn:1m", "NOKSEK")
+        );
         let exact = |text: &str| text.parse::<SeriesPattern>().unwrap().exact().map(|n| n.to_string());
         assert_eq!(exact("NOKSEK@quill:60m").as_deref(), Some("NOKSEK@quill:60m"));
         assert_eq!((exact("NOKSEK@quill"), exact("NOK*@quill:1m")), (None, None));

@@ -133,22 +133,38 @@ pub const fn monday_of(day: i64) -> i64 {
     day - weekday(day)
 }
 
-/// Reads a time a person typed: `2024-03-05`, `2024-03-05 13:45[:12[.345]]`, `T` for the space and
-/// an optional `Z`. It is taken as UTC.
+/// Reads a time a person typed: `2024-03-05`, `2024-03-05 13:45[:12[.345]]`, `T` for the space and an optional `Z` or
+/// distance from UTC (`+02:00`). Without one it is taken as UTC.
 ///
 /// # Errors
 /// One sentence where the text is none of these.
 pub fn parse(text: &str) -> Result<Micros> {
+    Ok(parse_moment(text)?.0)
+}
+
+/// Reads a time as [`parse`] does; true where the text itself says what it is in UTC.
+///
+/// # Errors
+/// As [`parse`].
+pub fn parse_moment(text: &str) -> Result<(Micros, bool)> {
     let bad = || {
         Error::arguments(format!(
             "'{text}' is not a time; write it as 2024-03-05 or '2024-03-05 13:45' (UTC)."
         ))
     };
-    let trimmed = text.trim().trim_end_matches('Z');
-    let full = if trimmed.len() == 10 { format!("{trimmed}T00:00") } else { trimmed.replacen(' ', "T", 1) };
-    let civil: jiff::civil::DateTime = full.parse().map_err(|_| bad())?;
-    let t = civil.to_zoned(jiff::tz::TimeZone::UTC).map_err(|_| bad())?.timestamp().as_microsecond();
-    if (EARLIEST..LATEST).contains(&t) { Ok(t) } else { Err(bad()) }
+    let trimmed = text.trim();
+    let plain = trimmed.trim_end_matches('Z');
+    let full = if plain.len() == 10 { format!("{plain}T00:00") } else { plain.replacen(' ', "T", 1) };
+    // A distance from UTC stands behind the time of day; the marks within a date are no such.
+    let has_distance = full.get(11..).is_some_and(|rest| rest.contains(['+', '-']));
+    let t = if has_distance {
+        full.parse::<jiff::Timestamp>().map_err(|_| bad())?.as_microsecond()
+    } else {
+        let civil: jiff::civil::DateTime = full.parse().map_err(|_| bad())?;
+        civil.to_zoned(jiff::tz::TimeZone::UTC).map_err(|_| bad())?.timestamp().as_microsecond()
+    };
+    let is_utc = has_distance || plain.len() < trimmed.len();
+    if (EARLIEST..LATEST).contains(&t) { Ok((t, is_utc)) } else { Err(bad()) }
 }
 
 /// A length of time in words: `3 d`, `4 h 30 min`, `12 s`.
@@ -227,6 +243,15 @@ mod tests {
         assert_eq!(rfc3339(parse("2024-03-05 13:45:12.345").unwrap()), "2024-03-05T13:45:12.345Z");
         assert_eq!(wall(parse("2024-03-05T13:45Z").unwrap()), "2024-03-05 13:45");
         assert!(parse("05.03.2024").unwrap_err().is_arguments());
+        // A distance from UTC is not passed over.
+        assert_eq!(wall(parse("2024-03-05 13:45+02:00").unwrap()), "2024-03-05 11:45");
+        assert_eq!(wall(parse("2024-03-05T13:45:00-05:30").unwrap()), "2024-03-05 19:15");
+        let says_utc = |text: &str| parse_moment(text).unwrap().1;
+        assert!(
+            says_utc("2024-03-05T13:45+00:00")
+                && says_utc("2024-03-05T13:45Z")
+                && !says_utc("2024-03-05 13:45")
+        );
         assert_eq!(parse_length("-1h30m").unwrap(), -90 * MINUTE);
         for bad in ["", "h", "5", "5x", "9999999999999999d", "1é"] {
             assert!(parse_length(bad).is_err(), "{bad}");

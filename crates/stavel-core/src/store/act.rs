@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 
 use super::records::{self, InstrumentFact};
 use super::sql::{journal_line, maybe};
-use super::{EditionInfo, Shelf, editions};
+use super::{EditionInfo, Shelf, editions, feed_pieces};
 use crate::model::{Micros, OwnValues, SeriesName};
 use crate::{Error, Result};
 
@@ -432,6 +432,10 @@ impl Shelf {
                 match add {
                     true => drop(records::add_facts(&tx, instrument, facts)?),
                     false => records::remove_facts(&tx, instrument, facts)?,
+                }
+                // What feeds said has to be asked for again.
+                for source in facts.iter().map(|fact| &fact.source).collect::<BTreeSet<_>>() {
+                    feed_pieces::forget_documents(&tx, source)?;
                 }
                 Stepped::Facts { instrument: instrument.clone(), count: facts.len(), are_there: add }
             }

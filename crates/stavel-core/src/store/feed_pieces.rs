@@ -43,13 +43,13 @@ pub struct FeedPiece {
     pub asked: Micros,
 }
 
-fn read(db: &Connection, series: &SeriesName) -> Result<BTreeMap<String, FeedPiece>> {
+fn read(db: &Connection, of: &str) -> Result<BTreeMap<String, FeedPiece>> {
     if !has_table(db, "feed_piece")? {
         return Ok(BTreeMap::new());
     }
     let mut query =
         db.prepare("SELECT label, state, edition, etag, asked FROM feed_piece WHERE series = ?1")?;
-    let mut rows = query.query([series.to_string()])?;
+    let mut rows = query.query([of])?;
     let mut out = BTreeMap::new();
     while let Some(row) = rows.next()? {
         let state: String = row.get(1)?;
@@ -61,13 +61,29 @@ fn read(db: &Connection, series: &SeriesName) -> Result<BTreeMap<String, FeedPie
     Ok(out)
 }
 
+/// Forgets which documents of a feed were asked for: what they said is not here any more.
+pub fn forget_documents(db: &Connection, feed: &str) -> Result<()> {
+    if has_table(db, "feed_piece")? {
+        db.execute("DELETE FROM feed_piece WHERE series = ?1", [feed])?;
+    }
+    Ok(())
+}
+
 impl Shelf {
     /// The pieces of a series that were asked for, by their labels.
     ///
     /// # Errors
     /// Where the catalog cannot be read.
     pub fn feed_pieces(&self, series: &SeriesName) -> Result<BTreeMap<String, FeedPiece>> {
-        read(&self.db, series)
+        read(&self.db, &series.to_string())
+    }
+
+    /// The documents of a feed that were asked for, by their paths.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
+    pub fn feed_documents(&self, feed: &str) -> Result<BTreeMap<String, FeedPiece>> {
+        read(&self.db, feed)
     }
 
     /// Notes pieces that were asked for, in the place of what was noted of them before.
@@ -75,6 +91,18 @@ impl Shelf {
     /// # Errors
     /// Where the catalog cannot be written.
     pub fn note_feed_pieces(&mut self, series: &SeriesName, pieces: &[(String, FeedPiece)]) -> Result<()> {
+        self.note_asked(&series.to_string(), pieces)
+    }
+
+    /// Notes documents of a feed that were asked for, in the place of what was noted of them before.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be written.
+    pub fn note_feed_documents(&mut self, feed: &str, documents: &[(String, FeedPiece)]) -> Result<()> {
+        self.note_asked(feed, documents)
+    }
+
+    fn note_asked(&mut self, of: &str, pieces: &[(String, FeedPiece)]) -> Result<()> {
         self.must_write()?;
         self.db.execute_batch(TABLE)?;
         let noted = self.db.transaction()?;
@@ -82,7 +110,7 @@ impl Shelf {
             let state: &str = piece.state.into();
             noted.execute(
                 "INSERT OR REPLACE INTO feed_piece (series, label, state, edition, etag, asked) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-                params![series.to_string(), label, state, piece.edition, piece.etag, piece.asked],
+                params![of, label, state, piece.edition, piece.etag, piece.asked],
             )?;
         }
         noted.commit()?;

@@ -24,6 +24,7 @@ mod days;
 mod descent;
 mod draft;
 mod editions;
+mod facts;
 mod feed_pieces;
 mod frame_sets;
 mod home;
@@ -57,6 +58,7 @@ pub use cursor::Cursor;
 pub use days::RowsByDay;
 pub use draft::Draft;
 pub use editions::{EditionInfo, SegmentFormat, SegmentInfo, SeriesInfo};
+pub use facts::{FACT_ID, FactFilter, FactsBrought, fact_kind, own_fact_names};
 pub use feed_pieces::{FeedPiece, PieceState};
 pub use rebuild::{Rebuilt, rebuild};
 pub use records::{InstrumentFact, JournalLine};
@@ -380,35 +382,6 @@ impl Shelf {
         Ok(tx.commit()?)
     }
 
-    /// Adds dated facts of an instrument; gives the number of those that were not there before.
-    ///
-    /// # Errors
-    /// Where the catalog cannot be written.
-    pub fn put_facts(&mut self, instrument: &str, facts: &[InstrumentFact]) -> Result<u64> {
-        self.must_write()?;
-        self.begin_act("")?;
-        self.ensure_instrument(instrument)?;
-        let act = self.act_id()?;
-        let tx = self.db.transaction()?;
-        let added = records::add_facts(&tx, instrument, facts)?;
-        let count = added.len() as u64;
-        if count > 0 {
-            let subject = ChangedThing::Facts(instrument.to_owned());
-            record(&tx, act, &subject, None, Some(&SubjectState::Facts(added)))?;
-        }
-        tx.commit()?;
-        self.end_act(instrument, "")?;
-        Ok(count)
-    }
-
-    /// The dated facts of an instrument, in order of time.
-    ///
-    /// # Errors
-    /// Where the catalog cannot be read.
-    pub fn facts(&self, instrument: &str) -> Result<Vec<InstrumentFact>> {
-        records::facts(&self.db, instrument)
-    }
-
     /// The series of one instrument.
     ///
     /// # Errors
@@ -451,7 +424,7 @@ impl Shelf {
         records::remember_done(&self.db, key, report)
     }
 
-    fn must_write(&self) -> Result<()> {
+    pub(crate) fn must_write(&self) -> Result<()> {
         match self.lock {
             Some(_) => Ok(()),
             None => Err(Error::storage("The shelf was opened to read only.")),

@@ -199,6 +199,8 @@ fn take_over(old: &Connection, new: &Connection, notes: &mut Vec<String>) -> Res
             Ok(None) => {}
             Err(e) => notes.push(e.to_string()),
         }
+    }
+    for name in records::fact_names(old).unwrap_or_default() {
         match records::facts(old, &name) {
             Ok(facts) => drop(records::add_facts(new, &name, &facts)?),
             Err(e) => notes.push(e.to_string()),

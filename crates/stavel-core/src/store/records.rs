@@ -9,7 +9,7 @@ use crate::model::{Instrument, Micros, OwnValues};
 use crate::{Error, Result};
 
 /// What is known of an instrument on a date: a dividend, a statement, an event.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct InstrumentFact {
     /// The vendor or broker that says it.
     pub source: String,
@@ -157,6 +157,12 @@ pub fn facts(db: &Connection, instrument: &str) -> Result<Vec<InstrumentFact>> {
         out.push(InstrumentFact { source: r.get(0)?, time: r.get(1)?, kind: r.get(2)?, values });
     }
     Ok(out)
+}
+
+pub fn fact_names(db: &Connection) -> Result<Vec<String>> {
+    let mut query = db.prepare("SELECT DISTINCT instrument FROM fact ORDER BY instrument")?;
+    let rows = query.query_map([], |r| r.get(0))?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
 pub fn layouts(db: &Connection) -> Result<Vec<(String, String)>> {

@@ -4,7 +4,7 @@ use std::fs::{File, OpenOptions};
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
-use super::http::{Conditions, Failure, Reply, Service, pause};
+use super::http::{Conditions, Failure, MOST_PAUSES, Reply, Service, pause};
 use super::pieces::QueuedPiece;
 use super::spool::{AboutPiece, Spool};
 use stavel_core::fingerprint::sha256_of;
@@ -12,9 +12,6 @@ use stavel_core::{Error, Result};
 
 /// What no piece is longer than: a service that goes on sending is not to fill the disk.
 const LONGEST: u64 = 16 << 30;
-
-/// How often a service may ask to be left alone before a piece counts as failed.
-const MOST_PAUSES: u32 = 60;
 
 /// What asking for a piece gave.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -27,7 +24,7 @@ pub enum Fetched {
     Unchanged,
 }
 
-/// Fetches a piece.
+/// Fetches a piece; `told` gets each failed try.
 ///
 /// # Errors
 /// The whole feed cannot be used, or it was stopped. What is wrong with this piece alone is the inner sentence.
@@ -35,6 +32,7 @@ pub fn fetch(
     service: &Service,
     queued: &QueuedPiece,
     spool: &Spool,
+    told: &dyn Fn(&str),
     is_cancelled: &dyn Fn() -> bool,
 ) -> Result<std::result::Result<Fetched, String>> {
     let path = spool.path(&queued.series, &queued.kind, &queued.piece);
@@ -53,16 +51,21 @@ pub fn fetch(
             Err(Failure::Cancelled) => return Err(Error::cancelled()),
             Err(Failure::Later(time)) => {
                 pauses += 1;
+                told(&format!("it asks for a pause of {} s", time.as_secs()));
                 service.pace.hold(time);
                 if pauses > MOST_PAUSES {
                     return Ok(Err("it keeps asking for pauses".into()));
                 }
                 continue;
             }
-            Err(Failure::Broken(told)) => why = told,
+            Err(Failure::Broken(fault)) => why = fault,
         }
         let until = std::time::Instant::now() + pause(tries);
         tries += 1;
+        told(&match tries < service.feed.limits.tries {
+            true => format!("{why}; asked again in {:.1} s", pause(tries - 1).as_secs_f64()),
+            false => format!("{why}; given up after {tries} tries"),
+        });
         if tries < service.feed.limits.tries && !super::pace::sleep_until(until, is_cancelled) {
             return Err(Error::cancelled());
         }

@@ -8,6 +8,8 @@ use stavel_core::model::time::DAY;
 use stavel_core::model::{DateOrder, Frame, SeriesName, Side, Stamp};
 use stavel_core::{Error, Result};
 
+use super::{FeedDates, FeedLive, FeedSpecs};
+
 /// A feed, as its text says it. docs/feeds.md describes each key.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -29,9 +31,20 @@ pub struct Feed {
     #[serde(default)]
     pub limits: FeedLimits,
     /// Where it says which instruments it has.
-    pub instruments: ListText,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub instruments: Option<ListText>,
     /// The kinds of histories it has.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub series: Vec<FeedSeries>,
+    /// Its calendars.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub dates: Vec<FeedDates>,
+    /// Where it says specs and costs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub specs: Option<FeedSpecs>,
+    /// Where its quotes come as they are made.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub live: Option<FeedLive>,
 }
 
 /// Where the token is kept. It is never written into the text itself.
@@ -111,7 +124,8 @@ pub struct FeedSeries {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rows: Option<u32>,
     /// The path of a piece, with `{instrument}`, and `{date}` (2024-03-05), `{month}` (2024-03) or `{year}` in it; by rows
-    /// with `{from}` and `{to}` (2024-03-05T00:00:00, on the clock of the feed; the end is not meant).
+    /// with `{from}` and `{to}` (2024-03-05T00:00:00, on the clock of the feed; the end is not meant), or with `{to}` and
+    /// `{rows}` where a service gives the last rows before a time.
     pub path: String,
     /// The ending of the file, by which intake reads it.
     #[serde(default = "csv_ending")]
@@ -195,8 +209,16 @@ impl Feed {
         {
             return bad("say one of token.env and token.file".into());
         }
-        if self.series.is_empty() {
-            return bad("no [[series]] says what it has".into());
+        if self.series.is_empty() && self.dates.is_empty() && self.specs.is_none() && self.live.is_none() {
+            return bad("no [[series]] says what it has, nor [[dates]], [specs] or [live]".into());
+        }
+        if self.instruments.is_none() && (!self.series.is_empty() || self.specs.is_some()) {
+            return bad("[instruments] has to say which it has".into());
+        }
+        let more =
+            [self.specs.as_ref().and_then(FeedSpecs::fault), self.live.as_ref().and_then(FeedLive::fault)];
+        if let Some(why) = more.into_iter().flatten().next() {
+            return bad(why);
         }
         for (at, series) in self.series.iter().enumerate() {
             let word = match series.by {
@@ -214,7 +236,9 @@ impl Feed {
                     series.frame
                 ));
             }
-            if !series.path.contains("{instrument}") || !series.path.contains(word) {
+            let is_asked_backwards = series.path.contains("{to}") && series.path.contains("{rows}");
+            let has_word = series.path.contains(word) || series.by == PieceLength::Rows && is_asked_backwards;
+            if !series.path.contains("{instrument}") || !has_word {
                 return bad(format!("the path of {} needs {{instrument}} and {word} in it", series.frame));
             }
             if series.ending.is_empty() || series.ending.contains(['/', '\\']) {

@@ -8,12 +8,24 @@ use ureq::http::{HeaderMap, StatusCode};
 use ureq::tls::{Certificate, RootCerts, TlsConfig, parse_pem};
 
 use super::Feed;
+use super::dates::FetchedText;
 use super::pace::Pace;
 use super::token::{TokenHeader, token_of};
 use stavel_core::{Error, Result};
 
 /// What of a document that is not a history is read at most.
 const DOCUMENT_BYTES: u64 = 64 << 20;
+
+/// How often a service may ask to be left alone before it counts as failed.
+pub const MOST_PAUSES: u32 = 60;
+
+/// A document that was read as a whole.
+enum Whole<T> {
+    /// It, and what tells it from another.
+    There(T, Option<String>),
+    Unchanged,
+    Missing,
+}
 
 /// Why a request gave nothing.
 #[derive(Debug)]
@@ -68,24 +80,7 @@ impl Service {
     /// Where its token or its certificates cannot be read.
     pub fn of(feed: &Feed) -> Result<Service> {
         let token = token_of(feed)?;
-        let roots = match &feed.certificates {
-            None => RootCerts::WebPki,
-            Some(path) => {
-                let pem = std::fs::read(path).map_err(|e| Error::io("Cannot read", path, &e))?;
-                let items = parse_pem(&pem).collect::<std::result::Result<Vec<_>, _>>().unwrap_or_default();
-                let certificates: Vec<Certificate<'static>> = items
-                    .into_iter()
-                    .filter_map(|item| match item {
-                        ureq::tls::PemItem::Certificate(certificate) => Some(certificate),
-                        _ => None,
-                    })
-                    .collect();
-                if certificates.is_empty() {
-                    return Err(Error::input(format!("{} holds no certificate (PEM).", path.display())));
-                }
-                RootCerts::from(certificates)
-            }
-        };
+        let roots = certificates_of(feed)?.map_or(RootCerts::WebPki, RootCerts::from);
         let agent = Agent::config_builder()
             .http_status_as_error(false)
             // A token goes nowhere but to the address of the feed.
@@ -149,29 +144,75 @@ impl Service {
     /// # Errors
     /// One sentence.
     pub fn document(&self, address: &str, is_cancelled: &dyn Fn() -> bool) -> Result<serde_json::Value> {
+        let is_json =
+            |bytes: &[u8]| serde_json::from_slice(bytes).map_err(|_| "it is cut short, or no JSON".into());
+        match self.read_whole(address, None, is_json, is_cancelled)? {
+            Whole::There(document, _) => Ok(document),
+            Whole::Missing | Whole::Unchanged => Err(Error::input(format!(
+                "The feed {} has nothing at {address}; look at the paths of its text.",
+                self.feed.name
+            ))),
+        }
+    }
+
+    /// Reads a text, unless it is the one whose `etag` is known; asks again where that may help.
+    ///
+    /// # Errors
+    /// One sentence.
+    pub fn text(
+        &self,
+        address: &str,
+        etag: Option<&str>,
+        is_cancelled: &dyn Fn() -> bool,
+    ) -> Result<FetchedText> {
+        let is_text = |bytes: &[u8]| match std::str::from_utf8(bytes) {
+            Ok(text) => Ok(text.to_owned()),
+            Err(_) => Err("it is no text".to_owned()),
+        };
+        Ok(match self.read_whole(address, etag, is_text, is_cancelled)? {
+            Whole::There(text, etag) => FetchedText::There { text, etag },
+            Whole::Unchanged => FetchedText::Unchanged,
+            Whole::Missing => FetchedText::Missing,
+        })
+    }
+
+    fn read_whole<T>(
+        &self,
+        address: &str,
+        etag: Option<&str>,
+        understood: impl Fn(&[u8]) -> std::result::Result<T, String>,
+        is_cancelled: &dyn Fn() -> bool,
+    ) -> Result<Whole<T>> {
         let name = &self.feed.name;
-        let mut why = String::new();
-        for round in 0..self.feed.limits.tries {
-            match self.ask(address, Conditions::default(), None, is_cancelled) {
+        let (mut why, mut round, mut pauses) = (String::new(), 0, 0);
+        while round < self.feed.limits.tries && pauses < MOST_PAUSES {
+            let conditions = Conditions { unless: etag, rest_of: None };
+            match self.ask(address, conditions, None, is_cancelled) {
                 Ok(reply) => {
+                    let (expected, etag) = (reply.length, reply.etag);
                     let mut bytes = Vec::new();
                     let read = reply.body.take(DOCUMENT_BYTES).read_to_end(&mut bytes);
-                    match read.map(|_| serde_json::from_slice(&bytes)) {
-                        Ok(Ok(document)) => return Ok(document),
-                        _ => why = "it is cut short, or no JSON".into(),
+                    let is_whole = read.is_ok() && expected.is_none_or(|n| n == bytes.len() as u64);
+                    match is_whole.then(|| understood(&bytes)) {
+                        Some(Ok(whole)) => return Ok(Whole::There(whole, etag)),
+                        Some(Err(told)) => why = told,
+                        None => why = "it is cut short".into(),
                     }
                 }
                 Err(Failure::Final(error)) => return Err(error),
                 Err(Failure::Cancelled) => return Err(Error::cancelled()),
-                Err(Failure::Missing | Failure::Unchanged) => {
-                    return Err(Error::input(format!(
-                        "The feed {name} has nothing at {address}; look at the paths of its text."
-                    )));
+                Err(Failure::Missing) => return Ok(Whole::Missing),
+                Err(Failure::Unchanged) => return Ok(Whole::Unchanged),
+                // A pause that it asks for is no failed try.
+                Err(Failure::Later(time)) => {
+                    (why, pauses) = ("it keeps asking for pauses".into(), pauses + 1);
+                    self.pace.hold(time);
+                    continue;
                 }
-                Err(Failure::Later(time)) => self.pace.hold(time),
                 Err(Failure::Broken(told)) => why = told,
             }
             self.pace.hold(pause(round));
+            round += 1;
         }
         Err(Error::input(format!("The feed {name} cannot be read: {why}; try again later.")))
     }
@@ -225,6 +266,27 @@ impl Service {
             _ => Failure::Broken(stavel_core::error::printable(&told)),
         }
     }
+}
+
+/// The certificates that a feed trusts; none where it trusts the usual ones.
+///
+/// # Errors
+/// Where its file cannot be read, or holds none.
+pub fn certificates_of(feed: &Feed) -> Result<Option<Vec<Certificate<'static>>>> {
+    let Some(path) = &feed.certificates else { return Ok(None) };
+    let pem = std::fs::read(path).map_err(|e| Error::io("Cannot read", path, &e))?;
+    let items = parse_pem(&pem).collect::<std::result::Result<Vec<_>, _>>().unwrap_or_default();
+    let certificates: Vec<Certificate<'static>> = items
+        .into_iter()
+        .filter_map(|item| match item {
+            ureq::tls::PemItem::Certificate(certificate) => Some(certificate),
+            _ => None,
+        })
+        .collect();
+    if certificates.is_empty() {
+        return Err(Error::input(format!("{} holds no certificate (PEM).", path.display())));
+    }
+    Ok(Some(certificates))
 }
 
 /// How long to wait before another try: longer each time.

@@ -40,16 +40,17 @@ pub struct ListedSeries {
 /// Where it cannot be asked, or the list does not stand where the feed's text says.
 pub fn listing(service: &Service, is_cancelled: &dyn Fn() -> bool) -> Result<Vec<Listed>> {
     let feed = &service.feed;
-    let document = service.document(&joined(&feed.address, &feed.instruments.path), is_cancelled)?;
-    let list = at(&document, &feed.instruments.list).and_then(Value::as_array).ok_or_else(|| {
+    let Some(text) = &feed.instruments else { return Ok(Vec::new()) };
+    let document = service.document(&joined(&feed.address, &text.path), is_cancelled)?;
+    let list = at(&document, &text.list).and_then(Value::as_array).ok_or_else(|| {
         Error::input(format!(
             "The feed {} has no list at '{}' in {}; look at instruments.list in its text.",
-            feed.name, feed.instruments.list, feed.instruments.path
+            feed.name, text.list, text.path
         ))
     })?;
     let mut out: Vec<Listed> = Vec::new();
     for entry in list {
-        let symbol = at(entry, &feed.instruments.name).and_then(Value::as_str).unwrap_or_default();
+        let symbol = at(entry, &text.name).and_then(Value::as_str).unwrap_or_default();
         let name = name_on_shelf(symbol);
         if name.is_empty() {
             // What cannot be named on a shelf cannot be fetched; the others can.
@@ -85,21 +86,21 @@ pub fn listing(service: &Service, is_cancelled: &dyn Fn() -> bool) -> Result<Vec
     if out.is_empty() && !list.is_empty() {
         return Err(Error::input(format!(
             "No instrument of the feed {} has a name at '{}'; look at instruments.name in its text.",
-            feed.name, feed.instruments.name
+            feed.name, text.name
         )));
     }
     Ok(out)
 }
 
 /// The name of an instrument on a shelf: without the marks that stand between its parts, as in NOK/SEK.
-fn name_on_shelf(symbol: &str) -> String {
+pub fn name_on_shelf(symbol: &str) -> String {
     let name: String = symbol.chars().filter(|c| c.is_ascii_alphanumeric() || "._+-".contains(*c)).collect();
     let name = name.trim_start_matches(['.', '-', '_', '+']).to_owned();
     if check_name("instrument", &name).is_ok() { name } else { String::new() }
 }
 
 /// A place in a document, by keys with points between them; the document itself for nothing.
-fn at<'v>(value: &'v Value, path: &str) -> Option<&'v Value> {
+pub fn at<'v>(value: &'v Value, path: &str) -> Option<&'v Value> {
     path.split('.').filter(|key| !key.is_empty()).try_fold(value, |value, key| value.get(key))
 }
 

@@ -59,6 +59,7 @@ impl Piece {
             .replace("{date}", &date(day_of(self.span.from)))
             .replace("{month}", self.label.get(..7).unwrap_or(&self.label))
             .replace("{year}", self.label.split('-').next().unwrap_or_default())
+            .replace("{rows}", &kind.rows.unwrap_or_default().to_string())
             .replace("{from}", &format!("{}T00:00:00", date(day_of(self.span.from))))
             .replace("{to}", &format!("{}T00:00:00", date(day_of(self.span.to))));
         joined(&feed.address, &path)
@@ -83,7 +84,7 @@ pub fn joined(address: &str, path: &str) -> String {
 }
 
 /// A name as it stands in an address (RFC 3986).
-fn encoded(name: &str) -> String {
+pub fn encoded(name: &str) -> String {
     let mut out = String::new();
     for byte in name.bytes() {
         match byte {

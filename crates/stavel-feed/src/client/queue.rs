@@ -1,9 +1,10 @@
-//! Many pieces, as many at once as the service permits.
+//! Many pieces, as many at once as the service permits. The parts of the job are the series: whoever watches it may hold
+//! them, bring one forward, or leave the rest of one away.
 
 use std::collections::VecDeque;
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{RecvTimeoutError, channel};
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use super::download::{Fetched, fetch};
@@ -20,7 +21,48 @@ pub struct FetchOutcome {
     pub outcome: std::result::Result<Fetched, String>,
 }
 
-/// Fetches pieces into the spool, in their order, and tells what became of each as it comes.
+/// Pieces by series, each in order.
+struct Waiting(Mutex<Vec<(String, VecDeque<QueuedPiece>)>>);
+
+impl Waiting {
+    fn of(queue: Vec<QueuedPiece>) -> Waiting {
+        let mut by_series: Vec<(String, VecDeque<QueuedPiece>)> = Vec::new();
+        for piece in queue {
+            let name = piece.series.to_string();
+            match by_series.iter_mut().find(|(known, _)| *known == name) {
+                Some((_, pieces)) => pieces.push_back(piece),
+                None => by_series.push((name, [piece].into())),
+            }
+        }
+        Waiting(Mutex::new(by_series))
+    }
+
+    /// The parts as the job shows them.
+    fn parts(&self) -> Vec<(String, u64)> {
+        let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        all.iter().map(|(name, pieces)| (name.clone(), pieces.len() as u64)).collect()
+    }
+
+    /// The next piece in the order of the job's parts. Of a part that is left away nothing comes any more.
+    fn next(&self, job: &Job) -> Option<QueuedPiece> {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        for line in job.lines() {
+            let Some((_, pieces)) = all.iter_mut().find(|(name, _)| *name == line.name) else { continue };
+            if line.is_left {
+                // What does not come counts as done with.
+                let _ = job.advance(pieces.len() as u64);
+                pieces.clear();
+            }
+            if let Some(piece) = pieces.pop_front() {
+                return Some(piece);
+            }
+        }
+        None
+    }
+}
+
+/// Fetches pieces into the spool, in the order of their series, and tells what became of each as it comes. Pieces of series
+/// that are left away on the way are not told of.
 ///
 /// # Errors
 /// Where the service cannot be used at all, where `done` fails, or where the job is stopped. What was fetched before
@@ -32,20 +74,35 @@ pub fn fetch_all(
     job: &Job,
     done: &mut dyn FnMut(FetchOutcome) -> Result<()>,
 ) -> Result<()> {
-    let queue = Mutex::new(VecDeque::from(queue));
+    let waiting = Waiting::of(queue);
+    job.queue(waiting.parts());
     let is_over = AtomicBool::new(false);
     let (send, receive) = channel();
     std::thread::scope(|scope| {
         for _ in 0..service.feed.limits.at_once {
             let send = send.clone();
-            let (queue, is_over) = (&queue, &is_over);
+            let (waiting, is_over) = (&waiting, &is_over);
             scope.spawn(move || {
                 let is_cancelled = || is_over.load(Ordering::Relaxed);
                 while !is_cancelled() {
-                    let next = queue.lock().unwrap_or_else(std::sync::PoisonError::into_inner).pop_front();
-                    let Some(queued) = next else { break };
-                    let told = fetch(service, &queued, spool, &is_cancelled)
+                    if job.is_held() {
+                        std::thread::sleep(Duration::from_millis(50));
+                        continue;
+                    }
+                    let Some(queued) = waiting.next(job) else { break };
+                    let name = queued.series.to_string();
+                    let label = queued.piece.label.clone();
+                    let told = |why: &str| {
+                        job.change_line(&name, |line| line.trouble = Some(format!("{label}: {why}")));
+                    };
+                    let told = fetch(service, &queued, spool, &told, &is_cancelled)
                         .map(|outcome| FetchOutcome { queued, outcome });
+                    if let Ok(told) = &told {
+                        job.change_line(&name, |line| {
+                            line.done += 1;
+                            line.failed += u64::from(told.outcome.is_err());
+                        });
+                    }
                     if send.send(told).is_err() {
                         break;
                     }

@@ -26,10 +26,14 @@ pub const ROWS: usize = 5000;
 const FRAMES: [(&str, Micros, i64); 3] = [("1m", MINUTE, 30), ("1h", HOUR, 400), ("1d", DAY, 20_000)];
 
 pub fn routes() -> Router<Arc<State>> {
-    Router::new().route("/instruments", get(instruments)).route("/bars/{instrument}/{frame}", get(bars))
+    Router::new()
+        .route("/instruments", get(instruments))
+        .route("/instruments/{instrument}/specs", get(specs))
+        .route("/bars/{instrument}/{frame}", get(bars))
+        .route("/live", get(super::live::live))
 }
 
-/// The pairs: the broker has no futures.
+/// The pairs: the broker has no bars of futures.
 fn pairs(state: &State) -> impl Iterator<Item = &MadeUpHistory> {
     state.histories.iter().filter(|history| history.decimals == 5)
 }
@@ -49,8 +53,14 @@ async fn instruments(Extracted(state): Extracted<Arc<State>>, headers: HeaderMap
     }
     let clock = clock();
     let wall = |t: Micros| rfc3339(clock.to_wall(t)).trim_end_matches('Z').to_owned();
-    let list: Vec<Value> = pairs(&state)
+    let list: Vec<Value> = state
+        .histories
+        .iter()
         .map(|history| {
+            // Of the contract it has the stream alone.
+            if history.decimals != 5 {
+                return json!({ "symbol": history.name, "digits": history.decimals });
+            }
             let last = history.last_before(state.now()).map(wall);
             let bars: BTreeMap<String, Value> = FRAMES
                 .iter()
@@ -81,20 +91,80 @@ async fn bars(
     };
     let frame = FRAMES.iter().find(|(known, ..)| *known == frame);
     let time = |key: &str| wanted.get(key).and_then(|text| parse(text).ok());
-    let (Some((frame, length, reaches)), Some(from), Some(to)) = (frame, time("from"), time("to")) else {
-        return plain(StatusCode::BAD_REQUEST, "say a frame there is, and from and to");
+    let count = match wanted.get("count") {
+        None => Some(ROWS),
+        Some(text) => text.parse::<usize>().ok().filter(|count| (1..=ROWS).contains(count)),
     };
-    let from = from.max(first_day(&state, history, *reaches) * DAY);
-    let all = bars_of(history, *length, (from, to), state.now());
+    let (Some((frame, length, reaches)), Some(to), Some(count)) = (frame, time("to"), count) else {
+        return plain(StatusCode::BAD_REQUEST, "say a frame there is, and from and to, or to and count");
+    };
+    let oldest = first_day(&state, history, *reaches) * DAY;
+    let all = match time("from") {
+        Some(from) => bars_of(history, *length, (from.max(oldest), to), state.now()),
+        None => last_bars(history, *length, (oldest, to), count, state.now()),
+    };
     let mut text = b"Date;Time;Open;High;Low;Close;Volume;Spread\n".to_vec();
-    all.iter().skip(all.len().saturating_sub(ROWS)).for_each(|bar| push_broker_minute(&mut text, bar));
+    all.iter().skip(all.len().saturating_sub(count)).for_each(|bar| push_broker_minute(&mut text, bar));
     if all.is_empty() {
         return plain(StatusCode::NOT_FOUND, "there is nothing of that time");
     }
-    let path = format!("bars/{instrument}/{frame}/{}", wanted.get("from").map_or("", String::as_str));
+    let asked = wanted.get("from").or(wanted.get("to"));
+    let path = format!("bars/{instrument}/{frame}/{}", asked.map_or("", String::as_str));
     state.counts().whole(&path);
     let mut reply = Response::new(Body::from(text));
     reply.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static("text/csv"));
+    reply
+}
+
+/// At least the last `count` bars before a time on the broker's wall, as far as there are so many.
+fn last_bars(
+    history: &MadeUpHistory,
+    length: Micros,
+    (oldest, to): (Micros, Micros),
+    count: usize,
+    now: Micros,
+) -> Vec<MinuteBar> {
+    let to = to.min(clock().to_wall(now) + DAY);
+    let mut days = (count as Micros * length / DAY).max(1);
+    loop {
+        let from = (to - days * DAY).max(oldest);
+        let bars = bars_of(history, length, (from, to), now);
+        if bars.len() >= count || from <= oldest {
+            return bars;
+        }
+        days *= 2;
+    }
+}
+
+/// Specs and costs of an instrument. The swaps are others since April 2024.
+async fn specs(
+    Extracted(state): Extracted<Arc<State>>,
+    Path(instrument): Path<String>,
+    headers: HeaderMap,
+) -> Response<Body> {
+    if let Some(reply) = refused(&state, &headers) {
+        return reply;
+    }
+    let Some(history) = state.history(&instrument) else {
+        return plain(StatusCode::NOT_FOUND, "there is no such instrument");
+    };
+    let is_later = state.now() >= parse("2024-04-01").unwrap_or(0);
+    let since = if is_later { "2024-04-01" } else { "2023-01-01" };
+    let lots = json!({ "least": 0.01, "step": 0.01, "most": 50 });
+    let document = if history.decimals == 5 {
+        json!({
+            "symbol": history.name, "valid_from": since, "digits": 5, "point": "0.00001", "lot": 100_000, "lots": lots,
+            "commission": "3.50", "swap": { "long": if is_later { -0.34 } else { -0.31 }, "short": -0.12, "kind": "points",
+            "triple": "wed" }, "margin": "3.33%", "usual_spread": if history.name == "NOKSEK" { 18 } else { 32 },
+        })
+    } else {
+        json!({
+            "symbol": history.name, "valid_from": "2023-01-01", "digits": 2, "point": "0.25", "lot": 50,
+            "lots": { "least": 1, "step": 1, "most": 200 }, "commission": "1.20", "margin": "500", "usual_spread": 50,
+        })
+    };
+    let mut reply = Response::new(Body::from(document.to_string()));
+    reply.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
     reply
 }
 
@@ -129,6 +199,36 @@ fn bars_of(
     out
 }
 
+/// Where specs and the stream stand in the text of the feed.
+const SPECS_AND_LIVE: &str = r#"
+[specs]
+path = "/instruments/{instrument}/specs"
+since = "valid_from"
+quoted_spread = "usual_spread"
+
+[specs.values]
+decimals = "digits"
+tick_size = "point"
+contract_size = "lot"
+lot_min = "lots.least"
+lot_step = "lots.step"
+lot_max = "lots.most"
+commission = "commission"
+swap_long = "swap.long"
+swap_short = "swap.short"
+swap_kind = "swap.kind"
+swap_triple = "swap.triple"
+margin = "margin"
+
+[live]
+path = "/live"
+subscribe = '{"subscribe": "{instrument}"}'
+bid_size = "bid_size"
+ask_size = "ask_size"
+bids = "bids"
+asks = "asks"
+"#;
+
 /// The text of the feed, for an address and a file with the token.
 pub fn feed_text(address: &str, token_file: &std::path::Path, per_second: u32) -> String {
     let token_file = token_file.display();
@@ -157,5 +257,6 @@ pub fn feed_text(address: &str, token_file: &std::path::Path, per_second: u32) -
              last = \"bars.{frame}.last\"\n"
         );
     }
+    text += SPECS_AND_LIVE;
     text
 }

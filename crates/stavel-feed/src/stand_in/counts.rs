@@ -23,6 +23,8 @@ pub struct Counted {
     pub most_in_a_second: u64,
     /// Replies that were made to go wrong.
     pub faults: u64,
+    /// Quotes that the stream has passed.
+    pub stream: u64,
     /// How often each file was handed out whole and sound.
     pub whole: BTreeMap<String, u64>,
 }
@@ -48,6 +50,10 @@ impl Counts {
 
     pub fn whole(&mut self, path: &str) {
         *self.told.whole.entry(path.to_owned()).or_default() += 1;
+    }
+
+    pub fn stream(&mut self, passed: u64) {
+        self.told.stream = passed;
     }
 
     pub fn told(&self) -> Counted {

@@ -3,9 +3,10 @@
 use std::sync::Mutex;
 
 use stavel_core::model::session::OpenHours;
-use stavel_core::model::time::{DAY, MINUTE, Micros, day_of};
+use stavel_core::model::time::{DAY, MINUTE, Micros, civil_from_days, day_of};
 use stavel_core::model::{Session, Span};
 
+use super::calendar::holidays_of;
 use crate::demo::{BLY, BROKER_CLOCK, FOREX_HOURS, NOKSEK, NZDSEK, SEED, SKERRY_HOURS, session};
 use crate::market::{Character, Market, MarketQuote, MinuteBar};
 
@@ -42,6 +43,16 @@ const MARKETS: [MadeUpMarket; 3] = [
     },
 ];
 
+/// The session of a market, with the holidays that the calendar service tells of it.
+fn own_session(of: &MadeUpMarket, span: Span) -> std::io::Result<Session> {
+    let mut session = session(of.hours.0, of.hours.1, span)?;
+    let product = of.name.split('-').next().unwrap_or_default();
+    let years = civil_from_days(day_of(span.from)).0..=civil_from_days(day_of(span.to)).0;
+    session.holidays =
+        years.flat_map(|year| holidays_of(product, year)).map(|(holiday, _)| holiday).collect();
+    Ok(session)
+}
+
 /// The history of one instrument from a day on.
 pub struct MadeUpHistory {
     pub name: &'static str,
@@ -68,7 +79,7 @@ impl MadeUpHistory {
             decimals: of.decimals,
             hours: of.hours,
             first_day,
-            session: session(of.hours.0, of.hours.1, span)?,
+            session: own_session(of, span)?,
             days: Mutex::new(vec![Market::new(of.character.clone(), of.seed)]),
         })
     }

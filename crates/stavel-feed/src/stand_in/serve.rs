@@ -12,6 +12,7 @@ use axum::{Json, Router};
 use tokio::sync::oneshot;
 
 use super::broker;
+use super::calendar;
 use super::counts::Counted;
 use super::history::MadeUpHistory;
 use super::state::{State, Switch};
@@ -102,6 +103,7 @@ pub fn start(wish: &StandInWish) -> io::Result<RunningStandIn> {
         .route("/switch", get(|Extracted(state): Extracted<Arc<State>>| async move { Json(state.switch()) }))
         .nest("/quill", vendor::routes())
         .nest("/tarn", broker::routes())
+        .nest("/skerry", calendar::routes())
         .with_state(state.clone());
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     let thread = std::thread::spawn(move || {
@@ -135,6 +137,7 @@ fn write_feeds(folder: &Path, address: &str, token: &str, switch: &Switch) -> io
     let texts = [
         ("quill.toml", vendor::feed_text(address, &token_file, switch.per_second)),
         ("tarn.toml", broker::feed_text(address, &token_file, switch.per_second)),
+        ("skerry.toml", calendar::feed_text(address, &token_file, switch.per_second)),
     ];
     let write = |(name, text): (&str, String)| {
         let path = folder.join(name);

@@ -8,6 +8,7 @@ use stavel_core::model::Micros;
 
 use super::counts::Counts;
 use super::history::MadeUpHistory;
+use super::live::{LiveSwitch, LiveTape};
 
 /// What can be changed while a stand-in runs: by `POST /switch` with a document of these.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -21,11 +22,22 @@ pub struct Switch {
     pub per_second: u32,
     /// Days or months (2024-03-05, 2024-03) that it does not have yet.
     pub late: BTreeSet<String>,
+    /// Events (by the beginning of their id) that do not take place.
+    pub off: BTreeSet<String>,
+    /// How the stream is to be.
+    pub live: LiveSwitch,
 }
 
 impl Default for Switch {
     fn default() -> Switch {
-        Switch { now: "2024-04-05T00:00:00Z".into(), faults: 0, per_second: 20, late: BTreeSet::new() }
+        Switch {
+            now: "2024-04-05T00:00:00Z".into(),
+            faults: 0,
+            per_second: 20,
+            late: BTreeSet::new(),
+            off: BTreeSet::new(),
+            live: LiveSwitch::default(),
+        }
     }
 }
 
@@ -36,6 +48,7 @@ pub struct State {
     pub token: String,
     switch: Mutex<Switch>,
     counts: Mutex<Counts>,
+    tape: Mutex<LiveTape>,
     /// Files that were made, by their path.
     files: Mutex<BTreeMap<String, Arc<MadeFile>>>,
 }
@@ -52,8 +65,15 @@ fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 
 impl State {
     pub fn new(histories: Vec<MadeUpHistory>, token: String, switch: Switch) -> State {
-        let counts = Mutex::new(Counts::default());
-        State { histories, token, switch: Mutex::new(switch), counts, files: Mutex::new(BTreeMap::new()) }
+        let now = stavel_core::model::time::parse(&switch.now).unwrap_or(0);
+        State {
+            histories,
+            token,
+            switch: Mutex::new(switch),
+            counts: Mutex::new(Counts::default()),
+            tape: Mutex::new(LiveTape::new(now)),
+            files: Mutex::new(BTreeMap::new()),
+        }
     }
 
     pub fn switch(&self) -> Switch {
@@ -68,6 +88,11 @@ impl State {
 
     pub fn counts(&self) -> MutexGuard<'_, Counts> {
         locked(&self.counts)
+    }
+
+    /// Where the stream is.
+    pub fn tape(&self) -> MutexGuard<'_, LiveTape> {
+        locked(&self.tape)
     }
 
     /// The moment up to which it has histories.

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use stavel_core::model::time::wall;
-use stavel_core::model::{Micros, SeriesName, Span};
-use stavel_core::store::SeriesInfo;
+use stavel_core::model::{Micros, SeriesName, Span, Weight};
+use stavel_core::store::{FactFilter, InstrumentFact, SeriesInfo};
 use stavel_draw::{SceneRequest, scene};
 use stavel_work::{ChartBars, ChartRoom, ChartSource, ChartStep, KeptBars, Step, bars_for_chart};
 
@@ -21,6 +21,14 @@ use crate::view::{View, zoomed};
 /// The moving averages `m` goes through.
 const AVERAGES: [usize; 4] = [0, 20, 50, 200];
 
+/// Which dates `v` goes through: all, only events of some weight, none.
+const DATES: [(&str, Option<Weight>); 4] = [
+    ("", None),
+    ("events: medium and high", Some(Weight::Medium)),
+    ("events: high", Some(Weight::High)),
+    ("no dates", None),
+];
+
 /// What can be done with the chart.
 #[derive(Debug, Clone, Copy)]
 pub enum ChartAct {
@@ -29,6 +37,7 @@ pub enum ChartAct {
     Average,
     Beside,
     Gaps,
+    Dates,
     Save,
 }
 
@@ -44,6 +53,8 @@ pub struct ChartLens {
     average: usize,
     /// True where time without rows is shown.
     shows_gaps: bool,
+    /// A place among [`DATES`].
+    dates: usize,
     /// The price under the pointer, where it was pressed last.
     pressed_price: Option<f64>,
     /// Where a drag began: the column, and the window then.
@@ -64,6 +75,12 @@ impl Lens for ChartLens {
         TableRow::new(ChartAct::Average, "m", "mean", "another moving average, or none"),
         TableRow::new(ChartAct::Beside, "o", "overlay", "lay another series of the instrument over it"),
         TableRow::new(ChartAct::Gaps, "t", "gaps", "show time without rows, or leave it out"),
+        TableRow::new(
+            ChartAct::Dates,
+            "v",
+            "dates",
+            "show events, holidays and other dates: all, the weightier, none",
+        ),
         TableRow::new(ChartAct::Save, "w", "save svg", "write the chart of the window to an SVG or PDF file")
             .command("stavel chart SERIES --out FILE"),
     ];
@@ -75,6 +92,7 @@ impl Lens for ChartLens {
             ChartAct::Average => self.average = (self.average + 1) % AVERAGES.len(),
             ChartAct::Beside => self.lay_next_over(view),
             ChartAct::Gaps => self.shows_gaps = !self.shows_gaps,
+            ChartAct::Dates => self.dates = (self.dates + 1) % DATES.len(),
             ChartAct::Save => return self.ask_where_to_save(view),
         }
         Effects::new()
@@ -178,9 +196,7 @@ impl Lens for ChartLens {
             };
             let scene = scene(&request);
             let (series, is_afloat) = (info.name.clone(), info.is_afloat());
-            let mut facts = shelf.facts(&series.instrument)?;
-            facts.retain(|fact| window.holds(fact.time));
-            Ok(ChartScene { frame, scene, series, is_afloat, facts, bars: bars.rows(lead..bars.len()) })
+            Ok(ChartScene { frame, scene, series, is_afloat, bars: bars.rows(lead..bars.len()) })
         });
         Effects::new()
     }
@@ -213,7 +229,7 @@ impl Lens for ChartLens {
 
     fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         match (self.drawn.get(), self.bar_at_cursor()) {
-            (Some(drawn), Some(at)) => chart_facts::facts(drawn, at, view),
+            (Some(drawn), Some(at)) => chart_facts::facts(drawn, at, &self.dates_of(drawn, view), view),
             _ => Vec::new(),
         }
     }
@@ -225,6 +241,16 @@ fn room(view: &View<'_>) -> usize {
 }
 
 impl ChartLens {
+    /// The dates that are shown: those of the window, where its clock is known.
+    fn dates_of<'v>(&self, drawn: &ChartScene, view: &View<'v>) -> Vec<&'v InstrumentFact> {
+        if drawn.is_afloat || self.dates + 1 == DATES.len() {
+            return Vec::new();
+        }
+        let filter =
+            FactFilter { weight: DATES[self.dates].1, span: Some(view.window), ..FactFilter::default() };
+        view.snapshot.facts_about(&drawn.series.instrument, &filter)
+    }
+
     /// The bars kept of a series, where a chart of the window pays for them; nothing while they are still being read.
     fn kept_of(&mut self, source: &SeriesInfo, view: &View<'_>) -> Option<Option<Arc<KeptBars>>> {
         let key = source.edition.id.to_string();
@@ -292,14 +318,15 @@ impl ChartLens {
     fn draw_chart(&self, drawn: &ChartScene, view: &View<'_>, canvas: &mut Canvas<'_>) {
         let cursor = self.bar_at_cursor();
         if view.facts_width() > 0 {
-            chart_view::title(drawn, self.shows_gaps, canvas);
+            let x = chart_view::title(drawn, self.shows_gaps, canvas);
+            canvas.put(x + 2, 0, DATES[self.dates].0, theme::faint());
         } else if let Some(at) = cursor {
             chart_view::bar_line(drawn, at, &view.clock(), canvas);
         }
         let marks = chart_view::marks_of(drawn, cursor, self.pressed_price, &view.clock());
         let (width, height) = (canvas.width(), canvas.height());
         draw_scene(&drawn.scene, &marks, canvas.part(0, ABOVE, width, height.saturating_sub(ABOVE)));
-        chart_view::above(view, drawn, canvas.part(0, 1, width, 1));
+        chart_view::above(view, drawn, &self.dates_of(drawn, view), canvas.part(0, 1, width, 1));
     }
 }
 

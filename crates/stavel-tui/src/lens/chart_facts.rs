@@ -6,13 +6,15 @@ use stavel_core::model::columns::{
     CARRIED_SPREAD, FILLED, SHEET_SPREAD, is_filled, is_made_up, is_rebuilt, spread_mark,
 };
 use stavel_core::model::price::scaled;
-use stavel_core::model::time::wall;
+use stavel_core::model::time::{DAY, wall};
 use stavel_core::model::{BarView, Columns, Field, SeriesName, Span, present};
+use stavel_core::store::InstrumentFact;
 use stavel_work::finding_in_words;
 
 use super::FactLine;
 use super::chart_view::ChartScene;
 use crate::canvas::thousands;
+use crate::dates::{in_words, mark};
 use crate::theme;
 use crate::view::View;
 
@@ -75,7 +77,7 @@ fn bar_facts(bars: &Columns, at: usize, joined: &[String]) -> Vec<FactLine> {
 const RANGES: usize = 14;
 
 /// What is known of the bar under the cursor, of what is there, and of the window.
-pub fn facts(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
+pub fn facts(drawn: &ChartScene, at: usize, dates: &[&InstrumentFact], view: &View<'_>) -> Vec<FactLine> {
     let clock = view.clock();
     let (time, afloat) = (drawn.bars.time[at], drawn.is_afloat);
     let mut out = vec![FactLine::heading(format!("bar of {}", drawn.frame))];
@@ -86,7 +88,7 @@ pub fn facts(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
         out.push(FactLine::Pair("shown as", wall(clock.to_wall(time))));
     }
     out.extend(bar_facts(&drawn.bars, at, &joined_from(&drawn.series, view)));
-    out.extend(there(drawn, at, view));
+    out.extend(there(drawn, at, dates, view));
     out.push(FactLine::Gap);
     out.push(FactLine::heading("window"));
     let decimals = drawn.bars.scale.price;
@@ -109,7 +111,7 @@ pub fn facts(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
 }
 
 /// Findings and dated facts that lie in the bar at a place.
-fn there(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
+fn there(drawn: &ChartScene, at: usize, dates: &[&InstrumentFact], view: &View<'_>) -> Vec<FactLine> {
     let from = drawn.bars.time[at];
     let to = drawn.bars.time.get(at + 1).copied().unwrap_or(from + drawn.frame.length().max(1));
     let span = Span::new(from, to.max(from + 1));
@@ -123,9 +125,14 @@ fn there(drawn: &ChartScene, at: usize, view: &View<'_>) -> Vec<FactLine> {
         let (shape, _) = theme::severity(f.kind.severity());
         out.push(FactLine::words(format!("{shape} {}: {}", f.kind.word(), finding_in_words(f))));
     }
-    for fact in drawn.facts.iter().filter(|f| span.holds(f.time)).take(3) {
-        let values: Vec<String> = fact.values.iter().map(|(k, v)| format!("{k} {v}")).collect();
-        out.push(FactLine::words(format!("● {}: {}", fact.kind, values.join(", "))));
+    // A day without a time is that day, in whichever bar of it.
+    let is_here = |fact: &&&InstrumentFact| {
+        let day = Span::new(fact.time, fact.time + DAY);
+        span.holds(fact.time) || fact.time % DAY == 0 && day.overlap(&span).is_some()
+    };
+    for fact in dates.iter().filter(is_here).take(4) {
+        let shape = mark(fact).map_or("", |(shape, _)| shape);
+        out.push(FactLine::words(format!("{shape} {}", in_words(fact))));
     }
     if !out.is_empty() {
         out.insert(0, FactLine::Gap);

@@ -19,14 +19,13 @@ pub struct ChartScene {
     pub bars: Columns,
     pub scene: Scene,
     pub series: SeriesName,
-    /// Dated facts of the instrument in the window, by time.
-    pub facts: Vec<InstrumentFact>,
     /// True where the times are as written.
     pub is_afloat: bool,
 }
 
 /// The series, its frame, and what the lines are.
-pub fn title(drawn: &ChartScene, shows_gaps: bool, canvas: &mut Canvas<'_>) {
+/// Gives the column behind them.
+pub fn title(drawn: &ChartScene, shows_gaps: bool, canvas: &mut Canvas<'_>) -> u16 {
     let mut x = canvas.put(1, 0, &drawn.scene.title, theme::words());
     x = canvas.put(x, 0, &format!("  bars of {}", drawn.frame), theme::strong());
     if shows_gaps {
@@ -42,6 +41,7 @@ pub fn title(drawn: &ChartScene, shows_gaps: bool, canvas: &mut Canvas<'_>) {
         let mark = if i == 0 { "⠒⠒" } else { "⠂⠂" };
         x = canvas.put(x + 2, 0, &format!("{mark} {name}"), theme::words().fg(line_colour(i)));
     }
+    x
 }
 
 /// The bar under the cursor in one line, where there is no room for facts.
@@ -107,7 +107,7 @@ fn levels_of(side: Side, close: f64, spread: Option<f64>) -> Vec<PriceLevel> {
 }
 
 /// What check found in this series, where its sources meet, and dated facts, above the bars.
-pub fn above(view: &View<'_>, drawn: &ChartScene, mut canvas: Canvas<'_>) {
+pub fn above(view: &View<'_>, drawn: &ChartScene, dates: &[&InstrumentFact], mut canvas: Canvas<'_>) {
     let slots = ColumnSlots::of(&drawn.scene, canvas.width());
     let times = &drawn.scene.times;
     let (Some(&first), Some(&last)) = (times.get(slots.first), times.last()) else { return };
@@ -118,8 +118,8 @@ pub fn above(view: &View<'_>, drawn: &ChartScene, mut canvas: Canvas<'_>) {
             canvas.put(slots.middle(slot), 0, mark, theme::words().fg(colour));
         }
     };
-    for fact in &drawn.facts {
-        mark(fact.time, fact.time + 1, "●", theme::source(2));
+    for (fact, (shape, colour)) in dates.iter().filter_map(|fact| Some((fact, crate::dates::mark(fact)?))) {
+        mark(fact.time, fact.time + 1, shape, colour);
     }
     let info = view.snapshot.find(&drawn.series);
     let found = view.found.filter(|f| info.is_some_and(|info| info.edition.id == f.edition));

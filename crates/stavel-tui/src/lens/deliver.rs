@@ -227,8 +227,9 @@ impl Lens for DeliverLens {
             let name = view.instrument_name().to_owned();
             let account = self.account.clone();
             let key = format!("{} {name} {account:?}", view.snapshot.version);
-            self.costs
-                .want(key, view.threads, move |shelf, job| cost_sheet(shelf, &name, account.as_ref(), job));
+            self.costs.want(key, view.threads, move |shelf, job| {
+                cost_sheet(shelf, &name, account.as_ref(), None, job)
+            });
         }
         let Some(info) = view.series() else { return Effects::new() };
         let step =

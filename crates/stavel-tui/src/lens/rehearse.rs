@@ -8,12 +8,14 @@ use stavel_core::model::price::{as_float, scaled};
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, WEEK, wall};
 use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Shape, Side, Span};
 use stavel_core::rehearse::{Account, Direction, FillPrice, SpreadRule, Tape, money_sheet, money_to};
+use stavel_core::store::FactFilter;
 use stavel_draw::{SceneRequest, scene};
 use stavel_work::{ComposeStep, SheetValues, Step, journal_lines, spread_rule_in_words};
 
 use super::{FactLine, Lens, rests_on};
 use crate::act::TableRow;
 use crate::canvas::Canvas;
+use crate::dates;
 use crate::effect::{Effect, Effects, Tone, ask, say, start, tell_done, warn};
 use crate::jobs::Errand;
 use crate::scene_view::{LABELS, PriceLevel, PricePoint, SceneMarks, draw_scene};
@@ -287,8 +289,11 @@ impl Lens for RehearseLens {
         }
     }
 
-    fn facts(&self, _view: &View<'_>) -> Vec<FactLine> {
-        self.play.as_ref().map_or_else(Vec::new, facts_of)
+    fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
+        let Some(play) = &self.play else { return Vec::new() };
+        let mut out = facts_of(play);
+        out.extend(dates_so_far(play, view));
+        out
     }
 }
 
@@ -474,6 +479,22 @@ fn quote_line(play: &Play, canvas: &mut Canvas<'_>) {
             ),
         ],
     );
+}
+
+/// The latest dates of the last days, up to the moment reached: what is announced later is not known yet.
+fn dates_so_far(play: &Play, view: &View<'_>) -> Vec<FactLine> {
+    let span = Span::new(play.now - 5 * DAY, play.now + 1);
+    let filter = FactFilter { span: Some(span), ..FactFilter::default() };
+    let facts = view.snapshot.facts_about(&play.series.instrument, &filter);
+    let lines = facts.iter().rev().filter_map(|fact| {
+        let (shape, _) = dates::mark(fact)?;
+        Some(FactLine::words(format!("{shape} {}", dates::in_words(fact))))
+    });
+    let lines: Vec<FactLine> = lines.take(3).collect();
+    if lines.is_empty() {
+        return lines;
+    }
+    [FactLine::Gap, FactLine::heading("announced")].into_iter().chain(lines).collect()
 }
 
 fn facts_of(play: &Play) -> Vec<FactLine> {

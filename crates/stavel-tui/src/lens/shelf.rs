@@ -2,7 +2,9 @@
 
 mod feeds;
 mod history;
+mod queue;
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use stavel_core::job::Job;
@@ -40,6 +42,11 @@ pub enum ShelfAct {
     Feeds,
     FetchNew,
     FetchWindow,
+    FetchFacts,
+    MarkSeries,
+    HoldQueue,
+    BringForward,
+    LeaveAway,
     Update,
 }
 
@@ -61,6 +68,8 @@ pub struct ShelfLens {
     /// The series chosen among those of feeds, while these are shown.
     feeds: Option<usize>,
     fed: Slot<Vec<FeedSight>>,
+    /// Series of feeds that are marked to be fetched in one go.
+    marked: BTreeSet<SeriesName>,
 }
 
 /// A question whose answer is awaited; it is kept, since an answer that comes to nothing is asked for again.
@@ -148,6 +157,36 @@ impl Lens for ShelfLens {
         .command("stavel fetch SERIES --from T --to T")
         .rare(),
         TableRow::new(
+            ShelfAct::FetchFacts,
+            "e",
+            "",
+            "fetch what feeds say beside histories: dates, specs and costs",
+        )
+        .command("stavel fetch --facts")
+        .rare(),
+        TableRow::new(
+            ShelfAct::MarkSeries,
+            "m",
+            "",
+            "mark a feed's series, to fetch all that are marked in one go",
+        )
+        .rare(),
+        TableRow::new(ShelfAct::HoldQueue, "v", "", "hold the queue of a fetch, or let it go on").rare(),
+        TableRow::new(
+            ShelfAct::BringForward,
+            "b",
+            "",
+            "in the queue, fetch the series that is chosen before the others",
+        )
+        .rare(),
+        TableRow::new(
+            ShelfAct::LeaveAway,
+            "d",
+            "",
+            "in the queue, leave the rest of the series that is chosen away",
+        )
+        .rare(),
+        TableRow::new(
             ShelfAct::Update,
             "p",
             "update",
@@ -181,6 +220,11 @@ impl Lens for ShelfLens {
                 Effects::new()
             }
             (ShelfAct::FetchNew | ShelfAct::FetchWindow, _) => self.fetch(act, view),
+            (ShelfAct::FetchFacts, _) => {
+                start(Step::Fetch(FetchStep { facts: true, ..FetchStep::default() }))
+            }
+            (ShelfAct::MarkSeries, _) => self.mark(view),
+            (ShelfAct::HoldQueue | ShelfAct::BringForward | ShelfAct::LeaveAway, _) => self.steer(act, view),
             (ShelfAct::Update, _) => start(Step::Update(UpdateStep::default())),
             (ShelfAct::History, at) => {
                 self.history = if at.is_some() { None } else { Some(0) };
@@ -305,7 +349,10 @@ impl Lens for ShelfLens {
         out
     }
 
-    fn step_done(&mut self, _step: &Step, _report: &StepReport) {
+    fn step_done(&mut self, step: &Step, _report: &StepReport) {
+        if matches!(step, Step::Fetch(_)) {
+            self.marked.clear();
+        }
         self.compared = None;
         self.editions.forget();
         self.fed.forget();
@@ -345,8 +392,47 @@ impl ShelfLens {
             Some(Err(why)) => {
                 canvas.paragraph(0, &why.to_string(), theme::words().fg(theme::WRONG));
             }
-            Some(Ok(fed)) => feeds::draw(view, fed, at, canvas),
+            Some(Ok(fed)) => feeds::draw(view, fed, (at, &self.marked), canvas),
         }
+    }
+
+    /// The series of a feed that is chosen.
+    fn fed_series(&self) -> Option<SeriesName> {
+        let fed = self.fed.get().filter(|_| self.feeds.is_some())?;
+        let all = feeds::series_of(fed);
+        all.get(self.feeds?).map(|(_, series)| series.listed.name.clone())
+    }
+
+    /// Marks the series that is chosen, or takes the mark away, and goes to the next.
+    fn mark(&mut self, view: &View<'_>) -> Effects {
+        let Some(series) = self.fed_series() else {
+            return say("f shows what feeds have; there m marks series");
+        };
+        if !self.marked.remove(&series) {
+            self.marked.insert(series);
+        }
+        self.choose(true, view)
+    }
+
+    /// Holds the queue of the fetch that runs, or changes its order.
+    fn steer(&self, act: ShelfAct, view: &View<'_>) -> Effects {
+        let Some((job, _)) = view.job.filter(|(job, _)| !job.lines().is_empty()) else {
+            return say("nothing is being fetched; f shows what feeds have");
+        };
+        if matches!(act, ShelfAct::HoldQueue) {
+            job.hold(!job.is_held());
+            return say(if job.is_held() { "held: v goes on" } else { "going on" });
+        }
+        let name = self.fed_series().map(|series| series.to_string()).unwrap_or_default();
+        if !job.lines().iter().any(|line| line.name == name) {
+            return say("the series that is chosen is not in the queue");
+        }
+        if matches!(act, ShelfAct::BringForward) {
+            job.bring_forward(&name);
+            return say(format!("{name} comes first"));
+        }
+        job.change_line(&name, |line| line.is_left = true);
+        say(format!("the rest of {name} is left away; n fetches it another time"))
     }
 
     /// Fetches the chosen series of a feed: what is new, or what lies in the window.
@@ -358,7 +444,11 @@ impl ShelfLens {
                 "f shows what feeds have; there n fetches what is new of a series, w what lies in the window",
             );
         };
-        let wanted = FetchStep { series: vec![series.listed.name.clone().into()], ..FetchStep::default() };
+        let series = match self.marked.is_empty() {
+            true => vec![series.listed.name.clone().into()],
+            false => self.marked.iter().cloned().map(Into::into).collect(),
+        };
+        let wanted = FetchStep { series, ..FetchStep::default() };
         start(Step::Fetch(match act {
             ShelfAct::FetchWindow => {
                 let (from, to) = (wall(view.window.from), wall(view.window.to));

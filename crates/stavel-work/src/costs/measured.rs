@@ -3,8 +3,8 @@
 use stavel_core::Result;
 use stavel_core::job::Job;
 use stavel_core::measures::{SpreadMeasurer, SpreadProfile};
-use stavel_core::model::{Clock, Field, Instrument, SeriesName, Side, Span};
-use stavel_core::store::{SeriesInfo, Shelf};
+use stavel_core::model::{Clock, Field, Instrument, SeriesName, Side, Span, Weight};
+use stavel_core::store::{FactFilter, SeriesInfo, Shelf, fact_kind};
 
 /// The spreads of a series.
 #[derive(Debug, Clone)]
@@ -23,7 +23,7 @@ pub struct MeasuredSpreads {
     pub is_afloat: bool,
 }
 
-/// Measures the spreads of a series.
+/// Measures the spreads of a series; around events of at least `weight`, where one is said.
 ///
 /// # Errors
 /// Where it cannot be read, or the person stops it.
@@ -31,12 +31,17 @@ pub fn measure(
     shelf: &Shelf,
     instrument: &Instrument,
     info: &SeriesInfo,
+    weight: Option<Weight>,
     job: &Job,
 ) -> Result<MeasuredSpreads> {
     let is_afloat = info.is_afloat();
     let clock = if is_afloat { Clock::utc() } else { instrument.sheet.session.clock.clone() };
-    let facts = shelf.facts(&instrument.name)?;
-    let events = facts.iter().filter(|f| f.kind == "event").map(|f| f.time).collect();
+    let events = FactFilter { weight, ..FactFilter::of_kind(fact_kind::EVENT) };
+    // Where times are as written, nothing tells which rows lie about an event.
+    let events = match is_afloat {
+        true => Vec::new(),
+        false => shelf.facts_about(&instrument.name, &events)?.into_iter().map(|event| event.time).collect(),
+    };
     let mut measurer = SpreadMeasurer::new(&clock, events);
     job.begin(format!("spreads of {}", info.name), info.edition.rows);
     for piece in shelf.scan(&info.edition, Span::ALL, Some(&SpreadMeasurer::FIELDS))? {
@@ -60,14 +65,19 @@ pub fn measure(
 ///
 /// # Errors
 /// Where a series cannot be read, or the person stops it.
-pub fn measured_series(shelf: &Shelf, instrument: &Instrument, job: &Job) -> Result<Option<MeasuredSpreads>> {
+pub fn measured_series(
+    shelf: &Shelf,
+    instrument: &Instrument,
+    weight: Option<Weight>,
+    job: &Job,
+) -> Result<Option<MeasuredSpreads>> {
     let mut there: Vec<SeriesInfo> =
         shelf.series_of(&instrument.name)?.into_iter().filter(may_know_spreads).collect();
     there.sort_by_key(|info| {
         (info.is_afloat(), info.name.frame.length(), std::cmp::Reverse(info.edition.rows))
     });
     for (i, info) in there.iter().enumerate() {
-        let measured = measure(shelf, instrument, info, job)?;
+        let measured = measure(shelf, instrument, info, weight, job)?;
         if measured.profile.all.is_some() {
             let others = there[i + 1..].iter().map(|info| info.name.clone()).collect();
             return Ok(Some(MeasuredSpreads { others, ..measured }));

@@ -11,9 +11,10 @@ pub use money::{CostMoney, NightCost, RoundTurn};
 pub use told::{costs_csv, costs_report, costs_tables};
 
 use crate::account_money::AccountWish;
+use crate::dates::{QuotedSpread, quoted_spreads};
 use crate::sheet::{SheetValue, sheet_values};
 use stavel_core::job::Job;
-use stavel_core::model::{Instrument, SeriesName, Standing};
+use stavel_core::model::{Instrument, SeriesName, Standing, Weight};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
@@ -24,6 +25,8 @@ pub struct CostSheet {
     pub instrument: Instrument,
     /// Its spreads; none where no series of it knows any.
     pub spreads: Option<MeasuredSpreads>,
+    /// The usual spreads as brokers say them, in points.
+    pub quoted: Vec<QuotedSpread>,
     /// The values of its spec sheet that are about costs.
     pub values: Vec<SheetValue>,
     /// The same in money.
@@ -51,18 +54,25 @@ const KEYS: [&str; 15] = [
     "lot_max",
 ];
 
-/// Works out what an instrument costs; `of` is its name, or a series of it whose spreads are to be measured.
+/// Works out what an instrument costs; `of` is its name, or a series of it whose spreads are to be measured. Of events only
+/// those of at least `weight` count, where one is said.
 ///
 /// # Errors
 /// Where there is no such instrument or series, or it cannot be read.
-pub fn cost_sheet(shelf: &Shelf, of: &str, account: Option<&AccountWish>, job: &Job) -> Result<CostSheet> {
+pub fn cost_sheet(
+    shelf: &Shelf,
+    of: &str,
+    account: Option<&AccountWish>,
+    weight: Option<Weight>,
+    job: &Job,
+) -> Result<CostSheet> {
     let series: Option<SeriesName> = if of.contains('@') { Some(of.parse()?) } else { None };
     let name = series.as_ref().map_or(of, |s| s.instrument.as_str());
     let instrument = shelf.instrument(name)?;
     let spreads = match &series {
         Some(series) => {
             let info = shelf.find(series)?;
-            let measured = measure(shelf, &instrument, &info, job)?;
+            let measured = measure(shelf, &instrument, &info, weight, job)?;
             if measured.profile.all.is_none() {
                 return Err(Error::input(format!(
                     "No row of {series} knows its spread; name a series of quotes, or of bars with spreads."
@@ -70,7 +80,7 @@ pub fn cost_sheet(shelf: &Shelf, of: &str, account: Option<&AccountWish>, job: &
             }
             Some(measured)
         }
-        None => measured_series(shelf, &instrument, job)?,
+        None => measured_series(shelf, &instrument, weight, job)?,
     };
     let values: Vec<SheetValue> =
         sheet_values(shelf, name)?.into_iter().filter(|v| KEYS.contains(&v.key)).collect();
@@ -89,5 +99,6 @@ pub fn cost_sheet(shelf: &Shelf, of: &str, account: Option<&AccountWish>, job: &
             "no series of {name} knows its spread, and nobody has said one: stavel compose {name} --set spread=…"
         ));
     }
-    Ok(CostSheet { instrument, spreads, values, money, doubts })
+    let quoted = quoted_spreads(shelf, name)?;
+    Ok(CostSheet { instrument, spreads, quoted, values, money, doubts })
 }

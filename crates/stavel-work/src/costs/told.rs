@@ -64,6 +64,15 @@ fn spread_lines(sheet: &CostSheet, spreads: &MeasuredSpreads) -> Vec<String> {
     put("spread", profile.all);
     put("at the roll", profile.at_roll);
     put("around events", profile.around_events);
+    out.extend(sheet.quoted.iter().map(|quoted| {
+        format!(
+            "  {:<16} {} points, as {} says since {}",
+            "quoted",
+            quoted.points,
+            quoted.source,
+            &wall(quoted.since)[..10]
+        )
+    }));
     if let Some(proposed) = profile.proposed() {
         out.push(format!(
             "  for tests        {} points where only one is asked for",
@@ -101,7 +110,8 @@ fn value_lines(sheet: &CostSheet) -> Vec<String> {
             false => (" ", "not known".to_owned()),
         };
         let value = if v.value.is_empty() { "–" } else { &v.value };
-        format!("  {mark} {:<14} {value:<24} {told}{since}", v.key)
+        let by = v.by.as_ref().map(|by| format!(", as {by} says")).unwrap_or_default();
+        format!("  {mark} {:<14} {value:<24} {told}{by}{since}", v.key)
     };
     sheet.values.iter().filter(|v| v.applies).map(line).collect()
 }
@@ -214,9 +224,14 @@ fn value_json(v: &SheetValue) -> Value {
 
 fn spread_json(sheet: &CostSheet) -> Value {
     let fixed = sheet.instrument.sheet.spread;
+    let quoted: Vec<Value> = sheet
+        .quoted
+        .iter()
+        .map(|q| json!({"source": q.source, "since": rfc3339(q.since), "points": q.points}))
+        .collect();
     let Some(spreads) = &sheet.spreads else {
         return json!({
-            "fixed": fixed, "median": null, "p90": null, "p99": null, "by_hour": vec![Value::Null; 168], "proposed": fixed,
+            "fixed": fixed, "quoted": quoted, "median": null, "p90": null, "p99": null, "by_hour": vec![Value::Null; 168], "proposed": fixed,
         });
     };
     let points = |p: i64| number(points_of(sheet, spreads, p));
@@ -240,6 +255,7 @@ fn spread_json(sheet: &CostSheet) -> Value {
         })
         .collect();
     json!({
+        "quoted": quoted,
         "fixed": fixed, "series": spreads.series, "others": spreads.others, "clock": if spreads.is_afloat { "afloat".into() } else { spreads.clock.to_string() },
         "median": all(|s| s.median), "p90": all(|s| s.p90), "p99": all(|s| s.p99), "max": profile.widest.map(points),
         "rows": profile.all.map(|s| s.rows), "rows_unknown": profile.unknown, "rows_estimated": profile.estimated,

@@ -29,7 +29,9 @@ pub fn begun(
     let order = &plan.order;
     let layout = order.layout.as_ref().map(Layout::to_toml);
     let is_alike = entry.command == command && entry.layout == layout && entry.proved && entry.rounded == 0;
-    if !is_alike || !plan.prepared.can_go_on() || order.sides == PriceSides::Together {
+    // Beside rows that are there already, the other side or an event may be another one by now.
+    let has_more = order.sides == PriceSides::Together || order.events.is_some();
+    if !is_alike || !plan.prepared.can_go_on() || has_more {
         return Ok(None);
     }
     let now = shelf.find(&order.series)?;

@@ -33,7 +33,7 @@ pub fn beside(shelf: &Shelf, order: &DeliveryOrder, job: &Job) -> Result<Beside>
         FileFormat::Html => chart_of(shelf, &info, order, job)?,
         _ => None,
     };
-    let mut tables = costs_tables(&cost_sheet(shelf, &order.series.instrument, None, job)?);
+    let mut tables = costs_tables(&cost_sheet(shelf, &order.series.instrument, None, None, job)?);
     tables.push(statistics(shelf, &info, order)?);
     tables.push(provenance(shelf, &info)?);
     Ok(Beside { chart, tables })

@@ -2,6 +2,7 @@
 
 mod behind;
 mod beside;
+mod events;
 mod manifest;
 mod room;
 mod shape;
@@ -24,7 +25,8 @@ use manifest::{FileState, Manifest, ManifestFile};
 use shape::{DeliveryShape, shapes};
 use sides::with_sides;
 use stavel_core::deliver::{
-    Compress, Delivery, DeliveryOrder, FileFormat, PriceSides, ReadyDelivery, is_folder, with_ending,
+    Compress, Delivery, DeliveryOrder, FileFormat, PriceSides, ReadyDelivery, WeighedEvents, is_folder,
+    with_ending,
 };
 use stavel_core::job::Job;
 use stavel_core::model::layout::{decimals_of, general};
@@ -114,6 +116,9 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
         report.lines.push("nothing to deliver".into());
     }
     report.json = json!({ "files": documents, "manifest": manifest_path });
+    if step.facts {
+        deliver_facts(shelf, step, &out, &planned, &mut report)?;
+    }
     if step.costs {
         report.json["costs"] = json!(costs);
         report.files.extend(costs);
@@ -157,6 +162,7 @@ fn plan(
         for shape in shapes {
             let mut order = order_of(step, series, shape, shapes.len() > 1)?;
             order.beside = beside::beside(shelf, &order, job)?;
+            order.events = events_for(shelf, step, &order.series)?;
             let prepared = ReadyDelivery::of(shelf, &order)?;
             let paths = prepared.paths(out)?;
             let is_taken = |path: &PathBuf| planned.iter().any(|p| p.paths.contains(path));
@@ -181,7 +187,9 @@ pub fn delivery_orders(shelf: &Shelf, step: &DeliverStep) -> Result<Vec<Delivery
     let mut out = Vec::new();
     for series in with_sides(shelf, delivered(shelf, &step.series, &step.frames)?, step.sides)?.0 {
         for shape in &shapes {
-            out.push(order_of(step, &series, shape, shapes.len() > 1)?);
+            let mut order = order_of(step, &series, shape, shapes.len() > 1)?;
+            order.events = events_for(shelf, step, &order.series)?;
+            out.push(order);
         }
     }
     Ok(out)
@@ -229,12 +237,34 @@ fn order_of(
     })
 }
 
+/// Writes what is known on dates of each instrument beside the files.
+fn deliver_facts(
+    shelf: &Shelf,
+    step: &DeliverStep,
+    out: &Path,
+    planned: &[PlannedFiles],
+    report: &mut StepReport,
+) -> Result<()> {
+    let names = planned.iter().map(|p| p.order.series.instrument.as_str()).collect();
+    let clock = step.clock.clone().unwrap_or_else(Clock::utc);
+    let facts = events::write_facts(shelf, out, &names, &clock)?;
+    report.lines.extend(facts.iter().map(|path| format!("{}: what is known on dates", path.display())));
+    report.json["facts"] = json!(facts);
+    report.files.extend(facts);
+    Ok(())
+}
+
+/// The events that stand beside the bars of a series, where they are wanted.
+fn events_for(shelf: &Shelf, step: &DeliverStep, series: &SeriesName) -> Result<Option<WeighedEvents>> {
+    step.events.map(|least| events::events_of(shelf, &series.instrument, least)).transpose()
+}
+
 /// Writes the cost sheet of each instrument beside the files.
 fn write_costs(shelf: &Shelf, to: &Path, planned: &[PlannedFiles], job: &Job) -> Result<Vec<PathBuf>> {
     let names: BTreeSet<&str> = planned.iter().map(|p| p.order.series.instrument.as_str()).collect();
     let mut out = Vec::new();
     for name in names {
-        let text = costs_csv(&cost_sheet(shelf, name, None, job)?)?;
+        let text = costs_csv(&cost_sheet(shelf, name, None, None, job)?)?;
         let path = match is_folder(to) {
             true => to.join(format!("{name}_costs.csv")),
             false => with_ending(to, "costs.csv"),
@@ -279,6 +309,12 @@ fn edition_key(shelf: &Shelf, order: &DeliveryOrder, edition: &EditionInfo) -> R
     if order.sides == PriceSides::Together {
         let ask = shelf.current(&SeriesName { side: Side::Ask, ..order.series.clone() })?;
         hash.update(&ask.map_or(0, |ask| ask.edition.id).to_le_bytes());
+    }
+    if let Some(events) = &order.events {
+        events.iter().for_each(|(time, weight)| {
+            hash.update(&time.to_le_bytes());
+            hash.update(&weight.to_le_bytes());
+        });
     }
     if matches!(order.format, FileFormat::Xlsx | FileFormat::Html) {
         let sheet = shelf.instrument(&order.series.instrument)?.values;

@@ -220,9 +220,9 @@ fn name_of(used: &Use) -> String {
     }
 }
 
-/// The use that a word among the columns names: one of layouts, or the ask beside the bid.
+/// The use that a word among the columns names: one of layouts, or the ask or the events beside the bid.
 fn column_named(word: &str) -> Option<Use> {
-    let beside = || Field::named(word).filter(|f| f.is_beside_the_bid()).map(Use::Field);
+    let beside = || Field::named(word).filter(|f| f.is_only_in_files()).map(Use::Field);
     Use::named(word).filter(|u| !matches!(u, Use::Value(_))).or_else(beside)
 }
 

@@ -1,5 +1,6 @@
 //! Doing a fetch step: what feeds have and the shelf lacks is fetched, piece by piece, and taken in.
 
+mod facts;
 mod feeds;
 mod plan;
 mod told;
@@ -9,6 +10,7 @@ use std::path::PathBuf;
 
 use serde_json::{Value, json};
 
+pub use facts::has_facts;
 pub use feeds::{add_feed, feeds};
 pub use plan::{FedSeries, PieceSight};
 use plan::{FeedPlan, SeriesPlan, plan};
@@ -34,6 +36,8 @@ struct PieceTally {
     rows: u64,
     empty: usize,
     unchanged: usize,
+    /// Pieces that were left away on the way.
+    left: usize,
     failed: Vec<(String, String)>,
 }
 
@@ -50,6 +54,9 @@ struct Waiting {
 /// # Errors
 /// Where a feed cannot be used and nothing was taken in. What was fetched stays in the spool, and is not fetched again.
 pub fn fetch_series(shelf: &mut Shelf, step: &FetchStep, job: &Job) -> Result<StepReport> {
+    if step.facts {
+        return facts::fetch_facts(shelf, step, job);
+    }
     if step.dry_run {
         return foretold_of(shelf, step, job);
     }
@@ -91,6 +98,13 @@ pub fn fetch_series(shelf: &mut Shelf, step: &FetchStep, job: &Job) -> Result<St
         return Err(Error::input(format!("Nothing could be fetched: {told}.")));
     }
     report.json = json!({ "fetched": fetched, "failed": failed, "empty_days": empty });
+    if job_is_stopped(job) {
+        if report.changed.is_empty() {
+            return Err(Error::cancelled());
+        }
+        report.wants_person = true;
+        report.lines.push("stopped: what had come is here; the next fetch of what is new goes on".into());
+    }
     Ok(report)
 }
 
@@ -144,12 +158,19 @@ fn fetch_feed(
         Ok(())
     };
     let outcome = fetch_all(&of_feed.service, queue, &spool, job, &mut done);
+    // Who stops it wants no more of it, and keeps what has come.
+    let is_stopped = job_is_stopped(job);
+    let unwatched = Job::unwatched();
+    let outcome =
+        if is_stopped && outcome.as_ref().is_err_and(Error::is_cancelled) { Ok(()) } else { outcome };
     for coming in &mut all {
-        // What has come is taken in, also where the rest does not come; but not where the person has stopped it.
-        if outcome.is_ok() || !job_is_stopped(job) {
-            take_in(shelf, of_feed, coming, job, report)?;
+        // What has come is taken in, also where the rest does not come.
+        take_in(shelf, of_feed, coming, if is_stopped { &unwatched } else { job }, report)?;
+        if outcome.is_ok() {
+            // The person did not want the rest of it.
+            coming.tally.left = coming.left.len();
         }
-        if outcome.is_err() && coming.tally.days > 0 {
+        if outcome.is_ok() || coming.tally.days > 0 {
             coming.note_what_is_left();
         }
         if !coming.noted.is_empty() {
@@ -315,7 +336,7 @@ fn intake_of(
 }
 
 fn line_of(name: &SeriesName, tally: &PieceTally, here: usize) -> String {
-    if tally.days + tally.empty + tally.unchanged + tally.failed.len() == 0 {
+    if tally.days + tally.empty + tally.unchanged + tally.failed.len() + tally.left == 0 {
         return format!("{name}: nothing new; {here} pieces are here");
     }
     let mut words = vec![format!("{} pieces fetched, {} rows", tally.days, tally.rows)];
@@ -323,6 +344,7 @@ fn line_of(name: &SeriesName, tally: &PieceTally, here: usize) -> String {
         (tally.empty, "of which the feed has nothing"),
         (tally.unchanged, "as they were"),
         (tally.failed.len(), "failed"),
+        (tally.left, "left away"),
         (here, "here already"),
     ];
     words.extend(more.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")));

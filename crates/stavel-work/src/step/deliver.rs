@@ -10,7 +10,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use stavel_core::deliver::{Compress, FileFormat, Split};
 use stavel_core::model::layout::{LineEnd, Quotes, TextEncoding};
-use stavel_core::model::{Clock, Frame, SeriesPattern, Stamp};
+use stavel_core::model::{Clock, Frame, SeriesPattern, Stamp, Weight};
 use stavel_core::{Error, Result};
 
 use super::settings::{is_default, one_of};
@@ -69,6 +69,11 @@ pub struct DeliverStep {
     #[arg(long, value_parser = one_of::<SidesAsked>())]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sides: Option<SidesAsked>,
+    /// Of bars, a column event with the weight of the heaviest event in each, 1 low to 3 high: of events of at least this
+    /// weight (low, medium or high), or of all that say one.
+    #[arg(long, value_name = "WEIGHT", num_args = 0..=1, default_missing_value = "low")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub events: Option<Weight>,
     /// Write of each row where it comes from: what was filled, and which spreads are estimates.
     #[arg(long)]
     #[serde(skip_serializing_if = "is_default")]
@@ -147,6 +152,11 @@ pub struct DeliverStep {
     #[arg(long, value_name = "PATTERN")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub names: Option<String>,
+    /// Also write what is known on dates of each instrument (events, holidays, splits and dividends, statements), as a table
+    /// beside the files.
+    #[arg(long)]
+    #[serde(skip_serializing_if = "is_default")]
+    pub facts: bool,
     /// Also write what trading each instrument costs, as a table beside the files.
     #[arg(long)]
     #[serde(skip_serializing_if = "is_default")]

@@ -11,7 +11,7 @@ use super::settings::is_default;
 #[serde(default, deny_unknown_fields)]
 pub struct FetchStep {
     /// The series, or patterns of them as NOK*@quill:ticks; the source is the name of the feed.
-    #[arg(required = true)]
+    #[arg(required_unless_present = "facts")]
     pub series: Vec<SeriesPattern>,
     /// From this day on; else from the first the feed has.
     #[arg(long, value_name = "TIME", conflicts_with_all = ["new", "last"])]
@@ -33,6 +33,11 @@ pub struct FetchStep {
     #[arg(long, conflicts_with = "new")]
     #[serde(skip_serializing_if = "is_default")]
     pub again: bool,
+    /// Not histories, but what feeds say beside them: calendars, and specs and costs of the instruments that are here;
+    /// with --new only what was not asked for within the last hour.
+    #[arg(long, conflicts_with_all = ["last", "from", "to", "again", "dry_run"])]
+    #[serde(skip_serializing_if = "is_default")]
+    pub facts: bool,
     /// Say what would be fetched, in pieces and time, and fetch nothing.
     #[arg(long)]
     #[serde(skip)]

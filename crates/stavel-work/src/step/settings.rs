@@ -15,6 +15,7 @@ use stavel_core::deliver::FileFormat;
 use stavel_core::model::provenance::EmptyBars;
 use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, SeriesPattern, Stamp};
 use stavel_core::splice::{Level, SpliceRule};
+use stavel_feed::client::Tells;
 
 use super::wanted::{FramesWanted, SidesWanted};
 
@@ -68,6 +69,10 @@ pub struct IntakeStep {
     #[arg(long, value_name = "PATTERN")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub names: Option<String>,
+    /// What the files tell of dates: events, holidays, actions or statements; else histories, and iCalendars as they say.
+    #[arg(long, value_parser = one_of::<Tells>(), value_name = "WHAT")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tells: Option<Tells>,
     /// Replace the span that the new rows cover; else they are added.
     #[arg(long)]
     #[serde(skip_serializing_if = "is_default")]

@@ -13,8 +13,9 @@ use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
 use crate::auto::ActStep;
-use crate::fetch::{feeds, foretold_of};
+use crate::fetch::{feeds, foretold_of, has_facts};
 use crate::recipe::{Done, Recipe, do_unless_done, what_was_done};
+use crate::record::take_in_left;
 use crate::report::{StepReport, counted};
 use crate::step::{AlignStep, FetchStep, Step, UpdateStep};
 use again::{is_meant, step_again};
@@ -28,6 +29,8 @@ struct UpdateWay {
     changed: Vec<SeriesName>,
     lines: Vec<String>,
     files: Vec<std::path::PathBuf>,
+    /// What feeds say beside histories.
+    facts: Vec<Value>,
     wants_person: bool,
 }
 
@@ -77,18 +80,44 @@ pub fn update_all(
     }
     let mut way = UpdateWay::default();
     let before: Vec<_> = shelf.series()?.into_iter().map(|info| (info.name, info.edition.last)).collect();
-    fetch_new(shelf, step, act, &mut way)?;
+    let outcome = all_of(shelf, (step, recipe.as_ref()), &before, act, job, &mut way);
+    match outcome {
+        Err(why) if why.is_cancelled() && !way.changed.is_empty() => {
+            way.wants_person = true;
+            way.lines.push("stopped: what is done stays; the next update goes on".into());
+        }
+        outcome => outcome?,
+    }
+    told(shelf, step, way)
+}
+
+/// Series with the times of their last rows.
+type LastRows = [(SeriesName, i64)];
+
+/// The parts of an update, one after the other.
+fn all_of(
+    shelf: &mut Shelf,
+    (step, recipe): (&UpdateStep, Option<&Recipe>),
+    before: &LastRows,
+    act: &mut ActStep<'_>,
+    job: &Job,
+    way: &mut UpdateWay,
+) -> Result<()> {
+    for (series, rows) in take_in_left(shelf)? {
+        way.lines.push(format!("  {rows} rows of {series} that a recording left were taken in"));
+        way.changed.push(series);
+    }
+    fetch_new(shelf, step, act, way)?;
+    job.advance(0)?;
+    fetch_facts(shelf, act, way)?;
     let fetched = way.changed.clone();
     let last_of = |name: &SeriesName| before.iter().find(|(n, _)| n == name).map(|(_, last)| *last);
     for name in &fetched {
-        mend_again(shelf, name, act, &mut way)?;
-        look_at_new(shelf, name, last_of(name), act, job, &mut way)?;
+        mend_again(shelf, name, act, way)?;
+        look_at_new(shelf, name, last_of(name), act, job, way)?;
     }
-    make_again(shelf, step, act, &mut way)?;
-    if let Some(recipe) = recipe {
-        run_recipe(shelf, &recipe, act, &mut way)?;
-    }
-    told(shelf, step, way)
+    make_again(shelf, step, act, way)?;
+    recipe.map_or(Ok(()), |recipe| run_recipe(shelf, recipe, act, way))
 }
 
 /// Fetches what feeds have beyond what is here, of each series that came from one.
@@ -113,6 +142,27 @@ fn fetch_new(shelf: &mut Shelf, step: &UpdateStep, act: &mut ActStep<'_>, way: &
         }
     }
     Ok(())
+}
+
+/// Asks the feeds for what they say beside histories, where any does.
+fn fetch_facts(shelf: &mut Shelf, act: &mut ActStep<'_>, way: &mut UpdateWay) -> Result<()> {
+    if !feeds(shelf)?.iter().any(has_facts) {
+        return Ok(());
+    }
+    match act(shelf, &Step::Fetch(FetchStep { facts: true, new: true, ..FetchStep::default() })) {
+        Ok(report) => {
+            let is_new = |fact: &&Value| ["added", "changed", "gone"].iter().any(|key| fact[key] != 0);
+            let list = |key: &str| report.json[key].as_array().cloned().unwrap_or_default();
+            way.facts.extend(list("facts").iter().filter(is_new).cloned());
+            for failed in list("failed") {
+                let text = |key: &str| failed[key].as_str().unwrap_or_default().to_owned();
+                way.failed.push((text("feed"), text("why")));
+            }
+            way.take(&report);
+            Ok(())
+        }
+        Err(why) => way.fail("what feeds say of dates and specs".into(), &why),
+    }
 }
 
 /// The series that feeds are asked for, by feed: those that came from one before.
@@ -266,11 +316,15 @@ fn told(shelf: &Shelf, step: &UpdateStep, way: UpdateWay) -> Result<StepReport> 
         rebuilt.len(),
     )];
     lines.extend(rebuilt.iter().map(|name| format!("  {name} made again")));
+    let facts = |key: &str| -> u64 { way.facts.iter().filter_map(|fact| fact[key].as_u64()).sum() };
+    if !way.facts.is_empty() {
+        let (added, changed) = (facts("added"), facts("changed"));
+        lines.push(format!("  {} new, {changed} changed", counted(added, "dated fact")));
+    }
     lines.extend(way.lines);
     let failures: Vec<Value> =
         way.failed.iter().map(|(what, why)| json!({ "what": what, "why": why })).collect();
-    let json =
-        json!({ "fetched": way.fetched, "rebuilt": rebuilt, "unchanged": unchanged, "failed": failures });
+    let json = json!({ "fetched": way.fetched, "rebuilt": rebuilt, "unchanged": unchanged, "failed": failures, "facts": way.facts });
     let mut report = StepReport::new(json, lines);
     report.wants_person = way.wants_person || !way.failed.is_empty();
     report.changed = way.changed;
@@ -299,6 +353,10 @@ fn foretold(shelf: &mut Shelf, step: &UpdateStep, job: &Job) -> Result<StepRepor
                 report.lines.push(format!("✗ {feed}: {why}"));
             }
         }
+    }
+    let telling: Vec<String> = feeds(shelf)?.into_iter().filter(has_facts).map(|feed| feed.name).collect();
+    if !telling.is_empty() {
+        report.lines.push(format!("{} would be asked for dates and specs", telling.join(", ")));
     }
     let stale = shelf.stale_editions()?;
     let is_stale = |info: &stavel_core::store::SeriesInfo| stale.contains_key(&info.edition.id);

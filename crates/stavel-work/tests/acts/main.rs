@@ -3,6 +3,7 @@
 mod answers;
 mod charts;
 mod journal;
+mod recording;
 mod words;
 mod working;
 

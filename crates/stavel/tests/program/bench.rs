@@ -7,12 +7,12 @@ use std::time::{Duration, Instant};
 use crate::support::{Program, demo};
 
 /// A terminal with the program in it; it ends with the test.
-struct Terminal {
+pub struct Terminal {
     socket: String,
 }
 
 impl Terminal {
-    fn open(p: &Program, size: (u16, u16), args: &str) -> Terminal {
+    pub fn open(p: &Program, size: (u16, u16), args: &str) -> Terminal {
         let socket = p.dir.path().join("tmux").to_string_lossy().into_owned();
         let t = Terminal { socket };
         let command = format!(
@@ -53,12 +53,12 @@ impl Terminal {
             .expect("tmux is needed for this test: install it")
     }
 
-    fn screen(&self) -> String {
+    pub fn screen(&self) -> String {
         String::from_utf8_lossy(&self.tmux(&["capture-pane", "-p", "-t", "s"]).stdout).into_owned()
     }
 
     /// Waits until the screen shows some words.
-    fn wait(&self, words: &str) {
+    pub fn wait(&self, words: &str) {
         let end = Instant::now() + Duration::from_secs(90);
         while !self.screen().contains(words) {
             assert!(Instant::now() < end, "never saw '{words}' in\n{}", self.screen());
@@ -66,7 +66,7 @@ impl Terminal {
         }
     }
 
-    fn keys(&self, keys: &[&str]) {
+    pub fn keys(&self, keys: &[&str]) {
         self.tmux(&[&["send-keys", "-t", "s"], keys].concat());
     }
 

@@ -1,74 +1,12 @@
 //! Feeds: the program fetches from the stand-ins, which it also is.
 
-use std::collections::BTreeMap;
-use std::io::{BufRead, BufReader, Read, Write};
-use std::process::{Child, Stdio};
+use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
 
+use super::stand_in::StandIn;
 use super::support::Program;
-
-/// The stand-ins, until dropped.
-struct StandIn {
-    child: Child,
-    address: String,
-    /// The texts of the vendor's and of the broker's feed.
-    feed: String,
-    broker: String,
-}
-
-impl StandIn {
-    fn start(p: &Program, args: &[&str]) -> StandIn {
-        let dir = p.dir.path().join("feeds").to_string_lossy().into_owned();
-        let mut child = p
-            .command(&[&["stand-in", "--port", "0", "--dir", &dir], args].concat())
-            .stdout(Stdio::piped())
-            .spawn()
-            .unwrap();
-        let mut line = String::new();
-        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
-        let told: Value = serde_json::from_str(&line).unwrap();
-        let address = told["address"].as_str().unwrap().trim_start_matches("http://").to_owned();
-        let feed = |at: usize| told["feeds"][at].as_str().unwrap().to_owned();
-        StandIn { child, address, feed: feed(0), broker: feed(1) }
-    }
-
-    /// Asks for a document, or sets one.
-    fn ask(&self, path: &str, set: Option<&Value>) -> Value {
-        let mut stream = std::net::TcpStream::connect(&self.address).unwrap();
-        let body = set.map(Value::to_string).unwrap_or_default();
-        let method = if set.is_some() { "POST" } else { "GET" };
-        write!(
-            stream,
-            "{method} {path} HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
-            body.len()
-        )
-        .unwrap();
-        let mut reply = String::new();
-        stream.read_to_string(&mut reply).unwrap();
-        serde_json::from_str(reply.split_once("\r\n\r\n").unwrap().1)
-            .unwrap_or_else(|e| panic!("{e}: {reply}"))
-    }
-
-    fn set(&self, key: &str, value: Value) {
-        let mut switch = self.ask("/switch", None);
-        switch[key] = value;
-        self.ask("/switch", Some(&switch));
-    }
-
-    /// How often each file was handed out whole.
-    fn whole(&self) -> BTreeMap<String, u64> {
-        serde_json::from_value(self.ask("/counts", None)["whole"].clone()).unwrap()
-    }
-}
-
-impl Drop for StandIn {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
 
 fn rows(p: &Program, series: &str) -> i64 {
     let doc = p.json(&["shelf"]);
@@ -435,7 +373,7 @@ fn the_services_keep_to_their_documents() {
     );
     let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let token = std::fs::read_to_string(p.dir.path().join("feeds/stand-in.token")).unwrap();
-    for service in ["quill", "tarn"] {
+    for service in ["quill", "tarn", "skerry"] {
         let run = "import sys; from schemathesis.cli import schemathesis; sys.argv = ['schemathesis', *sys.argv[1:]]; schemathesis()";
         let out = std::process::Command::new("python3")
             .args(["-c", run, "run"])
@@ -456,4 +394,68 @@ fn the_services_keep_to_their_documents() {
         assert!(out.status.success(), "{service}: {told}{}", String::from_utf8_lossy(&out.stderr));
         assert!(told.contains("generated"), "{told}");
     }
+}
+
+/// A service that gives lists of JSON, or the last rows before a time, is asked as its text says.
+#[test]
+fn records_of_json_and_the_last_rows_before_a_time_give_the_same_rows() {
+    let p = Program::new();
+    let feed = StandIn::start(
+        &p,
+        &["--now", "2024-03-08T12:00:00Z", "--first", "2024-03-04", "--per-second", "500"],
+    );
+    p.json(&["feeds", "--add", &feed.feed]);
+    p.json(&["feeds", "--add", &feed.broker]);
+    let quill = std::fs::read_to_string(&feed.feed).unwrap();
+    let records = quill
+        .replace("name = \"quill\"", "name = \"records\"")
+        .replace("/{date}\"", "/{date}?as=json\"")
+        .replace("/{month}\"", "/{month}?as=json\"")
+        .replace("csv.gz", "json")
+        .replace("dates = \"day-first\"\n", "");
+    let tarn = std::fs::read_to_string(&feed.broker).unwrap();
+    let latest = tarn
+        .replace("name = \"tarn\"", "name = \"latest\"")
+        .replace("?from={from}&to={to}", "?to={to}&count={rows}");
+    for (name, text) in [("feeds/records.toml", records), ("feeds/latest.toml", latest)] {
+        let path = p.file(name, text);
+        p.json(&["feeds", "--add", &path]);
+    }
+    p.json(&["fetch", "NOKSEK@*:ticks", "NOKSEK@*:1m"]);
+    let lines = |series: &str| p.told(&["deliver", series, "--out", "-"]).1;
+    assert!(lines("NOKSEK@records:ticks") == lines("NOKSEK@quill:ticks"));
+    assert!(lines("NOKSEK@records:1m").lines().count() > 3000);
+    assert!(lines("NOKSEK@records:1m") == lines("NOKSEK@quill:1m"));
+    assert_eq!(rows(&p, "NOKSEK@latest:1m"), rows(&p, "NOKSEK@tarn:1m"));
+}
+
+/// The book of the barley contract is fetched as ticks are, and nothing is taken for it that is not there.
+#[test]
+fn the_book_of_a_contract_is_fetched_by_day() {
+    let p = Program::new();
+    let feed = StandIn::start(
+        &p,
+        &["--now", "2024-03-06T12:00:00Z", "--first", "2024-03-04", "--per-second", "500"],
+    );
+    p.json(&["feeds", "--add", &feed.feed]);
+    let (code, _, err) = p.told(&["fetch", "NOKSEK@quill:depth"]);
+    assert!(code == 1 && err.contains("No feed has NOKSEK@quill:depth"), "{err}");
+    p.json(&["fetch", "BLY-2024-05@quill:depth", "BLY-2024-05@quill:ticks"]);
+    let count = rows(&p, "BLY-2024-05@quill:depth");
+    // Of each tenth quote five levels of both sides.
+    let quotes = rows(&p, "BLY-2024-05@quill:ticks");
+    assert!((count - quotes).abs() < 3 * 10, "{count} rows of the book, {quotes} quotes");
+    let text = p.told(&["deliver", "BLY-2024-05@quill:depth", "--last", "10", "--out", "-"]).1;
+    let rows: Vec<Vec<&str>> = text.lines().skip(1).map(|line| line.split(',').collect()).collect();
+    let head: Vec<&str> = text.lines().next().unwrap().split(',').collect();
+    let at = |name: &str| head.iter().position(|h| *h == name).unwrap_or_else(|| panic!("{name}: {text}"));
+    assert_eq!(rows.len(), 10);
+    let price = |row: &[&str]| row[at("price")].parse::<f64>().unwrap();
+    let best = |side: &str| rows.iter().find(|r| r[at("side")] == side && r[at("level")] == "0").unwrap();
+    let (bid, ask) = (rows.iter().map(|r| r[at("side")]).collect::<Vec<_>>(), &rows);
+    assert_eq!(bid.iter().filter(|s| **s == bid[0]).count(), 5, "{ask:?}");
+    let sides: Vec<&str> =
+        bid.iter().copied().collect::<std::collections::BTreeSet<_>>().into_iter().collect();
+    let prices = [price(best(sides[0])), price(best(sides[1]))];
+    assert!(prices[0] != prices[1]);
 }

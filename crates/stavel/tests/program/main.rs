@@ -2,11 +2,14 @@
 
 mod auto;
 mod bench;
+mod calendars;
 mod commands;
 mod feeds;
 mod foundations;
 mod hard;
 mod judging;
 mod opened;
+mod recording;
+mod stand_in;
 mod support;
 mod truth;

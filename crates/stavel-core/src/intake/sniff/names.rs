@@ -115,6 +115,7 @@ fn plain_field(word: &str) -> Option<Field> {
         "size" | "lastsize" | "tradesize" | "amount" | "lastvolume" => Field::Size,
         "side" | "takerside" | "aggressor" | "aggressorside" | "direction" | "buysell" => Field::Taker,
         "level" | "depth" | "position" | "lvl" => Field::Level,
+        "arrived" => Field::Arrived,
         "act" | "action" | "operation" | "updatetype" | "updateaction" => Field::Act,
         _ => return None,
     })

@@ -167,12 +167,16 @@ impl Layout {
             let mut flags = kept.iter();
             names.retain(|_| *flags.next().unwrap_or(&true));
         }
-        let has_its_own = |used: &Use| {
-            matches!(used, Use::Values) || matches!(used, Use::Field(f) if f.is_beside_the_bid())
+        let has_values = self.columns.contains(&Use::Values);
+        let has_ask = |used: &Use| matches!(used, Use::Field(f) if f.is_beside_the_bid());
+        let wants_ask = fields.contains(&Field::AskOpen) && !self.columns.iter().any(has_ask);
+        let is_added = |f: &Field| match f {
+            Field::Event => true,
+            Field::AskVolume => wants_ask,
+            f => wants_ask && f.is_beside_the_bid(),
         };
-        if fields.contains(&Field::AskOpen) && !self.columns.iter().any(has_its_own) {
-            let beside = fields.iter().copied().filter(|f| f.is_beside_the_bid() || *f == Field::AskVolume);
-            for field in beside.filter(|f| self.place_of(&Use::Field(*f)).is_none()).collect::<Vec<_>>() {
+        for field in fields.iter().copied().filter(|f| !has_values && is_added(f)) {
+            if self.place_of(&Use::Field(field)).is_none() {
                 self.columns.push(Use::Field(field));
                 if let Some(names) = &mut self.header {
                     names.push(field.name().to_owned());

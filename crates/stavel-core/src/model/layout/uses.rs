@@ -74,8 +74,8 @@ impl Use {
         all.extend([Seconds, Millis, Micros, Nanos].map(Use::Unix));
         all.extend([Use::DayNumber, Use::DayMillis, Use::Symbol, Use::Values]);
         // What a row covers is known only of layers that were joined here; a file with both sides is read one side at a
-        // time.
-        let is_of_files = |f: &Field| *f != Field::Covers && !f.is_beside_the_bid();
+        // time, and the events beside its bars are none of it.
+        let is_of_files = |f: &Field| *f != Field::Covers && !f.is_only_in_files();
         all.extend(Field::ALL.into_iter().filter(is_of_files).map(Use::Field));
         all
     }

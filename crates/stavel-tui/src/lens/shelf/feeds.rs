@@ -1,11 +1,14 @@
 //! What feeds have, piece by piece on one time axis, and what of it is here.
 
+use std::collections::BTreeSet;
+
 use ratatui::style::Color;
 use stavel_core::model::time::{HOUR, date, day_of, length_in_words, wall};
 use stavel_core::model::{SeriesName, Span};
 use stavel_work::{FedSeries, FeedSight, PieceSight, counted};
 
 use super::super::FactLine;
+use super::queue::{self, QueueSight};
 use crate::canvas::{Canvas, scroll, thousands};
 use crate::spine;
 use crate::theme;
@@ -21,78 +24,156 @@ pub fn series_of(feeds: &[FeedSight]) -> Vec<(&FeedSight, &FedSeries)> {
     out
 }
 
+/// The feeds on a screen: where the axis lies, and what is known of a fetch that runs.
+struct FeedsPage<'p> {
+    view: &'p View<'p>,
+    marked: &'p BTreeSet<SeriesName>,
+    queue: Option<QueueSight>,
+    whole: Option<Span>,
+    /// Columns of the axis.
+    columns: u16,
+    is_wide: bool,
+}
+
+/// Columns left of the axis.
+const LEFT: u16 = 24;
+
 /// Draws the feeds; `at` is the series that is chosen.
-pub fn draw(view: &View<'_>, feeds: &[FeedSight], at: usize, mut canvas: Canvas<'_>) {
+pub fn draw(
+    view: &View<'_>,
+    feeds: &[FeedSight],
+    (at, marked): (usize, &BTreeSet<SeriesName>),
+    mut canvas: Canvas<'_>,
+) {
     if feeds.is_empty() {
         let told = "No feed yet: stavel feeds --add FILE adds one, stavel stand-in runs a made-up service to try (docs/feeds.md).";
         canvas.paragraph(1, told, theme::words());
         return;
     }
     let spans = series_of(feeds).into_iter().filter_map(|(_, series)| span_of(series));
-    let whole = spans.reduce(|a, b| Span::new(a.from.min(b.from), a.to.max(b.to)));
     let is_wide = canvas.width() >= 100;
-    let (left, right) = (24u16, if is_wide { 44 } else { 16 });
-    let columns = canvas.width().saturating_sub(left + right + 2).max(8);
-    canvas.put(1, 0, "▇ here ◐ open · empty ▁ to fetch", theme::faint());
-    if let Some(whole) = whole.filter(|_| is_wide) {
-        for (column, label) in spine::labels(whole, columns).into_iter().filter(|(c, _)| left + c > 34) {
-            canvas.put(left + column, 0, &label, theme::faint());
-        }
-    }
-    let after = left + columns + 1;
-    canvas.put_right(after + 14, 0, "to fetch", theme::faint());
-    if is_wide {
-        canvas.put(after + 17, 0, "here until", theme::faint());
-    }
+    let right = if is_wide { 44 } else { 16 };
+    let page = FeedsPage {
+        view,
+        marked,
+        queue: view.job.and_then(|(job, begun)| QueueSight::of(job, begun)),
+        whole: spans.reduce(|a, b| Span::new(a.from.min(b.from), a.to.max(b.to))),
+        columns: canvas.width().saturating_sub(LEFT + right + 2).max(8),
+        is_wide,
+    };
+    page.draw_head(&mut canvas);
+    page.draw_keys(&mut canvas);
     let bottom = canvas.height().saturating_sub(1);
-    let x = canvas.put(1, bottom, "n", theme::strong());
-    let x = canvas.put(x + 1, bottom, "fetch what is new of it", theme::faint());
-    let x = canvas.put(x + 3, bottom, "w", theme::strong());
-    let x = canvas.put(x + 1, bottom, "what lies in the window", theme::faint());
-    let x = canvas.put(x + 3, bottom, "f", theme::strong());
-    canvas.put(x + 1, bottom, "the list again", theme::faint());
-    let rows = usize::from(canvas.height()).saturating_sub(3);
+    let mut rows = usize::from(canvas.height()).saturating_sub(3);
+    if let Some(queue) = &page.queue {
+        rows = rows.saturating_sub(2);
+        queue.draw(canvas.part(0, bottom.saturating_sub(2), canvas.width(), 2));
+    }
     let lines = lines_of(feeds);
     let place =
         lines.iter().position(|line| matches!(line, FeedLine::Series(i, ..) if *i == at)).unwrap_or(0);
     let from = scroll(place, rows, lines.len());
     for (y, line) in lines.iter().skip(from).take(rows).enumerate() {
-        let y = y as u16 + 1;
-        match line {
-            FeedLine::Feed(seen) => {
-                let x = canvas.put(1, y, &seen.feed.name, theme::strong());
-                let due: usize = seen.series.iter().flatten().map(|series| series.due().len()).sum();
-                let told = match due {
-                    0 => seen.feed.address.clone(),
-                    due => format!(
-                        "{}  all that is missing takes {} at least",
-                        seen.feed.address,
-                        time_of(seen, due)
-                    ),
-                };
-                canvas.put(x + 2, y, &told, theme::faint());
-            }
-            FeedLine::Trouble(why) => {
-                canvas.put(2, y, &format!("▲ {why}"), theme::words().fg(theme::WRONG));
-            }
-            FeedLine::Series(i, feed, series) => {
-                let colour = colour_of(view, &series.listed.name, *feed);
-                let width = canvas.width();
-                draw_series(series, (*i == at, colour), (whole, columns), canvas.part(0, y, width, 1));
-                let due = series.due().len();
-                let told = if due == 0 { "–".to_owned() } else { counted(due as u64, "piece") };
-                canvas.put_right(
-                    after + 14,
-                    y,
-                    &told,
-                    if due == 0 { theme::faint() } else { theme::words() },
-                );
-                if is_wide {
-                    let until = series.here_last.map_or("nothing here".to_owned(), wall);
-                    canvas.put(after + 17, y, &until, theme::faint());
-                }
+        let canvas = canvas.part(0, y as u16 + 1, canvas.width(), 1);
+        page.draw_line(line, at, canvas);
+    }
+}
+
+impl FeedsPage<'_> {
+    /// The column behind the axis.
+    fn after(&self) -> u16 {
+        LEFT + self.columns + 1
+    }
+
+    fn draw_head(&self, canvas: &mut Canvas<'_>) {
+        canvas.put(1, 0, "▇ here ◐ open · empty ▁ to fetch", theme::faint());
+        if let Some(whole) = self.whole.filter(|_| self.is_wide) {
+            for (column, label) in
+                spine::labels(whole, self.columns).into_iter().filter(|(c, _)| LEFT + c > 34)
+            {
+                canvas.put(LEFT + column, 0, &label, theme::faint());
             }
         }
+        let (pieces, until) =
+            if self.queue.is_some() { ("come", "the queue") } else { ("to fetch", "here until") };
+        canvas.put_right(self.after() + 14, 0, pieces, theme::faint());
+        if self.is_wide {
+            canvas.put(self.after() + 17, 0, until, theme::faint());
+        }
+    }
+
+    fn draw_keys(&self, canvas: &mut Canvas<'_>) {
+        let of_marked = if self.marked.is_empty() {
+            "fetch what is new of it"
+        } else {
+            "fetch what is new of the marked"
+        };
+        let keys: &[(&str, &str)] = match self.queue {
+            Some(_) => &[
+                ("v", "hold, go on"),
+                ("b", "this one first"),
+                ("d", "leave its rest away"),
+                ("Esc", "stop"),
+            ],
+            None => &[
+                ("n", of_marked),
+                ("w", "what lies in the window"),
+                ("m", "mark"),
+                ("e", "dates and specs"),
+                ("f", "the list again"),
+            ],
+        };
+        let (bottom, mut x) = (canvas.height().saturating_sub(1), 1);
+        for (key, words) in keys {
+            x = canvas.put(x, bottom, key, theme::strong());
+            x = canvas.put(x + 1, bottom, words, theme::faint()) + 3;
+        }
+    }
+
+    fn draw_line(&self, line: &FeedLine<'_>, at: usize, mut canvas: Canvas<'_>) {
+        match line {
+            FeedLine::Feed(seen) => {
+                let x = canvas.put(1, 0, &seen.feed.name, theme::strong());
+                let due: usize = seen.series.iter().flatten().map(|series| series.due().len()).sum();
+                let told = match due {
+                    0 if seen.feed.series.is_empty() => format!("{}  {}", seen.feed.address, says_of(seen)),
+                    0 => seen.feed.address.clone(),
+                    due => {
+                        let time = time_of(seen, due);
+                        format!("{}  all that is missing takes {time} at least", seen.feed.address)
+                    }
+                };
+                canvas.put(x + 2, 0, &told, theme::faint());
+            }
+            FeedLine::Trouble(why) => {
+                canvas.put(2, 0, &format!("▲ {why}"), theme::words().fg(theme::WRONG));
+            }
+            FeedLine::Series(i, feed, series) => self.draw_series_line((*i == at, *feed), series, canvas),
+        }
+    }
+
+    fn draw_series_line(&self, (is_chosen, feed): (bool, usize), series: &FedSeries, mut canvas: Canvas<'_>) {
+        let name = &series.listed.name;
+        let colour = colour_of(self.view, name, feed);
+        let width = canvas.width();
+        draw_series(series, (is_chosen, colour), (self.whole, self.columns), canvas.part(0, 0, width, 1));
+        if self.marked.contains(name) {
+            canvas.put(1, 0, "+", theme::strong());
+        }
+        let due = series.due().len();
+        let waiting = self.queue.as_ref().and_then(|queue| queue.line(name));
+        let told = match (waiting, due) {
+            (Some((_, line)), _) => format!("{} of {}", line.done, line.total),
+            (None, 0) => "–".to_owned(),
+            (None, due) => counted(due as u64, "piece"),
+        };
+        canvas.put_right(self.after() + 14, 0, &told, if due == 0 { theme::faint() } else { theme::words() });
+        if !self.is_wide {
+            return;
+        }
+        let until = || (series.here_last.map_or("nothing here".to_owned(), wall), theme::faint());
+        let (told, style) = waiting.map_or_else(until, |(place, line)| queue::state_of(place, line));
+        canvas.put(self.after() + 17, 0, &told, style);
     }
 }
 
@@ -102,6 +183,13 @@ enum FeedLine<'a> {
     Trouble(&'a str),
     /// Its place among all, the place of its feed.
     Series(usize, usize, &'a FedSeries),
+}
+
+/// What a feed says beside histories.
+fn says_of(seen: &FeedSight) -> String {
+    let mut says: Vec<String> = seen.feed.dates.iter().map(|dates| dates.tells.to_string()).collect();
+    says.extend(seen.feed.specs.iter().map(|_| "specs".to_owned()));
+    says.join(", ")
 }
 
 /// The colour of a series: that of its strip on the spine, else one of its feed.
