@@ -16,7 +16,7 @@ for _ in $(seq 50); do [ -e "/tmp/.X11-unix/X${display#:}" ] && break; sleep 0.1
 
 printf 'set -g status off\nset -g default-terminal tmux-256color\nset -ga terminal-overrides ",*:Tc"\nset -g escape-time 0\n' >"$work/conf"
 xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 160x47+0+0 -bw 0 -b 0 -bg '#0d1117' -fg '#d0d7de' +sb \
-    -e tmux -S "$server" -f "$work/conf" new-session -c "$work" -s s "export COLORTERM=truecolor; '$program' demo --dir demo --theme dark; '$program' --shelf fed --theme dark" >/dev/null 2>&1 &
+    -e tmux -S "$server" -f "$work/conf" new-session -c "$work" -s s "export COLORTERM=truecolor; '$program' demo --dir demo --theme dark" >/dev/null 2>&1 &
 
 text() { tmux -S "$server" capture-pane -p -t s 2>/dev/null || true; }
 wait_for() {
@@ -30,8 +30,27 @@ typed() { tmux -S "$server" send-keys -t s -l -- "$1"; }
 # The picture is taken once the terminal has drawn what tmux has.
 picture() { sleep 0.6; import -window root -depth 8 +dither -colors 96 "$folder/$1.png"; echo "$1.png"; }
 
-wait_for "next ▸ g check"
+wait_for "fetch what quill has since (f, then n)"
 wait_for "1 576 770 rows"
+# What the services that the demo runs have since: minutes of both, and the calendar.
+keys f
+wait_for "to fetch"
+keys Down m
+wait_for "of the marked"
+for _ in $(seq 40); do
+    text | grep -qF "│ NOKSEK@tarn:1m" && break
+    keys Down
+    sleep 0.1
+done
+keys m n
+wait_for "2 series: "
+wait_for "here until"
+keys e
+wait_for "dated facts new"
+keys Up
+picture feeds
+keys f
+wait_for "done lately"
 picture shelf
 keys i
 typed "demo/raw-3/tarn/NOKSEK_1m.csv"
@@ -112,20 +131,4 @@ wait_for "the gap is that of"
 keys '>'
 wait_for "▲ 2024-03-05"
 picture chain
-# A shelf of its own for what services have, which made-up ones hand out meanwhile.
-"$program" stand-in --port 8731 --dir "$work/feeds" >/dev/null &
-service_pid=$!
-trap 'tmux -S "$server" kill-server 2>/dev/null || true; kill $screen_pid $service_pid 2>/dev/null || true; rm -rf "$work"' EXIT
-for _ in $(seq 50); do [ -e "$work/feeds/tarn.toml" ] && break; sleep 0.1; done
-fed() { "$program" --shelf "$work/fed" "$@" >/dev/null; }
-fed feeds --add "$work/feeds/quill.toml"
-fed feeds --add "$work/feeds/tarn.toml"
-fed fetch NOKSEK@quill:ticks --from 2024-03-11
-fed fetch NOKSEK@quill:1m NZDSEK@quill:1m NOKSEK@tarn:1m
-keys q
-wait_for "done lately"
-keys f
-wait_for "to fetch"
-keys Down
-picture feeds
 keys q

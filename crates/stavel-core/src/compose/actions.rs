@@ -45,7 +45,7 @@ pub(super) fn find_actions(
     which: Actions,
 ) -> Result<FoundActions> {
     let instrument = &source.name.instrument;
-    let facts = of_one_source(shelf.facts(instrument)?, source)?;
+    let facts = of_one_source(shelf.actions(instrument)?, source)?;
     let (mut told, unread) = read_facts(&facts, session, which);
     if told.is_empty() {
         return Err(Error::input(format!(

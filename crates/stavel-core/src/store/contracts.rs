@@ -32,12 +32,12 @@ impl Shelf {
         Ok(found)
     }
 
-    /// A fingerprint of all that is known of an instrument on dates: BLAKE3, in hexadecimal.
+    /// A fingerprint of the splits and dividends of an instrument: BLAKE3, in hexadecimal.
     ///
     /// # Errors
     /// Where the catalog cannot be read.
     pub fn facts_hash(&self, instrument: &str) -> Result<String> {
-        let text = serde_json::to_vec(&self.facts(instrument)?).unwrap_or_default();
+        let text = serde_json::to_vec(&self.actions(instrument)?).unwrap_or_default();
         Ok(blake3::hash(&text).to_hex().to_string())
     }
 }

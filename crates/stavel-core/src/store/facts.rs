@@ -221,6 +221,26 @@ impl Shelf {
         Ok(out)
     }
 
+    /// The splits and dividends of an instrument, in order of time: those under its name, under the names of what it is
+    /// like, and under that of its product.
+    ///
+    /// # Errors
+    /// Where the catalog cannot be read.
+    pub fn actions(&self, instrument: &str) -> Result<Vec<InstrumentFact>> {
+        let names = if self.has_instrument(instrument)? {
+            self.names_of(instrument)?
+        } else {
+            vec![instrument.to_owned()]
+        };
+        let mut out = Vec::new();
+        for name in names {
+            out.extend(self.facts(&name)?);
+        }
+        out.retain(|fact| [fact_kind::SPLIT, fact_kind::DIVIDEND].contains(&fact.kind.as_str()));
+        out.sort_by_key(|fact| fact.time);
+        Ok(out)
+    }
+
     /// The names that an instrument's own facts may stand under: its own, those of what it is like, its product.
     ///
     /// # Errors

@@ -68,6 +68,8 @@ pub struct ShelfLens {
     /// The series chosen among those of feeds, while these are shown.
     feeds: Option<usize>,
     fed: Slot<Vec<FeedSight>>,
+    /// True while a queue is shown: Esc is for what it does then.
+    is_fetching: bool,
     /// Series of feeds that are marked to be fetched in one go.
     marked: BTreeSet<SeriesName>,
 }
@@ -315,6 +317,9 @@ impl Lens for ShelfLens {
 
     /// The feeds first, then the history, then the filter.
     fn let_go(&mut self) -> bool {
+        if self.feeds.is_some() && self.is_fetching {
+            return false;
+        }
         self.feeds.take().is_some()
             || self.history.take().is_some()
             || !std::mem::take(&mut self.filter).is_empty()
@@ -326,6 +331,7 @@ impl Lens for ShelfLens {
             let key = format!("{series} {}", view.snapshot.version);
             self.editions.want(key, view.threads, move |shelf, _| shelf.editions(&series));
         }
+        self.is_fetching = view.job.is_some_and(|(job, _)| !job.lines().is_empty());
         if self.feeds.is_some() {
             self.fed.want(format!("{}", view.snapshot.version), view.threads, feeds_seen);
         }
@@ -626,6 +632,7 @@ fn draw_empty(view: &View<'_>, canvas: &mut Canvas<'_>) {
     canvas.put(2, 2, "The shelf is empty.", theme::words());
     let keys = [
         ("i", "takes in files of a vendor or broker: text, JSON, Parquet, sheets, folders, archives"),
+        ("f", "shows what feeds have, the services of vendors and brokers, and fetches it"),
         ("A", "does the whole job in one go: a vendor's and a broker's files in, one proved history out"),
     ];
     let mut y = 4;

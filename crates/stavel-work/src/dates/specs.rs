@@ -11,6 +11,9 @@ use stavel_feed::client::ToldSpecs;
 
 use crate::report::StepReport;
 
+/// Values that mean something only together: where a person has said one of them, the others are not taken from a broker.
+const TOGETHER: [&[&str]; 2] = [&["swap_long", "swap_short", "swap_kind"], &["tick_size", "tick_value"]];
+
 /// The value of a dated fact with the usual spread, which is none of a sheet.
 const QUOTED_SPREAD: &str = "quoted_spread";
 
@@ -112,6 +115,10 @@ impl Bringing<'_> {
         }
         self.fact.values.insert(key.to_owned(), value.to_owned());
         let settle = format!("stavel compose {name} --set {key}=… settles it");
+        if let Some(said) = self.said_beside(key).filter(|_| !self.own.said.contains_key(key)) {
+            let words = format!("{source} says {key} {value}; {said} was said, which goes with it");
+            return self.doubt(&format!("{words}, so it is not taken; {settle}"));
+        }
         let (told, standing) = (self.before.get(key), self.own.found.get(key));
         // What another one said, or the rows themselves show, is not taken away by this one.
         if let Some(other) = said_by_another(told, standing, source).filter(|other| other.value != value) {
@@ -128,6 +135,12 @@ impl Bringing<'_> {
         if let Some(said) = self.own.said.get(key).filter(|said| *said != value).cloned() {
             self.doubt(&format!("{key} was said to be {said}, and stays so; {source} says {value}"));
         }
+    }
+
+    /// A value that a person has said and that means something only together with this one.
+    fn said_beside(&self, key: &str) -> Option<&'static str> {
+        let group = TOGETHER.iter().find(|group| group.contains(&key))?;
+        group.iter().copied().find(|other| *other != key && self.own.said.contains_key(*other))
     }
 
     fn quoted_spread(&mut self, points: &str) {
@@ -255,6 +268,15 @@ mod tests {
         let values: Vec<String> =
             told_values(&shelf, "NOKSEK").unwrap()["swap_long"].iter().map(|t| t.value.clone()).collect();
         assert_eq!(values, ["-3.1", "-3.4", "-9"]);
+        // A swap that a person has said in money is no number of points because a broker tells its own so.
+        let said = [("swap_long".to_owned(), "-21.5".to_owned())].into();
+        shelf.put_instrument("NZDSEK", &OwnValues { said, ..OwnValues::default() }).unwrap();
+        let mut report = StepReport::new(Value::Null, Vec::new());
+        let points = told("2024-03-01", &[("swap_kind", "points"), ("swap_short", "-3")], None);
+        bring_specs(&mut shelf, "NZDSEK", "tarn", &points, 0, &mut report).unwrap();
+        assert!(report.wants_person && report.lines[0].contains("swap_long was said, which goes with it"));
+        let sheet = shelf.instrument("NZDSEK").unwrap();
+        assert_eq!((sheet.values["swap_kind"].as_str(), sheet.values["swap_short"].as_str()), ("money", "0"));
         let quoted = quoted_spreads(&shelf, "NOKSEK").unwrap();
         assert_eq!(
             quoted.iter().map(|q| (q.source.as_str(), q.points.as_str())).collect::<Vec<_>>(),

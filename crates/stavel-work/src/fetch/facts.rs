@@ -59,9 +59,16 @@ pub fn fetch_facts(shelf: &mut Shelf, step: &FetchStep, job: &Job) -> Result<Ste
             "No feed of the shelf says anything of dates or specs; see [[dates]] and [specs] in docs/feeds.md.",
         ));
     }
-    if report.lines.is_empty() {
-        report.lines.push(format!("nothing new in {}", counted(asked, "document")));
-    }
+    let sum = |key: &str| -> u64 { told.iter().filter_map(|fact: &Value| fact[key].as_u64()).sum() };
+    let first = match report.lines.is_empty() {
+        true => format!("nothing new in {}", counted(asked, "document")),
+        false => format!("{} new, {} changed", counted(sum("added"), "dated fact"), sum("changed")),
+    };
+    // The first line is the one that is seen on the bench.
+    let doubt = report.lines.iter().find_map(|line| Some(line.split_once('▲')?.1.trim().to_owned()));
+    let doubts = report.lines.iter().filter(|line| line.contains('▲')).count();
+    let more = if doubts > 1 { format!(" (and {} more)", doubts - 1) } else { String::new() };
+    report.lines.insert(0, doubt.map_or(first.clone(), |doubt| format!("{first}; {doubt}{more}")));
     report.json = json!({ "facts": told, "failed": failed, "documents": asked });
     Ok(report)
 }

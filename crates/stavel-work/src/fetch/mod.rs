@@ -63,7 +63,7 @@ pub fn fetch_series(shelf: &mut Shelf, step: &FetchStep, job: &Job) -> Result<St
     job.begin("ask the feeds", 0);
     let plans = plan(shelf, step, now(), &|| job.advance(0).is_err())?;
     let mut report = StepReport::new(Value::Null, Vec::new());
-    let (mut fetched, mut failed, mut empty, mut pieces) = (Vec::new(), Vec::new(), 0, 0);
+    let (mut fetched, mut failed, mut empty, mut pieces, mut rows) = (Vec::new(), Vec::new(), 0, 0, 0);
     for of_feed in &plans {
         let tallies = match fetch_feed(shelf, of_feed, job, &mut report) {
             Ok(tallies) => tallies,
@@ -89,6 +89,7 @@ pub fn fetch_series(shelf: &mut Shelf, step: &FetchStep, job: &Job) -> Result<St
             }
             empty += tally.empty;
             pieces += tally.days;
+            rows += tally.rows;
             fetched.push(json!({ "series": name, "days": tally.days, "rows": tally.rows }));
         }
     }
@@ -97,13 +98,20 @@ pub fn fetch_series(shelf: &mut Shelf, step: &FetchStep, job: &Job) -> Result<St
         let told = told.trim_end_matches('.');
         return Err(Error::input(format!("Nothing could be fetched: {told}.")));
     }
+    if fetched.len() > 1 {
+        let failures = if failed.is_empty() { String::new() } else { format!(", {} failed", failed.len()) };
+        let series = fetched.len();
+        report.lines.insert(0, format!("{series} series: {pieces} pieces fetched, {rows} rows{failures}"));
+    }
     report.json = json!({ "fetched": fetched, "failed": failed, "empty_days": empty });
     if job_is_stopped(job) {
         if report.changed.is_empty() {
             return Err(Error::cancelled());
         }
         report.wants_person = true;
-        report.lines.push("stopped: what had come is here; the next fetch of what is new goes on".into());
+        report
+            .lines
+            .insert(0, "stopped: what had come is here; the next fetch of what is new goes on".into());
     }
     Ok(report)
 }

@@ -1,6 +1,6 @@
 //! Which pieces of which series are to be fetched, and which are here.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use stavel_core::model::time::{DAY, Micros, day_of, parse};
 use stavel_core::model::{Clock, SeriesPattern, Span};
@@ -268,6 +268,13 @@ impl Shelved {
     }
 }
 
+/// The days on which a series has rows, UTC or as written.
+fn days_with_rows(shelf: &Shelf, listed: &ListedSeries) -> Result<BTreeSet<i64>> {
+    let Some(info) = shelf.current(&listed.name)? else { return Ok(BTreeSet::new()) };
+    let segments = shelf.segments(&info.edition)?;
+    Ok(segments.iter().flat_map(|file| file.days.iter().map(|(day, _)| day)).collect())
+}
+
 /// What of a piece is here.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PieceSight {
@@ -275,6 +282,8 @@ pub enum PieceSight {
     Here,
     /// It is here, and more of it may come.
     Open,
+    /// Rows of it are here that came from files.
+    FromFiles,
     /// The feed has nothing there.
     Empty,
     /// It is not here.
@@ -313,10 +322,17 @@ impl FedSeries {
             clock,
         };
         let (Some(first), Some(end)) = (listed.first, listed.last) else { return Ok(out) };
+        let days = days_with_rows(shelf, listed)?;
         for piece in pieces(Span::new(first, end.max(first)), &listed.kind) {
             let noted = known.get(&piece.label);
-            let is_due = !is_here(&piece, noted, (&shelved, end, false));
+            let within = day_of(piece.span.from)..day_of(piece.span.to - 1) + 1;
+            // What lies behind the last row is not here, wherever the rows before it came from.
+            let has_rows =
+                days.range(within).next().is_some() && shelved.last().is_some_and(|l| l >= piece.span.to);
+            let is_from_files = noted.is_none() && has_rows;
+            let is_due = !is_from_files && !is_here(&piece, noted, (&shelved, end, false));
             let sight = match noted {
+                None if is_from_files => PieceSight::FromFiles,
                 Some(noted) if noted.state == PieceState::Empty => PieceSight::Empty,
                 Some(noted) if noted.state == PieceState::Failed => PieceSight::Missing,
                 Some(noted) if !shelved.has(noted.edition) => PieceSight::Missing,

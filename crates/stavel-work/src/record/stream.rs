@@ -14,9 +14,10 @@ use stavel_feed::client::{Feed, FeedLive, Heard, LiveConnection, LiveValues, Not
 use super::gaps::{StreamGap, note_gap};
 use super::log::{Log, last_of};
 
-/// A log is ended and taken in after so many rows, or so long.
-const LOG_ROWS: u64 = 500_000;
-const LOG_TIME: Duration = Duration::from_secs(60);
+/// A log is ended and taken in after so many rows, or so long. More rows at once would take more memory than a program
+/// that runs for months should.
+const LOG_ROWS: u64 = 100_000;
+const LOG_TIME: Duration = Duration::from_secs(300);
 
 /// The pauses before connecting again: twice as long each time, up to the last.
 const FIRST_PAUSE: Duration = Duration::from_millis(250);

@@ -5,6 +5,7 @@ mod bench;
 mod calendars;
 mod commands;
 mod feeds;
+mod feeds_bench;
 mod foundations;
 mod hard;
 mod judging;

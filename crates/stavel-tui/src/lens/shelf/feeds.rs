@@ -86,10 +86,10 @@ impl FeedsPage<'_> {
     }
 
     fn draw_head(&self, canvas: &mut Canvas<'_>) {
-        canvas.put(1, 0, "▇ here ◐ open · empty ▁ to fetch", theme::faint());
+        canvas.put(1, 0, "▇ here ▒ of files ◐ open · empty ▁ to fetch", theme::faint());
         if let Some(whole) = self.whole.filter(|_| self.is_wide) {
             for (column, label) in
-                spine::labels(whole, self.columns).into_iter().filter(|(c, _)| LEFT + c > 34)
+                spine::labels(whole, self.columns).into_iter().filter(|(c, _)| LEFT + c > 45)
             {
                 canvas.put(LEFT + column, 0, &label, theme::faint());
             }
@@ -247,8 +247,9 @@ fn draw_series(
     let rank = |sight: PieceSight| match sight {
         PieceSight::Missing => 0,
         PieceSight::Open => 1,
-        PieceSight::Here => 2,
-        PieceSight::Empty => 3,
+        PieceSight::FromFiles => 2,
+        PieceSight::Here => 3,
+        PieceSight::Empty => 4,
     };
     let mut shown: Vec<Option<PieceSight>> = vec![None; usize::from(columns)];
     for (piece, sight, _) in &series.pieces {
@@ -264,6 +265,7 @@ fn draw_series(
         let (mark, style) = match sight {
             None => continue,
             Some(PieceSight::Here) => ("▇", theme::words().fg(colour)),
+            Some(PieceSight::FromFiles) => ("▒", theme::words().fg(colour)),
             Some(PieceSight::Open) => ("◐", theme::words().fg(colour)),
             Some(PieceSight::Empty) => ("·", theme::faint()),
             Some(PieceSight::Missing) => ("▁", theme::faint()),
@@ -284,7 +286,9 @@ pub fn facts(feeds: &[FeedSight], at: usize) -> Vec<FactLine> {
     }
     out.push(FactLine::Pair(series.unit(), number(series.pieces.len())));
     out.push(FactLine::Pair("here", number(count(PieceSight::Here))));
-    for (name, sight) in [("open", PieceSight::Open), ("empty", PieceSight::Empty)] {
+    for (name, sight) in
+        [("of files", PieceSight::FromFiles), ("open", PieceSight::Open), ("empty", PieceSight::Empty)]
+    {
         if count(sight) > 0 {
             out.push(FactLine::Pair(name, number(count(sight))));
         }
