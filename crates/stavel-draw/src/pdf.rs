@@ -20,21 +20,32 @@ const FONT: Name<'static> = Name(b"F");
 /// # Errors
 /// Where it cannot be drawn.
 pub fn to_pdf(picture: &impl Picture) -> Result<Vec<u8>> {
-    let size = picture.size();
-    let mut page = PdfPage { size, content: Content::new(), paper: [255; 3] };
-    page.content.set_line_cap(LineCapStyle::ButtCap).set_line_join(LineJoinStyle::MiterJoin);
-    draw_on(&(&mut page).into_drawing_area(), picture)?;
-    let (catalog, pages, leaf, font, content) =
-        (Ref::new(1), Ref::new(2), Ref::new(3), Ref::new(4), Ref::new(5));
+    pages_to_pdf(std::slice::from_ref(picture))
+}
+
+/// Pictures on pages of their sizes, one behind the other.
+///
+/// # Errors
+/// Where one cannot be drawn.
+pub fn pages_to_pdf(pictures: &[impl Picture]) -> Result<Vec<u8>> {
+    let (catalog, pages, font) = (Ref::new(1), Ref::new(2), Ref::new(3));
+    let leaf = |i: usize| Ref::new(4 + 2 * i as i32);
+    let content = |i: usize| Ref::new(5 + 2 * i as i32);
     let mut pdf = Pdf::new();
     pdf.catalog(catalog).pages(pages);
-    pdf.pages(pages).kids([leaf]).count(1);
-    let mut sheet = pdf.page(leaf);
-    sheet.media_box(Rect::new(0.0, 0.0, size.0 as f32, size.1 as f32)).parent(pages).contents(content);
-    sheet.resources().fonts().pair(FONT, font);
-    sheet.finish();
+    pdf.pages(pages).kids((0..pictures.len()).map(leaf)).count(pictures.len() as i32);
+    for (i, picture) in pictures.iter().enumerate() {
+        let size = picture.size();
+        let mut page = PdfPage { size, content: Content::new(), paper: [255; 3] };
+        page.content.set_line_cap(LineCapStyle::ButtCap).set_line_join(LineJoinStyle::MiterJoin);
+        draw_on(&(&mut page).into_drawing_area(), picture)?;
+        let mut sheet = pdf.page(leaf(i));
+        sheet.media_box(Rect::new(0.0, 0.0, size.0 as f32, size.1 as f32)).parent(pages).contents(content(i));
+        sheet.resources().fonts().pair(FONT, font);
+        sheet.finish();
+        pdf.stream(content(i), &page.content.finish());
+    }
     pdf.type1_font(font).base_font(Name(b"Courier")).encoding_predefined(Name(b"WinAnsiEncoding"));
-    pdf.stream(content, &page.content.finish());
     Ok(pdf.finish())
 }
 

@@ -1,13 +1,16 @@
 //! Charts as data.
 
+use serde::{Deserialize, Serialize};
 use stavel_core::error::printable;
-use stavel_core::measures::simple_average;
+use stavel_core::measures::{simple_average, true_ranges};
 use stavel_core::model::price::as_float;
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE};
-use stavel_core::model::{BarView, Clock, Columns, Field, Micros};
+use stavel_core::model::{BarView, Clock, Columns, Field, Micros, Span};
+
+use crate::marks::{MarkAt, SceneMark, marks_on, slots_in};
 
 /// Everything a chart shows, on one axis of slots: slot `i` is the `i`-th bar.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Scene {
     pub title: String,
     /// When each slot begins, UTC.
@@ -18,6 +21,10 @@ pub struct Scene {
     pub ticks: Vec<Tick>,
     /// Where days begin and time was left out.
     pub edges: Vec<Edge>,
+    /// Findings, events, seams and trades, in order of their slots.
+    pub marks: Vec<SceneMark>,
+    /// Slots that are shaded, from the first to behind the last: hours that are told apart from the others.
+    pub shades: Vec<(usize, usize)>,
 }
 
 /// A line between two slots.
@@ -54,6 +61,8 @@ pub struct Pane {
     pub high: f64,
     /// Decimals of its labels.
     pub decimals: usize,
+    /// True where equal heights are equal ratios of values.
+    pub is_log: bool,
     pub layers: Vec<Layer>,
 }
 
@@ -62,8 +71,10 @@ pub struct Pane {
 pub enum Layer {
     /// None where a slot has no price.
     Candles(Vec<Option<Candle>>),
-    /// A line, broken where there is no value.
-    Line { name: String, values: Vec<Option<f64>> },
+    /// The same as strokes: from low to high, with the open at the left and the close at the right.
+    Strokes(Vec<Option<Candle>>),
+    /// A line, broken where there is no value; one of a second series has a stroke of its own.
+    Line { name: String, values: Vec<Option<f64>>, is_second: bool },
     /// Columns from the foot of the pane; none where the value is not known.
     Columns(Vec<Option<f64>>),
 }
@@ -78,6 +89,22 @@ pub struct Candle {
 }
 
 impl Pane {
+    /// How far up a value lies, from 0 at the foot to 1 at the head.
+    pub fn share_of(&self, value: f64) -> f64 {
+        match self.is_log {
+            true => (value.max(f64::MIN_POSITIVE) / self.low).ln() / (self.high / self.low).ln(),
+            false => (value - self.low) / (self.high - self.low),
+        }
+    }
+
+    /// The value that lies so far up: the inverse of [`Pane::share_of`].
+    pub fn value_at(&self, share: f64) -> f64 {
+        match self.is_log {
+            true => self.low * (self.high / self.low).powf(share),
+            false => self.low + share * (self.high - self.low),
+        }
+    }
+
     /// Round values within the pane, some six in a large one.
     pub fn labels(&self) -> Vec<f64> {
         let span = self.high - self.low;
@@ -98,12 +125,47 @@ impl Candle {
     }
 }
 
+/// How bars are drawn.
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Default,
+    Serialize,
+    Deserialize,
+    strum::EnumString,
+    strum::Display,
+    strum::VariantNames,
+)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum BarStyle {
+    #[default]
+    Candles,
+    /// Strokes from low to high, with the open at the left and the close at the right.
+    Bars,
+    /// A line through the closes.
+    Line,
+}
+
 /// What a chart is to show.
 pub struct SceneRequest<'a> {
     pub title: String,
     pub bars: &'a Columns,
     /// A second series, drawn as a line of closes.
     pub with: Option<(String, &'a Columns)>,
+    /// True where the second series has a pane of its own.
+    pub is_beside: bool,
+    pub style: BarStyle,
+    /// True where equal heights are equal ratios of prices. Prices of zero and below have none, and are drawn evenly.
+    pub is_log: bool,
+    /// True where the true range of each bar has a pane.
+    pub has_ranges: bool,
+    pub marks: &'a [MarkAt],
+    /// Hours that are told apart from the others.
+    pub shades: &'a [Span],
     /// Bars in the moving average.
     pub average: Option<usize>,
     /// So many of the first bars are not drawn: the moving average begins with them.
@@ -117,7 +179,21 @@ pub struct SceneRequest<'a> {
 impl<'a> SceneRequest<'a> {
     /// Bars alone, without a title.
     pub fn of(bars: &'a Columns, clock: &'a Clock) -> SceneRequest<'a> {
-        SceneRequest { title: String::new(), bars, with: None, average: None, lead: 0, gaps: None, clock }
+        SceneRequest {
+            title: String::new(),
+            bars,
+            with: None,
+            is_beside: false,
+            style: BarStyle::Candles,
+            is_log: false,
+            has_ranges: false,
+            marks: &[],
+            shades: &[],
+            average: None,
+            lead: 0,
+            gaps: None,
+            clock,
+        }
     }
 }
 
@@ -133,25 +209,50 @@ pub fn scene(request: &SceneRequest<'_>) -> Scene {
         let [open, high, low, close] = [bar.open, bar.high, bar.low, bar.close].map(|p| as_float(p, places));
         Some(Candle { open, high, low, close })
     };
-    let mut layers = vec![Layer::Candles(slots.values(candle))];
+    let line = |name: &str, values, is_second| Layer::Line { name: printable(name), values, is_second };
+    let mut layers = vec![match request.style {
+        BarStyle::Candles => Layer::Candles(slots.values(candle)),
+        BarStyle::Bars => Layer::Strokes(slots.values(candle)),
+        BarStyle::Line => line("close", slots.values(|i| candle(i).map(|c| c.close)), false),
+    }];
     if let Some(n) = request.average.filter(|n| *n > 1) {
         let closes: Vec<Option<f64>> = (0..bars.len()).map(|i| candle(i).map(|c| c.close)).collect();
         let means = simple_average(&closes, n);
-        layers.push(Layer::Line { name: format!("mean of {n}"), values: slots.values(|i| means[i]) });
+        layers.push(line(&format!("mean of {n}"), slots.values(|i| means[i]), false));
     }
-    if let Some((name, other)) = &request.with {
+    let second = request.with.as_ref().map(|(name, other)| {
         let closes = closes_at(other, &bars.time);
-        layers.push(Layer::Line { name: printable(name), values: slots.values(|i| closes[i]) });
+        (line(name, slots.values(|i| closes[i]), true), other.scale.price as usize)
+    });
+    let mut beside = None;
+    if let Some((layer, decimals)) = second {
+        match request.is_beside {
+            true => beside = Some(pane("second", 0.3, decimals, vec![layer])),
+            false => layers.push(layer),
+        }
     }
-    let mut panes = vec![pane("price", 0.74, places as usize, layers)];
+    let mut price = pane("price", 0.74, places as usize, layers);
+    // What is not above zero has no ratio.
+    price.is_log = request.is_log && price.low > 0.0;
+    let mut panes = vec![price];
+    panes.extend(beside);
     panes.extend(columns_pane("volume", bars, Field::Volume, &slots));
     panes.extend(columns_pane("spread", bars, Field::Spread, &slots));
+    if request.has_ranges {
+        let ranges = true_ranges(bars);
+        let values = slots.values(|i| ranges[i].map(|range| as_float(range, places)));
+        let mut ranges = pane("true range", 0.13, places as usize, vec![Layer::Columns(values)]);
+        ranges.low = 0.0;
+        panes.push(ranges);
+    }
     let total: f64 = panes.iter().map(|p| p.share).sum();
     panes.iter_mut().for_each(|p| p.share /= total);
     Scene {
         title: printable(&request.title),
         ticks: ticks(&slots.times, request.clock),
         edges: edges(&slots.times, request.clock),
+        marks: marks_on(&slots.times, request.marks),
+        shades: slots_in(&slots.times, request.shades),
         times: slots.times,
         panes,
     }
@@ -241,7 +342,7 @@ fn pane(name: &str, share: f64, decimals: usize, layers: Vec<Layer>) -> Pane {
     let mut see = |v: f64| (low, high) = (low.min(v), high.max(v));
     for layer in &layers {
         match layer {
-            Layer::Candles(c) => {
+            Layer::Candles(c) | Layer::Strokes(c) => {
                 c.iter().flatten().for_each(|c| [c.low, c.high].into_iter().for_each(&mut see));
             }
             Layer::Line { values, .. } => values.iter().flatten().copied().for_each(&mut see),
@@ -254,7 +355,7 @@ fn pane(name: &str, share: f64, decimals: usize, layers: Vec<Layer>) -> Pane {
     if high <= low {
         (low, high) = (low - low.abs().max(1.0) * 1e-4, high + high.abs().max(1.0) * 1e-4);
     }
-    Pane { name: name.into(), share, low, high, decimals, layers }
+    Pane { name: name.into(), share, low, high, decimals, is_log: false, layers }
 }
 
 /// Labels where a new unit of wall time begins, at most about two dozen.
@@ -374,6 +475,30 @@ pub(crate) mod tests {
         let Layer::Candles(candles) = &open.panes[0].layers[0] else { panic!("candles") };
         assert!(candles[20..68].iter().all(Option::is_none) && candles[68].is_some());
         assert!(open.edges.iter().all(|e| e.kind == EdgeKind::Day));
+    }
+
+    #[test]
+    fn a_second_series_ranges_and_ratios_have_their_place() {
+        let rows = bars(30);
+        let clock = Clock::utc();
+        let request = SceneRequest {
+            with: Some(("other".into(), &rows)),
+            is_beside: true,
+            is_log: true,
+            has_ranges: true,
+            style: BarStyle::Bars,
+            ..SceneRequest::of(&rows, &clock)
+        };
+        let made = scene(&request);
+        let names: Vec<&str> = made.panes.iter().map(|p| p.name.as_str()).collect();
+        assert_eq!(names, ["price", "second", "volume", "spread", "true range"]);
+        let price = &made.panes[0];
+        assert!(matches!(price.layers[0], Layer::Strokes(_)) && price.is_log);
+        let middle = price.value_at(0.5);
+        assert!((middle * middle - price.low * price.high).abs() < 1e-9, "the mean of ratios");
+        assert!((price.share_of(middle) - 0.5).abs() < 1e-12);
+        let Layer::Columns(ranges) = &made.panes[4].layers[0] else { panic!("columns") };
+        assert!((ranges[0].unwrap() - 55e-5).abs() < 1e-9 && ranges[5].unwrap() >= ranges[0].unwrap());
     }
 
     #[test]

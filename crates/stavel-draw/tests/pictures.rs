@@ -166,7 +166,7 @@ fn labels_are_round_and_lie_within_their_pane() {
 fn a_line_is_broken_where_nothing_is_known_and_begins_when_its_mean_can() {
     let rows = bars(20, 5, 102_300);
     let made = drawn(&rows);
-    let Layer::Line { name, values } = &made.panes[0].layers[1] else { panic!("no mean") };
+    let Layer::Line { name, values, .. } = &made.panes[0].layers[1] else { panic!("no mean") };
     assert_eq!(name, "mean of 3");
     assert_eq!(values.iter().take_while(|v| v.is_none()).count(), 2);
     let close = |i: usize| rows.column(Field::Close)[i] as f64 / 1e5;
@@ -209,7 +209,7 @@ fn a_second_series_is_drawn_at_the_times_of_the_first() {
     let clock = Clock::utc();
     let made =
         scene(&SceneRequest { with: Some(("tarn".into(), &other)), ..SceneRequest::of(&rows, &clock) });
-    let Layer::Line { name, values } = &made.panes[0].layers[1] else { panic!("no line") };
+    let Layer::Line { name, values, .. } = &made.panes[0].layers[1] else { panic!("no line") };
     assert_eq!((name.as_str(), values.len()), ("tarn", 20));
     assert!(values[..5].iter().all(Option::is_none), "it begins five bars later");
     assert_eq!(values[5], Some(other.column(Field::Close)[0] as f64 / 1e3), "in its own decimals");

@@ -162,7 +162,7 @@ fn draw_time(scene: &Scene, slots: &ColumnSlots, inside: u16, canvas: &mut Canva
 /// The half of a cell that a value lies in, counted from the top of a pane.
 fn half_of(pane: &Pane, height: u16, value: f64) -> i64 {
     let halves = f64::from(height) * 2.0;
-    let share = (pane.high - value) / (pane.high - pane.low);
+    let share = 1.0 - pane.share_of(value);
     ((share * (halves - 1.0)).round() as i64).clamp(0, halves as i64 - 1)
 }
 
@@ -171,7 +171,8 @@ fn draw_pane(pane: &Pane, slots: &ColumnSlots, canvas: &mut Canvas<'_>) {
     let mut line = 0;
     for layer in &pane.layers {
         match layer {
-            Layer::Candles(candles) => {
+            // A cell has no room for the ends of strokes.
+            Layer::Candles(candles) | Layer::Strokes(candles) => {
                 let height = canvas.height();
                 for label in pane.labels() {
                     let y = (half_of(pane, height, label) / 2) as u16;
@@ -228,7 +229,7 @@ fn draw_line(pane: &Pane, values: &[Option<f64>], slots: &ColumnSlots, line: usi
     for (slot, value) in values.iter().enumerate().skip(slots.first) {
         // Halves are clamped to the pane; a line may leave it.
         let point = value.map(|v| {
-            let share = (pane.high - v) / (pane.high - pane.low);
+            let share = 1.0 - pane.share_of(v);
             (i64::from(slots.middle(slot)) * 2, (share * rows).round() as i64)
         });
         dots.to(point);
@@ -334,9 +335,10 @@ mod tests {
             low: 0.0,
             high: 7.0,
             decimals: 0,
+            is_log: false,
             layers: vec![Layer::Candles(candles.into_iter().map(Some).collect())],
         };
-        let scene = Scene { title: String::new(), times, panes: vec![pane], ticks: vec![], edges: vec![] };
+        let scene = Scene { times, panes: vec![pane], ..Scene::default() };
         let area = Rect { x: 0, y: 0, width: width + LABELS, height: 5 };
         let mut buffer = Buffer::empty(area);
         draw_scene(&scene, &SceneMarks::default(), Canvas::new(&mut buffer, area));
@@ -369,13 +371,7 @@ mod tests {
     #[test]
     fn every_column_belongs_to_a_slot_and_slots_fill_the_width() {
         for count in [1usize, 2, 7, 60, 61, 119, 120, 300] {
-            let scene = Scene {
-                title: String::new(),
-                times: (0..count as i64).collect(),
-                panes: vec![],
-                ticks: vec![],
-                edges: vec![],
-            };
+            let scene = Scene { times: (0..count as i64).collect(), ..Scene::default() };
             let slots = ColumnSlots::of(&scene, 120 + LABELS);
             let shown = count.min(120);
             assert_eq!(slots.first, count - shown);

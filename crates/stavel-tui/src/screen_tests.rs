@@ -105,7 +105,7 @@ fn what_lies_over_the_bench() {
     wait(&mut app, READ);
     for (name, keys, ready) in [
         ("palette", ":rule", "the next rule of who owns which time"),
-        ("keys", "?", "find any act by its words"),
+        ("keys", "?", "take files of a vendor or broker in"),
         ("prompt", "r", "new name of"),
         ("intake", "i", "take files in"),
     ] {

@@ -1,19 +1,21 @@
 //! Charts of series on a shelf.
 
 use serde_json::json;
+use stavel_core::check::{FindingKind, Severity};
 use stavel_core::frames::{self, FrameSettings};
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, DAY, Micros, rfc3339};
-use stavel_core::model::{Clock, Columns, Frame, Session, Side, Span};
-use stavel_core::store::{SeriesInfo, Shelf};
+use stavel_core::model::{Clock, Columns, Frame, Made, Session, Side, Span, Weight};
+use stavel_core::store::{FactFilter, SeriesInfo, Shelf, fact_kind};
 use stavel_core::{Error, Result};
 
-use stavel_draw::{SceneRequest, scene, to_pdf, to_svg};
+use stavel_draw::{MarkAt, MarkKind, PictureLook, SceneRequest, Sheet, scene};
 
-use crate::page::write_file;
+use crate::chart_views::draw_view;
+use crate::picture_file::write_picture;
 use crate::report::StepReport;
 use crate::span::span_between;
-use crate::step::ChartStep;
+use crate::step::{ChartStep, ChartView};
 
 /// Most bars in a file's chart; more would be thinner than a line.
 const MOST_BARS: usize = 900;
@@ -77,10 +79,7 @@ const MANY_ROWS: f64 = 2e6;
 impl KeptBars {
     /// True where a chart of a window reads so many rows that their bars are better kept.
     pub fn pay_for(info: &SeriesInfo, window: Span) -> bool {
-        let whole = Span::new(info.edition.first, info.edition.last + 1);
-        let inside = whole.overlap(&window).map_or(0, |s| s.length());
-        let rows = info.edition.rows as f64 * inside as f64 / whole.length().max(1) as f64;
-        rows > MANY_ROWS && info.name.frame.is_ticks() && !info.is_afloat()
+        rows_within(info, window) > MANY_ROWS && info.name.frame.is_ticks() && !info.is_afloat()
     }
 
     /// Reads the whole series once.
@@ -201,6 +200,10 @@ const TICKS_OPEN: f64 = 0.71;
 /// # Errors
 /// Where there is nothing to draw in the span, or the file cannot be written.
 pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepReport> {
+    let look = PictureLook { ground: step.ground, size: size_of(step)? };
+    if step.view != ChartView::Price {
+        return draw_view(shelf, step, look, job);
+    }
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;
     let info = shelf.find(&step.series)?;
     job.begin(format!("chart {}", step.series), info.edition.rows);
@@ -229,27 +232,111 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepRepo
         )),
         None => None,
     };
-    let clock = shelf.instrument(&step.series.instrument)?.sheet.session.clock;
+    let session = shelf.instrument(&step.series.instrument)?.sheet.session;
+    let clock = session.clock.clone();
+    let drawn = Span::new(*first, last + frame.length().max(1));
+    let marks = if step.plain { Vec::new() } else { marks_of(shelf, &info, step.weight, drawn, job)? };
+    let shades =
+        if step.plain || info.is_afloat() { Vec::new() } else { every_other_day(&session, frame, drawn) };
     let request = SceneRequest {
+        shades: &shades,
+        marks: &marks,
+        is_beside: step.beside,
+        style: step.style,
+        is_log: step.ratio,
+        has_ranges: step.ranges,
         title: format!("{}  {frame}  {} … {}", step.series, time::wall(*first), time::wall(last)),
         bars: &bars,
         with: other.as_ref().map(|(n, c)| (n.clone(), c)),
         average: step.ma,
         lead,
-        gaps: None,
-        clock: &clock,
+        ..SceneRequest::of(&bars, &clock)
     };
     let scene = scene(&request);
-    let bytes = match step.out.extension().and_then(|e| e.to_str()) {
-        Some("svg") => to_svg(&scene)?.into_bytes(),
-        Some("pdf") => to_pdf(&scene)?,
-        _ => return Err(Error::arguments(format!("{} must end in .svg or .pdf.", step.out.display()))),
+    let bytes = write_picture(&Sheet { scene: &scene, look }, &step.out)?;
+    let json = json!({"path": step.out, "series": step.series, "frame": frame, "bars": scene.times.len(), "bytes": bytes});
+    let line = format!("{}: {} bars of {frame}, {bytes} bytes", step.out.display(), scene.times.len());
+    let mut lines = vec![line];
+    if !step.plain && rows_within(&info, drawn) > MOST_CHECKED {
+        lines.push("  Findings are not marked: there are too many rows to check for a picture.".into());
+    }
+    Ok(StepReport { files: vec![step.out.clone()], ..StepReport::new(json, lines) })
+}
+
+/// The size that a step says, in points.
+fn size_of(step: &ChartStep) -> Result<(u32, u32)> {
+    let Some(text) = &step.size else { return Ok(PictureLook::default().size) };
+    let bad = || {
+        Error::arguments(format!(
+            "'{text}' is no size; write width and height from 300 to 10000 points, as 1200x720."
+        ))
     };
-    write_file(&step.out, &bytes)?;
-    let json = json!({"path": step.out, "series": step.series, "frame": frame, "bars": scene.times.len(), "bytes": bytes.len()});
-    let line =
-        format!("{}: {} bars of {frame}, {} bytes", step.out.display(), scene.times.len(), bytes.len());
-    Ok(StepReport { files: vec![step.out.clone()], ..StepReport::new(json, vec![line]) })
+    let (width, height) = text.split_once('x').ok_or_else(bad)?;
+    let side = |text: &str| text.trim().parse::<u32>().ok().filter(|side| (300..=10_000).contains(side));
+    Ok((side(width).ok_or_else(bad)?, side(height).ok_or_else(bad)?))
+}
+
+/// Every other session day, so that days are told apart; none of bars of half a day and more.
+fn every_other_day(session: &Session, frame: Frame, span: Span) -> Vec<Span> {
+    if frame.length() >= DAY / 2 {
+        return Vec::new();
+    }
+    let days = session.clock.day_of(span.from)..=session.clock.day_of(span.to - 1);
+    days.filter(|day| day % 2 == 0).map(|day| session.day_span(day)).collect()
+}
+
+/// Rows that are checked for the findings of a chart, at most.
+const MOST_CHECKED: f64 = 3e6;
+
+/// The rows of a series in a span, as if they were evenly spread.
+fn rows_within(info: &SeriesInfo, span: Span) -> f64 {
+    let whole = Span::new(info.edition.first, info.edition.last + 1);
+    let inside = whole.overlap(&span).map_or(0, |s| s.length());
+    info.edition.rows as f64 * inside as f64 / whole.length().max(1) as f64
+}
+
+/// Findings, seams, events and other dates of a series in a span. On a clock that is not known only what its own rows show.
+///
+/// # Errors
+/// Where the series cannot be read.
+pub fn marks_of(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    weight: Option<Weight>,
+    span: Span,
+    job: &Job,
+) -> Result<Vec<MarkAt>> {
+    let at = |time, kind| MarkAt { time, kind, price: None };
+    let mut marks = Vec::new();
+    if let Made::Splice(joining) = &info.edition.provenance.made {
+        marks.extend(joining.seams.iter().map(|seam| at(*seam, MarkKind::Seam)));
+    }
+    // Whoever draws a picture does not wait until a hundred million ticks are checked.
+    let findings = match rows_within(info, span) > MOST_CHECKED {
+        true => Vec::new(),
+        false => stavel_core::check::check_series(shelf, &info.name, span, job)?.1.findings,
+    };
+    for finding in findings.iter().filter(|f| f.kind != FindingKind::ClosedMarket) {
+        match finding.kind.severity() {
+            Severity::Fault => marks.push(at(finding.span.from, MarkKind::Fault)),
+            Severity::Doubt => marks.push(at(finding.span.from, MarkKind::Doubt)),
+            Severity::Note => {}
+        }
+    }
+    if !info.is_afloat() {
+        let filter = FactFilter { weight, span: Some(span), ..FactFilter::default() };
+        for fact in shelf.facts_about(&info.name.instrument, &filter)? {
+            let kind = match fact.kind.as_str() {
+                fact_kind::EVENT => MarkKind::Event(fact.weight().map_or(0, |weight| weight as u8)),
+                fact_kind::HOLIDAY => MarkKind::Holiday,
+                fact_kind::GAP => MarkKind::Gap,
+                fact_kind::SHEET => continue,
+                _ => MarkKind::Action,
+            };
+            marks.push(at(fact.time, kind));
+        }
+    }
+    Ok(marks)
 }
 
 /// Bars of a series at a frame, built where it has another.
@@ -278,6 +365,18 @@ fn bars_at(shelf: &Shelf, source: ChartSource<'_>, frame: Frame, span: Span, job
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_size_is_two_numbers_of_points() {
+        let of = |text: &str| {
+            let step = ChartStep::of("NOKSEK@quill:1m".parse().unwrap(), "x.svg".into());
+            size_of(&ChartStep { size: Some(text.into()), ..step })
+        };
+        assert_eq!(of("1600x900").unwrap(), (1600, 900));
+        for bad in ["1600", "x", "1600x", "100x900", "1600x90000", "-1x-1"] {
+            assert!(of(bad).is_err(), "{bad}");
+        }
+    }
 
     #[test]
     fn bars_fill_the_room_in_widths_that_can_be_read() {

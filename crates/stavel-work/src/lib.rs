@@ -12,12 +12,15 @@ mod auto;
 mod bundle;
 mod chain;
 mod chart;
+mod chart_views;
 mod check;
 mod compose;
 mod convert;
 mod costs;
+mod coverage;
 mod dates;
 mod deliver;
+mod dossier;
 mod fetch;
 mod findings;
 mod formula;
@@ -27,6 +30,7 @@ mod frames_told;
 mod intake;
 mod page;
 mod patterns;
+mod picture_file;
 mod recipe;
 mod record;
 mod rehearse;
@@ -57,7 +61,9 @@ pub use costs::{
     CostMoney, CostSheet, MeasuredSpreads, NightCost, RoundTurn, cost_sheet, costs_csv, costs_report,
     costs_tables,
 };
+pub use coverage::Coverage;
 pub use deliver::{delivery_layout, delivery_orders};
+pub use dossier::dossier;
 pub use fetch::{FedSeries, FeedSight, PieceSight, add_feed, feeds, feeds_report, feeds_seen};
 pub use findings::{cause_in_words, finding_in_words, kind_mend_in_words, loss_in_words, mend_in_words};
 pub use intake::{hints_of, layout_named, plan_of};
@@ -69,7 +75,7 @@ pub use sheet::{SheetValue, sheet_csv, sheet_report, sheet_values};
 pub use span::span_between;
 pub use sql::{SqlDialect, shelf_sql};
 pub use step::{
-    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FetchStep, FramesStep, FramesWanted,
-    IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, RowLimits, SheetValues, ShelfStep, SidesAsked,
-    SidesWanted, SpliceStep, Step, UndoStep, UpdateStep, recipe_keys,
+    AlignStep, AutoStep, ChartStep, ChartView, CheckStep, ComposeStep, DeliverStep, FetchStep, FramesStep,
+    FramesWanted, IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, RowLimits, SheetValues, ShelfStep,
+    SidesAsked, SidesWanted, SpliceStep, Step, UndoStep, UpdateStep, recipe_keys,
 };

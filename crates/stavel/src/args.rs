@@ -4,7 +4,7 @@
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
-use stavel_core::model::{Frame, SeriesPattern, Weight};
+use stavel_core::model::{Frame, SeriesName, SeriesPattern, Weight};
 use stavel_core::store::fact_kind;
 use stavel_work::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, ConvertWish, DeliverStep, FetchStep, FramesStep,
@@ -103,6 +103,17 @@ pub enum Command {
         after_help = "Examples:\n  stavel update\n  stavel update NOKSEK --dry-run\n  stavel update --recipe noksek.toml"
     )]
     Update(UpdateStep),
+    /// All that is known of a history in one document: is it fit to test on?
+    #[command(
+        after_help = "Examples:\n  stavel dossier NOKSEK@joined:1m --out noksek.html\n  stavel dossier NOKSEK@joined:1m --out noksek.pdf"
+    )]
+    Dossier {
+        /// The series.
+        series: SeriesName,
+        /// The file, .html or .pdf.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+    },
     /// Keep live streams of feeds as ticks and depth, until ended.
     #[command(
         after_help = "Examples:\n  stavel record NOKSEK@tarn:ticks\n  stavel record '*@tarn:ticks' BLY-2024-05@tarn:depth --for 3600"

@@ -288,7 +288,7 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
         value(),
     )
         .prop_map(|(series, with, from, to, ma, out)| {
-            Step::Chart(ChartStep { series, with, from, to, ma, out: out.into() })
+            Step::Chart(ChartStep { with, from, to, ma, ..ChartStep::of(series, out.into()) })
         });
     let rehearse = (series(), moment(), moment(), path())
         .prop_map(|(series, from, to, orders)| Step::Rehearse(RehearseStep { series, from, to, orders }));

@@ -146,8 +146,9 @@ pub fn remove_facts(db: &Connection, instrument: &str, facts: &[InstrumentFact])
 }
 
 pub fn facts(db: &Connection, instrument: &str) -> Result<Vec<InstrumentFact>> {
-    let mut query =
-        db.prepare("SELECT source, time, kind, value FROM fact WHERE instrument = ?1 ORDER BY time, id")?;
+    let mut query = db.prepare(
+        "SELECT source, time, kind, value FROM fact WHERE instrument = ?1 ORDER BY time, source, kind, value",
+    )?;
     let mut rows = query.query([instrument])?;
     let mut out = Vec::new();
     while let Some(r) = rows.next()? {

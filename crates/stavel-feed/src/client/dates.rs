@@ -1,10 +1,6 @@
 //! Calendars of a feed: what it says of dates, beside its histories.
 
 use serde::{Deserialize, Serialize};
-use stavel_core::Result;
-
-use super::Service;
-use super::pieces::joined;
 
 /// What a calendar tells.
 #[derive(
@@ -100,29 +96,4 @@ impl FeedDates {
             false => vec![(self.path.clone(), None)],
         }
     }
-}
-
-/// A text of a service: as it is now, or the word that it is as it was.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum FetchedText {
-    There {
-        text: String,
-        etag: Option<String>,
-    },
-    Unchanged,
-    /// The service has nothing there.
-    Missing,
-}
-
-/// Asks for a text of a service; `etag` is that of what is known already.
-///
-/// # Errors
-/// One sentence, where it cannot be had.
-pub fn fetch_text(
-    service: &Service,
-    path: &str,
-    etag: Option<&str>,
-    is_cancelled: &dyn Fn() -> bool,
-) -> Result<FetchedText> {
-    service.text(&joined(&service.feed.address, path), etag, is_cancelled)
 }

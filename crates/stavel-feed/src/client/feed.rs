@@ -8,7 +8,9 @@ use stavel_core::model::time::DAY;
 use stavel_core::model::{DateOrder, Frame, SeriesName, Side, Stamp};
 use stavel_core::{Error, Result};
 
-use super::{FeedDates, FeedLive, FeedSpecs};
+use super::dates::FeedDates;
+use super::live_text::FeedLive;
+use super::specs::FeedSpecs;
 
 /// A feed, as its text says it. docs/feeds.md describes each key.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

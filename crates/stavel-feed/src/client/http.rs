@@ -8,7 +8,6 @@ use ureq::http::{HeaderMap, StatusCode};
 use ureq::tls::{Certificate, RootCerts, TlsConfig, parse_pem};
 
 use super::Feed;
-use super::dates::FetchedText;
 use super::pace::Pace;
 use super::token::{TokenHeader, token_of};
 use stavel_core::{Error, Result};
@@ -19,8 +18,20 @@ const DOCUMENT_BYTES: u64 = 64 << 20;
 /// How often a service may ask to be left alone before it counts as failed.
 pub const MOST_PAUSES: u32 = 60;
 
+/// A text of a service: as it is now, or the word that it is as it was.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum FetchedText {
+    There {
+        text: String,
+        etag: Option<String>,
+    },
+    Unchanged,
+    /// The service has nothing there.
+    Missing,
+}
+
 /// A document that was read as a whole.
-enum Whole<T> {
+enum WholeDocument<T> {
     /// It, and what tells it from another.
     There(T, Option<String>),
     Unchanged,
@@ -147,8 +158,8 @@ impl Service {
         let is_json =
             |bytes: &[u8]| serde_json::from_slice(bytes).map_err(|_| "it is cut short, or no JSON".into());
         match self.read_whole(address, None, is_json, is_cancelled)? {
-            Whole::There(document, _) => Ok(document),
-            Whole::Missing | Whole::Unchanged => Err(Error::input(format!(
+            WholeDocument::There(document, _) => Ok(document),
+            WholeDocument::Missing | WholeDocument::Unchanged => Err(Error::input(format!(
                 "The feed {} has nothing at {address}; look at the paths of its text.",
                 self.feed.name
             ))),
@@ -170,9 +181,9 @@ impl Service {
             Err(_) => Err("it is no text".to_owned()),
         };
         Ok(match self.read_whole(address, etag, is_text, is_cancelled)? {
-            Whole::There(text, etag) => FetchedText::There { text, etag },
-            Whole::Unchanged => FetchedText::Unchanged,
-            Whole::Missing => FetchedText::Missing,
+            WholeDocument::There(text, etag) => FetchedText::There { text, etag },
+            WholeDocument::Unchanged => FetchedText::Unchanged,
+            WholeDocument::Missing => FetchedText::Missing,
         })
     }
 
@@ -182,7 +193,7 @@ impl Service {
         etag: Option<&str>,
         understood: impl Fn(&[u8]) -> std::result::Result<T, String>,
         is_cancelled: &dyn Fn() -> bool,
-    ) -> Result<Whole<T>> {
+    ) -> Result<WholeDocument<T>> {
         let name = &self.feed.name;
         let (mut why, mut round, mut pauses) = (String::new(), 0, 0);
         while round < self.feed.limits.tries && pauses < MOST_PAUSES {
@@ -194,15 +205,15 @@ impl Service {
                     let read = reply.body.take(DOCUMENT_BYTES).read_to_end(&mut bytes);
                     let is_whole = read.is_ok() && expected.is_none_or(|n| n == bytes.len() as u64);
                     match is_whole.then(|| understood(&bytes)) {
-                        Some(Ok(whole)) => return Ok(Whole::There(whole, etag)),
+                        Some(Ok(whole)) => return Ok(WholeDocument::There(whole, etag)),
                         Some(Err(told)) => why = told,
                         None => why = "it is cut short".into(),
                     }
                 }
                 Err(Failure::Final(error)) => return Err(error),
                 Err(Failure::Cancelled) => return Err(Error::cancelled()),
-                Err(Failure::Missing) => return Ok(Whole::Missing),
-                Err(Failure::Unchanged) => return Ok(Whole::Unchanged),
+                Err(Failure::Missing) => return Ok(WholeDocument::Missing),
+                Err(Failure::Unchanged) => return Ok(WholeDocument::Unchanged),
                 // A pause that it asks for is no failed try.
                 Err(Failure::Later(time)) => {
                     (why, pauses) = ("it keeps asking for pauses".into(), pauses + 1);

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use serde_json::value::RawValue;
 use stavel_core::model::time::{Micros, parse};
 
-use super::FeedLive;
+use super::live_text::FeedLive;
 
 /// A row of a live stream, with its numbers as they were sent.
 #[derive(Debug, Clone, PartialEq, Eq)]

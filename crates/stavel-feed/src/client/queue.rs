@@ -22,10 +22,10 @@ pub struct FetchOutcome {
 }
 
 /// Pieces by series, each in order.
-struct Waiting(Mutex<Vec<(String, VecDeque<QueuedPiece>)>>);
+struct PendingPieces(Mutex<Vec<(String, VecDeque<QueuedPiece>)>>);
 
-impl Waiting {
-    fn of(queue: Vec<QueuedPiece>) -> Waiting {
+impl PendingPieces {
+    fn of(queue: Vec<QueuedPiece>) -> PendingPieces {
         let mut by_series: Vec<(String, VecDeque<QueuedPiece>)> = Vec::new();
         for piece in queue {
             let name = piece.series.to_string();
@@ -34,7 +34,7 @@ impl Waiting {
                 None => by_series.push((name, [piece].into())),
             }
         }
-        Waiting(Mutex::new(by_series))
+        PendingPieces(Mutex::new(by_series))
     }
 
     /// The parts as the job shows them.
@@ -74,7 +74,7 @@ pub fn fetch_all(
     job: &Job,
     done: &mut dyn FnMut(FetchOutcome) -> Result<()>,
 ) -> Result<()> {
-    let waiting = Waiting::of(queue);
+    let waiting = PendingPieces::of(queue);
     job.queue(waiting.parts());
     let is_over = AtomicBool::new(false);
     let (send, receive) = channel();

@@ -5,11 +5,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use stavel_core::model::instrument::KEYS;
-use stavel_core::{Error, Result};
 
-use super::Service;
-use super::listing::at;
-use super::pieces::{encoded, joined};
+use super::document::{at, scalar};
 
 /// Where a broker says the specs and costs of an instrument.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -48,7 +45,8 @@ impl FeedSpecs {
         unknown.map(|key| format!("specs.values: no sheet has a value {key}"))
     }
 
-    fn read(&self, document: &Value) -> ToldSpecs {
+    /// The specs in a document.
+    pub(super) fn read(&self, document: &Value) -> ToldSpecs {
         let text = |place: &String| at(document, place).and_then(scalar);
         let values =
             self.values.iter().filter_map(|(key, place)| Some((key.clone(), text(place)?))).collect();
@@ -58,30 +56,6 @@ impl FeedSpecs {
             values,
         }
     }
-}
-
-/// A text or number as it is written; none for anything else, and for an empty text.
-pub fn scalar(value: &Value) -> Option<String> {
-    match value {
-        Value::String(text) if !text.trim().is_empty() => Some(text.trim().to_owned()),
-        Value::Number(number) => Some(number.to_string()),
-        Value::Bool(is) => Some(is.to_string()),
-        _ => None,
-    }
-}
-
-/// Asks what the specs of an instrument are; `symbol` is its name at the service.
-///
-/// # Errors
-/// One sentence.
-pub fn fetch_specs(service: &Service, symbol: &str, is_cancelled: &dyn Fn() -> bool) -> Result<ToldSpecs> {
-    let specs =
-        service.feed.specs.as_ref().ok_or_else(|| {
-            Error::input(format!("The feed {} says no specs in its text.", service.feed.name))
-        })?;
-    let path = specs.path.replace("{instrument}", &encoded(symbol));
-    let document = service.document(&joined(&service.feed.address, &path), is_cancelled)?;
-    Ok(specs.read(&document))
 }
 
 #[cfg(test)]

@@ -192,7 +192,7 @@ impl Lens for ChartLens {
                 average: Some(average),
                 lead,
                 gaps: gaps.then(|| frame.length()),
-                clock: &clock,
+                ..SceneRequest::of(&bars, &clock)
             };
             let scene = scene(&request);
             let (series, is_afloat) = (info.name.clone(), info.is_afloat());
@@ -304,12 +304,13 @@ impl ChartLens {
         let Some(series) = view.selected.cloned() else { return say("nothing is chosen to draw") };
         let proposal = format!("{}_{}.svg", series.instrument, series.source);
         self.saving = Some(ChartStep {
-            series,
             with: self.beside.as_ref().map(|b| b.series.clone()),
             from: Some(wall(view.window.from)),
             to: Some(wall(view.window.to)),
             ma: Some(AVERAGES[self.average]).filter(|n| *n > 0),
-            out: Default::default(),
+            plain: self.dates + 1 == DATES.len(),
+            weight: DATES[self.dates].1,
+            ..ChartStep::of(series, Default::default())
         });
         ask("write the chart to (.svg or .pdf)", proposal)
     }

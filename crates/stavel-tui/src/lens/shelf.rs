@@ -11,12 +11,13 @@ use stavel_core::job::Job;
 use stavel_core::model::time::{HOUR, date, day_of, wall};
 use stavel_core::model::{Clock, Decision, Made, SeriesName, Span};
 use stavel_core::store::{EditionDiff, EditionInfo, SeriesInfo, Shelf, Verified};
-use stavel_work::{AutoStep, FeedSight, FetchStep, ShelfStep, Step, StepReport, UpdateStep, feeds_seen};
+use stavel_work::{
+    AutoStep, Coverage, FeedSight, FetchStep, ShelfStep, Step, StepReport, UpdateStep, feeds_seen,
+};
 
 use super::{FactLine, Lens, step};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, bytes, scroll, thousands};
-use crate::data::Coverage;
 use crate::effect::{Effect, Effects, ask, say, start, tell_done, warn};
 use crate::jobs::{Errand, Slot};
 use crate::next::next_step;

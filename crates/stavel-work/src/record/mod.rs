@@ -128,7 +128,7 @@ fn no_stream(feed: &str) -> Error {
 
 /// The feeds that have what is wanted, with the instruments as they name them.
 fn stations(root: &Path, wish: &RecordWish, job: &Job) -> Result<Vec<Station>> {
-    let shelf = Shelf::open_to_write(root)?;
+    let shelf = Shelf::open(root)?;
     let all = feeds(&shelf)?;
     drop(shelf);
     let mut out = Vec::new();

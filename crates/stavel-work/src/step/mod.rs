@@ -22,8 +22,8 @@ pub use older::{step_with_older_keys, steps_with_older_keys};
 pub use roll::{RollMove, RollSetting};
 pub(crate) use settings::one_of;
 pub use settings::{
-    AlignStep, AutoStep, ChartStep, CheckStep, FramesStep, IntakeStep, Prefer, RehearseStep, ShelfStep,
-    SpliceStep, UndoStep,
+    AlignStep, AutoStep, ChartStep, ChartView, CheckStep, FramesStep, IntakeStep, Prefer, RehearseStep,
+    ShelfStep, SpliceStep, UndoStep,
 };
 pub use update::UpdateStep;
 pub use wanted::{FramesWanted, SidesWanted};

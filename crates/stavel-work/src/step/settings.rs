@@ -13,8 +13,9 @@ use serde::{Deserialize, Serialize};
 use stavel_core::check::{Against, Mend};
 use stavel_core::deliver::FileFormat;
 use stavel_core::model::provenance::EmptyBars;
-use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, SeriesPattern, Stamp};
+use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, SeriesPattern, Stamp, Weight};
 use stavel_core::splice::{Level, SpliceRule};
+use stavel_draw::{BarStyle, Ground};
 use stavel_feed::client::Tells;
 
 use super::wanted::{FramesWanted, SidesWanted};
@@ -376,10 +377,47 @@ fn usual_frames() -> Vec<FramesWanted> {
 pub struct ChartStep {
     /// The series.
     pub series: SeriesName,
+    /// What to draw: price, coverage (what is there, by source), days (how full each session day is), week (the hours of the
+    /// session), or costs (the usual spread of each hour of the week).
+    #[arg(long, value_parser = one_of::<ChartView>(), default_value = "price")]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub view: ChartView,
     /// A second series, drawn as a line.
     #[arg(long, value_name = "SERIES")]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub with: Option<SeriesName>,
+    /// Draw the second series in a pane of its own, below the first.
+    #[arg(long, requires = "with")]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub beside: bool,
+    /// How bars are drawn: candles, bars (strokes), or a line through the closes.
+    #[arg(long, value_parser = one_of::<BarStyle>(), default_value = "candles")]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub style: BarStyle,
+    /// Equal heights are equal ratios of prices.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub ratio: bool,
+    /// Also the true range of each bar, in a pane of its own.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub ranges: bool,
+    /// Leave away what is marked: findings, seams, events and other dates.
+    #[arg(long)]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub plain: bool,
+    /// Of events only those of at least this weight: low, medium or high.
+    #[arg(long, value_name = "WEIGHT")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub weight: Option<Weight>,
+    /// The colours: dark as on the bench, or for paper.
+    #[arg(long, value_parser = one_of::<Ground>(), default_value = "dark")]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub ground: Ground,
+    /// Width and height in points, as 1200x720.
+    #[arg(long, value_name = "SIZE")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub size: Option<String>,
     /// Draw from this moment on.
     #[arg(long, value_name = "TIME")]
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -395,6 +433,49 @@ pub struct ChartStep {
     /// The file, .svg or .pdf.
     #[arg(long, value_name = "FILE")]
     pub out: PathBuf,
+}
+
+/// What a chart shows.
+#[derive(
+    Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, strum::EnumString, strum::VariantNames,
+)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum ChartView {
+    /// Bars with their panes.
+    #[default]
+    Price,
+    /// What is there of each source, along the time of the whole history.
+    Coverage,
+    /// How full each session day is.
+    Days,
+    /// The hours of the session week.
+    Week,
+    /// The usual spread of each hour of the week.
+    Costs,
+}
+
+impl ChartStep {
+    /// A chart of a series as it comes, in a file.
+    pub fn of(series: SeriesName, out: PathBuf) -> ChartStep {
+        ChartStep {
+            series,
+            view: ChartView::Price,
+            with: None,
+            beside: false,
+            style: BarStyle::Candles,
+            ratio: false,
+            ranges: false,
+            plain: false,
+            weight: None,
+            ground: Ground::Dark,
+            size: None,
+            from: None,
+            to: None,
+            ma: None,
+            out,
+        }
+    }
 }
 
 /// A history to play with a list of orders.

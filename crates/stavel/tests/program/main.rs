@@ -10,6 +10,7 @@ mod foundations;
 mod hard;
 mod judging;
 mod opened;
+mod pictures;
 mod recording;
 mod stand_in;
 mod support;

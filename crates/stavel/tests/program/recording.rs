@@ -89,7 +89,7 @@ fn every_quote_of_a_stream_that_breaks_and_babbles_is_kept_in_order_and_the_gaps
         (of("NOKSEK@tarn:ticks"), of("BLY-2024-05@tarn:ticks"), of("BLY-2024-05@tarn:depth"));
     let count = |r: &Value| r["rows"].as_u64().unwrap();
     assert!(count(&pair) > 500 && count(&barley) > 20 && count(&book) > 50, "{told}");
-    assert!(told["junk"].as_u64().unwrap() > 10 && told["others"].as_u64().unwrap() > 0, "{told}");
+    assert!(told["junk"].as_u64().unwrap() > 4 && told["others"].as_u64().unwrap() > 0, "{told}");
     assert_eq!(rows(&p, "NOKSEK@tarn:ticks"), count(&pair));
     assert!(gaps(&p, "NOKSEK").len() >= 3, "{told}");
     assert_eq!(gaps(&p, "NOKSEK").len() as u64, pair["gaps"].as_u64().unwrap());

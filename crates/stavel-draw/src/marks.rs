@@ -1,0 +1,109 @@
+//! What stands above the bars: findings, events, seams, trades.
+
+use stavel_core::model::{Micros, Span};
+
+/// What a mark means.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum MarkKind {
+    /// Two sources meet.
+    Seam,
+    /// Something is announced: 1 hardly moves the market, 3 much, 0 is not known.
+    Event(u8),
+    Holiday,
+    /// A split, a dividend, a statement.
+    Action,
+    /// A live stream was away.
+    Gap,
+    /// Something in the rows is doubtful.
+    Doubt,
+    /// Something in the rows is wrong.
+    Fault,
+    Bought,
+    Sold,
+}
+
+impl MarkKind {
+    /// The word for it in a legend.
+    pub fn word(self) -> &'static str {
+        match self {
+            MarkKind::Seam => "seam",
+            MarkKind::Event(3) => "event, high",
+            MarkKind::Event(2) => "event, medium",
+            MarkKind::Event(_) => "event",
+            MarkKind::Holiday => "holiday",
+            MarkKind::Action => "split, dividend, statement",
+            MarkKind::Gap => "gap of the stream",
+            MarkKind::Doubt => "doubt",
+            MarkKind::Fault => "fault",
+            MarkKind::Bought => "bought",
+            MarkKind::Sold => "sold",
+        }
+    }
+}
+
+/// A mark to be put on a chart.
+#[derive(Debug, Clone, PartialEq)]
+pub struct MarkAt {
+    pub time: Micros,
+    pub kind: MarkKind,
+    /// Where on the scale; else it stands above the bars.
+    pub price: Option<f64>,
+}
+
+/// A mark on a chart.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct SceneMark {
+    /// The bar in which it lies.
+    pub slot: usize,
+    pub kind: MarkKind,
+    pub price: Option<f64>,
+}
+
+/// The marks that lie within the slots of a chart, each kind once a slot.
+pub fn marks_on(times: &[Micros], marks: &[MarkAt]) -> Vec<SceneMark> {
+    let (Some(&first), Some(&last)) = (times.first(), times.last()) else { return Vec::new() };
+    let usual = times.windows(2).map(|w| w[1] - w[0]).min().unwrap_or(1);
+    let is_on = |mark: &&MarkAt| mark.time >= first && mark.time < last + usual;
+    let mut out: Vec<SceneMark> = Vec::new();
+    for mark in marks.iter().filter(is_on) {
+        let slot = times.partition_point(|t| *t <= mark.time).saturating_sub(1);
+        let mark = SceneMark { slot, kind: mark.kind, price: mark.price };
+        if !out.contains(&mark) {
+            out.push(mark);
+        }
+    }
+    out.sort_by_key(|mark| (mark.slot, mark.kind));
+    out
+}
+
+/// The slots that spans cover: from the first to behind the last.
+pub fn slots_in(times: &[Micros], spans: &[Span]) -> Vec<(usize, usize)> {
+    let range =
+        |span: &Span| (times.partition_point(|t| *t < span.from), times.partition_point(|t| *t < span.to));
+    spans.iter().map(range).filter(|(from, to)| to > from).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_mark_stands_at_the_bar_it_lies_in_and_none_outside_is_drawn() {
+        let times = [10, 20, 40];
+        let at = |time, kind| MarkAt { time, kind, price: None };
+        let marks = [
+            at(9, MarkKind::Fault),
+            at(10, MarkKind::Event(3)),
+            at(19, MarkKind::Event(3)),
+            at(35, MarkKind::Seam),
+            at(49, MarkKind::Doubt),
+            at(50, MarkKind::Doubt),
+        ];
+        let told: Vec<(usize, MarkKind)> =
+            marks_on(&times, &marks).iter().map(|m| (m.slot, m.kind)).collect();
+        assert_eq!(told, [(0, MarkKind::Event(3)), (1, MarkKind::Seam), (2, MarkKind::Doubt)]);
+        assert!(marks_on(&[], &marks).is_empty());
+        let spans = [Span::new(0, 10), Span::new(15, 41), Span::new(41, 60)];
+        assert_eq!(slots_in(&times, &spans), [(1, 3)]);
+    }
+}
