@@ -14,6 +14,7 @@ use stavel_core::model::session::{DayHours, Holiday};
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, date, days_from_civil, rfc3339, weekday};
 
 use super::answers::{TOKEN, plain, refused};
+use super::holidays::holidays_of;
 use super::state::State;
 
 /// The years it knows anything of.
@@ -101,19 +102,6 @@ fn events_of(year: i64) -> Vec<MadeUpEvent> {
     }
     out.sort_by_key(|event| event.time);
     out
-}
-
-/// The days on which a market does not trade as usual; the same that its history has.
-pub fn holidays_of(market: &str, year: i64) -> Vec<(Holiday, &'static str)> {
-    let day = |month, day| days_from_civil(year, month, day);
-    let mut all =
-        vec![(Holiday::closed(day(1, 1)), "New Year's Day"), (Holiday::closed(day(12, 25)), "Christmas Day")];
-    if market == "BLY" {
-        all.push((Holiday::closed(day(3, 28)), "Founding Day of the exchange"));
-        all.push((Holiday { day: day(12, 24), hours: DayHours::Until(13 * 60) }, "Christmas Eve"));
-    }
-    all.sort();
-    all
 }
 
 /// A year, and whether the calendar is wanted as iCalendar: `2024`, `2024.ics`.

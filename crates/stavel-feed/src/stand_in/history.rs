@@ -6,7 +6,7 @@ use stavel_core::model::session::OpenHours;
 use stavel_core::model::time::{DAY, MINUTE, Micros, civil_from_days, day_of};
 use stavel_core::model::{Session, Span};
 
-use super::calendar::holidays_of;
+use super::holidays::holidays_of;
 use crate::demo::{BLY, BROKER_CLOCK, FOREX_HOURS, NOKSEK, NZDSEK, SEED, SKERRY_HOURS, session};
 use crate::market::{Character, Market, MarketQuote, MinuteBar};
 

@@ -7,6 +7,7 @@ mod calendar;
 mod counts;
 mod faults;
 mod history;
+mod holidays;
 mod live;
 mod serve;
 mod state;
