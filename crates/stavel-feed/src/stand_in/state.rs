@@ -8,7 +8,7 @@ use stavel_core::model::Micros;
 
 use super::counts::Counts;
 use super::history::MadeUpHistory;
-use super::live::{LiveSwitch, LiveTape};
+use super::live_tape::{LiveSwitch, LiveTape};
 
 /// What can be changed while a stand-in runs: by `POST /switch` with a document of these.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
