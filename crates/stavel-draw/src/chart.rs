@@ -11,6 +11,8 @@ use plotters::prelude::{
 };
 use plotters::style::{Color, RGBColor, ShapeStyle, TRANSPARENT};
 
+use stavel_core::model::Weight;
+
 use crate::look::{GroundColours, PictureLook};
 use crate::marks::{MarkKind, SceneMark};
 use crate::picture::{DrawResult, FINE, Picture, words};
@@ -199,14 +201,16 @@ fn draw_shape<B: DrawingBackend>(
     let r = 4 * FINE;
     let diamond = vec![at(0, -r), at(r, 0), at(0, r), at(-r, 0)];
     let up = vec![at(0, -r), at(r, r), at(-r, r)];
-    let down = vec![at(0, r), at(r, -r), at(-r, -r)];
     match kind {
-        MarkKind::Event(3) => area.draw(&Circle::new(at(0, 0), r, palette.event.filled())),
-        MarkKind::Event(2) => {
+        MarkKind::Event(Some(Weight::High)) => area.draw(&Circle::new(at(0, 0), r, palette.event.filled())),
+        MarkKind::Event(Some(Weight::Medium)) => {
             area.draw(&Circle::new(at(0, 0), r, palette.event.stroke_width(4)))?;
             area.draw(&Circle::new(at(0, 0), r / 2, palette.event.filled()))
         }
-        MarkKind::Event(_) => area.draw(&Circle::new(at(0, 0), r / 2, palette.event.stroke_width(4))),
+        MarkKind::Event(Some(Weight::Low)) => {
+            area.draw(&Circle::new(at(0, 0), r / 2, palette.event.stroke_width(4)))
+        }
+        MarkKind::Event(None) => area.draw(&Circle::new(at(0, 0), r / 3, palette.event.filled())),
         MarkKind::Holiday => {
             area.draw(&Rectangle::new([at(-r, -r / 3), at(r, r / 3)], palette.faint.filled()))
         }
@@ -218,8 +222,6 @@ fn draw_shape<B: DrawingBackend>(
         MarkKind::Seam => area.draw(&PathElement::new([at(0, -r), at(0, r)], palette.words.stroke_width(6))),
         MarkKind::Fault => area.draw(&Polygon::new(diamond, palette.wrong.filled())),
         MarkKind::Doubt => area.draw(&PathElement::new(closed(up), palette.rising.stroke_width(4))),
-        MarkKind::Bought => area.draw(&Polygon::new(up, palette.good.filled())),
-        MarkKind::Sold => area.draw(&Polygon::new(down, palette.wrong.filled())),
     }
 }
 
@@ -276,7 +278,7 @@ fn draw_pane<B: DrawingBackend>(
     draw_name(&pane.name, (LEFT + 4, above - 2), palette, area)
 }
 
-/// Marks above the bars, or at their price; a seam goes through the whole pane.
+/// Marks above the bars; a seam goes through the whole pane.
 fn draw_marks<B: DrawingBackend>(
     scene: &Scene,
     pane: &Pane,
@@ -286,15 +288,14 @@ fn draw_marks<B: DrawingBackend>(
     let plot = axes.plotting_area().strip_coord_spec();
     // The whole page, so that what stands above the bars has a place.
     let (left, top) = plot.get_base_pixel();
-    for SceneMark { slot, kind, price } in &scene.marks {
+    for SceneMark { slot, kind } in &scene.marks {
         let middle = *slot as f64 + 0.5;
         if *kind == MarkKind::Seam {
             let through = [(*slot as f64, pane.low), (*slot as f64, pane.high)];
             axes.draw_series(LineSeries::new(through, palette.words.mix(0.5).stroke_width(2)))?;
         }
-        let (x, y) = axes.backend_coord(&(middle, price.unwrap_or(pane.high)));
-        let up = if price.is_some() { 0 } else { MARKS / 2 + 2 };
-        draw_shape(*kind, ((x - left) / FINE, (y - top) / FINE - up), palette, &plot)?;
+        let (x, y) = axes.backend_coord(&(middle, pane.high));
+        draw_shape(*kind, ((x - left) / FINE, (y - top) / FINE - MARKS / 2 - 2), palette, &plot)?;
     }
     Ok(())
 }

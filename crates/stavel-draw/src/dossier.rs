@@ -34,6 +34,8 @@ pub struct DossierSection {
 #[derive(Debug, Clone, PartialEq)]
 pub struct DossierLine {
     pub tone: LineTone,
+    /// How deep it stands below the lines it belongs to: 0 for one that belongs to none.
+    pub depth: usize,
     pub text: String,
 }
 
@@ -56,7 +58,13 @@ pub enum DossierPicture {
 
 impl DossierLine {
     pub fn new(tone: LineTone, text: impl Into<String>) -> DossierLine {
-        DossierLine { tone, text: text.into() }
+        DossierLine { tone, depth: 0, text: text.into() }
+    }
+
+    /// The same line, deeper below the one it belongs to.
+    #[must_use]
+    pub fn below(self, depth: usize) -> DossierLine {
+        DossierLine { depth, ..self }
     }
 }
 
@@ -71,11 +79,13 @@ impl LineTone {
     }
 
     fn colour(self) -> RGBColor {
+        let paper = Ground::Paper.palette();
         match self {
-            LineTone::Plain => INK,
-            LineTone::Good => colour(0x4f7a28),
-            LineTone::Doubt => colour(0xb7862b),
-            LineTone::Wrong => colour(0xc0392b),
+            LineTone::Plain => paper.words,
+            LineTone::Good => paper.good,
+            // That of doubtful marks is too light for letters.
+            LineTone::Doubt => colour(0x8a6210),
+            LineTone::Wrong => paper.wrong,
         }
     }
 }
@@ -105,17 +115,21 @@ impl DossierPicture {
 const SIZE: (u32, u32) = (840, 1188);
 const EDGE: u32 = 44;
 const INSIDE: u32 = SIZE.0 - 2 * EDGE;
-const INK: RGBColor = colour(0x1c2128);
-const FAINT: RGBColor = colour(0x6a7280);
 /// Letters of the usual size in a line of a page.
 const LETTERS: usize = 108;
 const LINE: u32 = 15;
+/// Letters by which a line stands further in, a step of its depth.
+const STEP: usize = 3;
+/// The width of a letter of the usual size, in points.
+const LETTER: u32 = 7;
 
 /// Something that stands on a page, with its upper edge.
 enum OnPage<'d> {
     Heading(&'d str),
-    Words(LineTone, String, bool),
+    /// A part of a line, and whether it is the first.
+    Words(&'d DossierLine, String, bool),
     Picture(&'d DossierPicture),
+    Space,
 }
 
 /// A page of a dossier.
@@ -130,21 +144,24 @@ impl Picture for DossierPage<'_> {
     }
 
     fn draw<B: DrawingBackend>(&self, area: &DrawingArea<B, Shift>) -> DrawResult<B> {
-        area.fill(&colour(0xffffff))?;
+        let paper = Ground::Paper.palette();
+        area.fill(&paper.ground)?;
         let fine = |points: u32| points as i32 * FINE;
         for (y, thing) in &self.things {
             match thing {
                 OnPage::Heading(text) => {
-                    area.draw_text(&printable(text), &words(15, INK), (fine(EDGE), fine(*y)))?;
+                    area.draw_text(&printable(text), &words(15, paper.words), (fine(EDGE), fine(*y)))?;
                     let rule = [(fine(EDGE), fine(y + 20)), (fine(EDGE + INSIDE), fine(y + 21))];
-                    area.draw(&Rectangle::new(rule, colour(0xd5d9e0).filled()))?;
+                    area.draw(&Rectangle::new(rule, paper.rule.filled()))?;
                 }
-                OnPage::Words(tone, text, is_first) => {
+                OnPage::Words(line, text, is_first) => {
+                    let (tone, left) = (line.tone, EDGE + (STEP * line.depth) as u32 * LETTER);
                     if *is_first {
-                        area.draw_text(tone.mark(), &words(11, tone.colour()), (fine(EDGE), fine(*y)))?;
+                        area.draw_text(tone.mark(), &words(11, tone.colour()), (fine(left), fine(*y)))?;
                     }
-                    area.draw_text(&printable(text), &words(11, tone.colour()), (fine(EDGE + 14), fine(*y)))?;
+                    area.draw_text(&printable(text), &words(11, tone.colour()), (fine(left + 14), fine(*y)))?;
                 }
+                OnPage::Space => {}
                 OnPage::Picture(picture) => {
                     let (_, below) = area.split_vertically(fine(*y));
                     let (part, _) = below.split_vertically(fine(picture.height()));
@@ -159,29 +176,30 @@ impl Picture for DossierPage<'_> {
                 }
             }
         }
-        area.draw_text(&printable(&self.foot), &words(9, FAINT), (fine(EDGE), fine(SIZE.1 - 30)))
+        area.draw_text(&printable(&self.foot), &words(9, paper.faint), (fine(EDGE), fine(SIZE.1 - 30)))
     }
 }
 
-/// A text in lines of a page, broken at blanks.
-fn broken(text: &str) -> Vec<String> {
-    let mut out = vec![String::new()];
+/// A text in lines of at most so many letters, broken at blanks; a word that is longer than a line is broken within.
+fn broken(text: &str, letters: usize) -> Vec<String> {
+    let (mut out, mut line) = (Vec::new(), String::new());
     for word in text.split_whitespace() {
-        let is_long = out
-            .last()
-            .is_some_and(|line| !line.is_empty() && line.chars().count() + word.chars().count() >= LETTERS);
-        if is_long {
-            out.push(String::new());
+        let room = letters.saturating_sub(line.chars().count() + usize::from(!line.is_empty()));
+        if word.chars().count() > room && !line.is_empty() {
+            out.push(std::mem::take(&mut line));
         }
-        if let Some(line) = out.last_mut() {
-            if !line.is_empty() {
-                line.push(' ');
+        if !line.is_empty() {
+            line.push(' ');
+        }
+        for letter in word.chars() {
+            if line.chars().count() >= letters {
+                out.push(std::mem::take(&mut line));
             }
-            line.push_str(word);
+            line.push(letter);
         }
     }
-    // A word without an end is cut rather than drawn off the page.
-    out.into_iter().map(|line| line.chars().take(LETTERS + 12).collect()).collect()
+    out.push(line);
+    out
 }
 
 impl Dossier {
@@ -202,14 +220,14 @@ impl Dossier {
             // A heading does not stand alone at the foot of a page.
             add(OnPage::Heading(&section.heading), 34, 90);
             for line in &section.lines {
-                for (i, text) in broken(&line.text).into_iter().enumerate() {
-                    add(OnPage::Words(line.tone, text, i == 0), LINE, LINE);
+                for (i, text) in broken(&line.text, LETTERS - STEP * line.depth).into_iter().enumerate() {
+                    add(OnPage::Words(line, text, i == 0), LINE, LINE);
                 }
             }
             for picture in &section.pictures {
                 add(OnPage::Picture(picture), picture.height() + 10, picture.height() + 10);
             }
-            add(OnPage::Words(LineTone::Plain, String::new(), false), LINE, LINE);
+            add(OnPage::Space, LINE, LINE);
         }
         let count = page + 1;
         let mut pages: Vec<DossierPage<'_>> = (1..=count)
@@ -251,6 +269,8 @@ impl Dossier {
             LineTone::Doubt => "doubt",
             LineTone::Wrong => "wrong",
         };
+        let inset =
+            |line: &DossierLine| (line.depth > 0).then(|| format!("margin-left:{}em", 2 * line.depth));
         let page = html! {
             (DOCTYPE)
             html lang="en" {
@@ -264,7 +284,7 @@ impl Dossier {
                     @for (section, pictures) in self.sections.iter().zip(&pictures) {
                         h2 { (printable(&section.heading)) }
                         @for line in &section.lines {
-                            p class=(class(line.tone)) { (line.tone.mark()) " " (printable(&line.text)) }
+                            p class=(class(line.tone)) style=[inset(line)] { (line.tone.mark()) " " (printable(&line.text)) }
                         }
                         @for picture in pictures { (PreEscaped(picture)) }
                     }
@@ -309,7 +329,7 @@ mod tests {
         let words = |page: &DossierPage<'_>| {
             page.things.iter().filter(|(_, t)| matches!(t, OnPage::Words(..))).count()
         };
-        assert_eq!(pages.iter().map(words).sum::<usize>(), 151, "each line stands once");
+        assert_eq!(pages.iter().map(words).sum::<usize>(), 150, "each line stands once");
         let pdf = long.to_pdf().unwrap();
         assert_eq!(pdf, long.to_pdf().unwrap());
         let text = String::from_utf8_lossy(&pdf);
@@ -321,9 +341,24 @@ mod tests {
 
     #[test]
     fn words_are_broken_at_blanks_and_never_run_off_the_page() {
-        assert_eq!(broken("a b"), ["a b"]);
-        let long = broken(&"word ".repeat(60));
-        assert!(long.len() == 3 && long.iter().all(|line| line.chars().count() <= LETTERS));
-        assert_eq!(broken(&"x".repeat(500))[0].len(), LETTERS + 12);
+        assert_eq!(broken("a b", 9), ["a b"]);
+        assert_eq!(broken("", 9), [""]);
+        assert_eq!(broken("some words more", 10), ["some words", "more"]);
+        assert_eq!(broken("a longer-than-that b", 8), ["a", "longer-t", "han-that", "b"]);
+    }
+
+    #[test]
+    fn what_belongs_to_a_line_stands_further_in() {
+        let mut deep = dossier(1);
+        deep.sections[0].lines.push(DossierLine::new(LineTone::Plain, "its source").below(2));
+        assert!(deep.to_html().unwrap().contains("style=\"margin-left:4em\"> its source"));
+        let pdf = String::from_utf8_lossy(&deep.to_pdf().unwrap()).into_owned();
+        let left = |words: &str| -> f32 {
+            let at = pdf.find(&format!("({words}) Tj")).expect("the line stands on the page");
+            let place =
+                pdf[..at].lines().rev().find(|line| line.ends_with("Tm") || line.ends_with("Td")).unwrap();
+            place.split(' ').rev().nth(2).unwrap().parse().unwrap()
+        };
+        assert_eq!(left("its source") - left("line 0 <b>"), (2 * STEP as u32 * LETTER) as f32);
     }
 }

@@ -36,10 +36,8 @@ pub enum GridCell {
     Empty,
     /// A shade from 0 to 1.
     Shade(f64),
-    /// Something is wrong, or stands out.
+    /// Something is wrong.
     Wrong,
-    /// The one that was chosen.
-    Chosen,
 }
 
 const LEFT: i32 = 16;
@@ -142,7 +140,6 @@ fn cell_colour(cell: GridCell, palette: &GroundColours) -> Option<RGBColor> {
         GridCell::Empty => None,
         GridCell::Shade(share) => Some(mix(share)),
         GridCell::Wrong => Some(palette.wrong),
-        GridCell::Chosen => Some(palette.rising),
     }
 }
 
@@ -165,7 +162,7 @@ mod tests {
             heads: vec![(0, "mon".into()), (1, "tue".into())],
             rows: vec![
                 row("first", &[GridCell::Shade(0.0), GridCell::Empty, GridCell::Shade(1.0)]),
-                row("second", &[GridCell::Wrong, GridCell::Chosen, GridCell::Empty]),
+                row("second", &[GridCell::Wrong, GridCell::Shade(0.5), GridCell::Empty]),
             ],
             ends: Some(("none".into(), "all".into())),
         };

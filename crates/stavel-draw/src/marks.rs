@@ -1,14 +1,14 @@
-//! What stands above the bars: findings, events, seams, trades.
+//! What stands above the bars: findings, events, seams.
 
-use stavel_core::model::{Micros, Span};
+use stavel_core::model::{Micros, Span, Weight};
 
 /// What a mark means.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum MarkKind {
     /// Two sources meet.
     Seam,
-    /// Something is announced: 1 hardly moves the market, 3 much, 0 is not known.
-    Event(u8),
+    /// Something is announced; none where nobody says how much it moves the market.
+    Event(Option<Weight>),
     Holiday,
     /// A split, a dividend, a statement.
     Action,
@@ -18,8 +18,6 @@ pub enum MarkKind {
     Doubt,
     /// Something in the rows is wrong.
     Fault,
-    Bought,
-    Sold,
 }
 
 impl MarkKind {
@@ -27,36 +25,32 @@ impl MarkKind {
     pub fn word(self) -> &'static str {
         match self {
             MarkKind::Seam => "seam",
-            MarkKind::Event(3) => "event, high",
-            MarkKind::Event(2) => "event, medium",
-            MarkKind::Event(_) => "event",
+            MarkKind::Event(Some(Weight::High)) => "event, high",
+            MarkKind::Event(Some(Weight::Medium)) => "event, medium",
+            MarkKind::Event(Some(Weight::Low)) => "event, low",
+            MarkKind::Event(None) => "event",
             MarkKind::Holiday => "holiday",
             MarkKind::Action => "split, dividend, statement",
             MarkKind::Gap => "gap of the stream",
             MarkKind::Doubt => "doubt",
             MarkKind::Fault => "fault",
-            MarkKind::Bought => "bought",
-            MarkKind::Sold => "sold",
         }
     }
 }
 
 /// A mark to be put on a chart.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct MarkAt {
     pub time: Micros,
     pub kind: MarkKind,
-    /// Where on the scale; else it stands above the bars.
-    pub price: Option<f64>,
 }
 
 /// A mark on a chart.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct SceneMark {
     /// The bar in which it lies.
     pub slot: usize,
     pub kind: MarkKind,
-    pub price: Option<f64>,
 }
 
 /// The marks that lie within the slots of a chart, each kind once a slot.
@@ -67,7 +61,7 @@ pub fn marks_on(times: &[Micros], marks: &[MarkAt]) -> Vec<SceneMark> {
     let mut out: Vec<SceneMark> = Vec::new();
     for mark in marks.iter().filter(is_on) {
         let slot = times.partition_point(|t| *t <= mark.time).saturating_sub(1);
-        let mark = SceneMark { slot, kind: mark.kind, price: mark.price };
+        let mark = SceneMark { slot, kind: mark.kind };
         if !out.contains(&mark) {
             out.push(mark);
         }
@@ -90,18 +84,21 @@ mod tests {
     #[test]
     fn a_mark_stands_at_the_bar_it_lies_in_and_none_outside_is_drawn() {
         let times = [10, 20, 40];
-        let at = |time, kind| MarkAt { time, kind, price: None };
+        let at = |time, kind| MarkAt { time, kind };
         let marks = [
             at(9, MarkKind::Fault),
-            at(10, MarkKind::Event(3)),
-            at(19, MarkKind::Event(3)),
+            at(10, MarkKind::Event(Some(Weight::High))),
+            at(19, MarkKind::Event(Some(Weight::High))),
             at(35, MarkKind::Seam),
             at(49, MarkKind::Doubt),
             at(50, MarkKind::Doubt),
         ];
         let told: Vec<(usize, MarkKind)> =
             marks_on(&times, &marks).iter().map(|m| (m.slot, m.kind)).collect();
-        assert_eq!(told, [(0, MarkKind::Event(3)), (1, MarkKind::Seam), (2, MarkKind::Doubt)]);
+        assert_eq!(
+            told,
+            [(0, MarkKind::Event(Some(Weight::High))), (1, MarkKind::Seam), (2, MarkKind::Doubt)]
+        );
         assert!(marks_on(&[], &marks).is_empty());
         let spans = [Span::new(0, 10), Span::new(15, 41), Span::new(41, 60)];
         assert_eq!(slots_in(&times, &spans), [(1, 3)]);

@@ -21,7 +21,7 @@ pub struct Scene {
     pub ticks: Vec<Tick>,
     /// Where days begin and time was left out.
     pub edges: Vec<Edge>,
-    /// Findings, events, seams and trades, in order of their slots.
+    /// Findings, events and seams, in order of their slots.
     pub marks: Vec<SceneMark>,
     /// Slots that are shaded, from the first to behind the last: hours that are told apart from the others.
     pub shades: Vec<(usize, usize)>,

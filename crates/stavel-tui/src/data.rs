@@ -8,7 +8,7 @@ use stavel_core::check::known_checks;
 use stavel_core::model::time::DAY;
 use stavel_core::model::{Decision, Instrument, SeriesName, Span};
 use stavel_core::store::{
-    CheckMark, FactFilter, InstrumentFact, JournalLine, SeriesInfo, Shelf, StaleBecause, fact_kind,
+    CheckMark, FactFilter, InstrumentFact, JournalLine, SeriesInfo, Shelf, StaleBecause, fact_names_of,
     own_fact_names,
 };
 use stavel_work::{Coverage, assumed_of_rows};
@@ -103,14 +103,10 @@ impl Snapshot {
         let Some(instrument) = self.instrument(name) else { return Vec::new() };
         let like_of = |name: &str| Ok(self.instrument(name).and_then(|i| i.own.like.clone()));
         let own = own_fact_names(name, like_of).unwrap_or_default();
-        let sheet = &instrument.sheet;
-        let currencies = [&sheet.base, &sheet.quote].into_iter().filter(|c| !own.contains(c));
-        let all = own.iter().map(|name| (name, true)).chain(currencies.map(|name| (name, false)));
         let mut out: Vec<&InstrumentFact> = Vec::new();
-        for (name, is_own) in all {
-            let facts = self.facts.get(name).map_or(&[][..], Vec::as_slice);
-            let concerns = |fact: &&InstrumentFact| is_own || fact.kind == fact_kind::EVENT;
-            out.extend(facts.iter().filter(|fact| filter.holds(fact)).filter(concerns));
+        for shelved in fact_names_of(instrument, own) {
+            let facts = self.facts.get(&shelved.name).map_or(&[][..], Vec::as_slice);
+            out.extend(facts.iter().filter(|fact| filter.holds(fact) && shelved.concerns(fact)));
         }
         out.sort_by_key(|fact| fact.time);
         out

@@ -3,7 +3,7 @@
 use ratatui::style::Color;
 use stavel_core::model::Weight;
 use stavel_core::model::time::{DAY, Micros, date, wall};
-use stavel_core::store::{InstrumentFact, fact_kind};
+use stavel_core::store::{FACT_WHOLE_DAY, InstrumentFact, fact_kind};
 
 use crate::theme;
 
@@ -57,7 +57,7 @@ pub fn on_axis(
 
 /// A fact in a line: what it is, when, and what it says.
 pub fn in_words(fact: &InstrumentFact) -> String {
-    let when = if fact.time % DAY == 0 { date(fact.time.div_euclid(DAY)) } else { wall(fact.time) };
+    let when = if fact.has_moment() { wall(fact.time) } else { date(fact.time.div_euclid(DAY)) };
     let name = fact.name().unwrap_or(&fact.kind);
     let left_out = [
         "id",
@@ -71,6 +71,7 @@ pub fn in_words(fact: &InstrumentFact) -> String {
         "series",
         "left",
         "back",
+        FACT_WHOLE_DAY,
     ];
     let values: Vec<String> = fact
         .values

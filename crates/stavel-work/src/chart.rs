@@ -1,21 +1,22 @@
 //! Charts of series on a shelf.
 
 use serde_json::json;
-use stavel_core::check::{FindingKind, Severity};
+use stavel_core::check::check_series;
 use stavel_core::frames::{self, FrameSettings};
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, DAY, Micros, rfc3339};
-use stavel_core::model::{Clock, Columns, Frame, Made, Session, Side, Span, Weight};
-use stavel_core::store::{FactFilter, SeriesInfo, Shelf, fact_kind};
+use stavel_core::model::{Clock, Columns, Frame, Session, Side, Span};
+use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
-use stavel_draw::{MarkAt, MarkKind, PictureLook, SceneRequest, Sheet, scene};
+use stavel_draw::{PictureLook, SceneRequest, Sheet, scene};
 
+use crate::chart_marks::{every_other_day, marks_of};
 use crate::chart_views::draw_view;
 use crate::picture_file::write_picture;
 use crate::report::StepReport;
 use crate::span::span_between;
-use crate::step::{ChartStep, ChartView};
+use crate::step::ChartStep;
 
 /// Most bars in a file's chart; more would be thinner than a line.
 const MOST_BARS: usize = 900;
@@ -201,8 +202,8 @@ const TICKS_OPEN: f64 = 0.71;
 /// Where there is nothing to draw in the span, or the file cannot be written.
 pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepReport> {
     let look = PictureLook { ground: step.ground, size: size_of(step)? };
-    if step.view != ChartView::Price {
-        return draw_view(shelf, step, look, job);
+    if let Some(report) = draw_view(shelf, step, look, job)? {
+        return Ok(report);
     }
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;
     let info = shelf.find(&step.series)?;
@@ -235,7 +236,18 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepRepo
     let session = shelf.instrument(&step.series.instrument)?.sheet.session;
     let clock = session.clock.clone();
     let drawn = Span::new(*first, last + frame.length().max(1));
-    let marks = if step.plain { Vec::new() } else { marks_of(shelf, &info, step.weight, drawn, job)? };
+    // Whoever draws a picture does not wait until a hundred million ticks are checked.
+    let is_checked = rows_within(&info, drawn) <= MOST_CHECKED;
+    let marks = match step.plain {
+        true => Vec::new(),
+        false => {
+            let findings = match is_checked {
+                true => check_series(shelf, &info.name, drawn, job)?.1.findings,
+                false => Vec::new(),
+            };
+            marks_of(shelf, &info, &findings, step.weight, drawn)?
+        }
+    };
     let shades =
         if step.plain || info.is_afloat() { Vec::new() } else { every_other_day(&session, frame, drawn) };
     let request = SceneRequest {
@@ -257,7 +269,10 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepRepo
     let json = json!({"path": step.out, "series": step.series, "frame": frame, "bars": scene.times.len(), "bytes": bytes});
     let line = format!("{}: {} bars of {frame}, {bytes} bytes", step.out.display(), scene.times.len());
     let mut lines = vec![line];
-    if !step.plain && rows_within(&info, drawn) > MOST_CHECKED {
+    if step.ratio && !scene.panes.iter().any(|pane| pane.is_log) {
+        lines.push("  Prices of zero and below have no ratios, so equal heights are equal distances.".into());
+    }
+    if !step.plain && !is_checked {
         lines.push("  Findings are not marked: there are too many rows to check for a picture.".into());
     }
     Ok(StepReport { files: vec![step.out.clone()], ..StepReport::new(json, lines) })
@@ -276,15 +291,6 @@ fn size_of(step: &ChartStep) -> Result<(u32, u32)> {
     Ok((side(width).ok_or_else(bad)?, side(height).ok_or_else(bad)?))
 }
 
-/// Every other session day, so that days are told apart; none of bars of half a day and more.
-fn every_other_day(session: &Session, frame: Frame, span: Span) -> Vec<Span> {
-    if frame.length() >= DAY / 2 {
-        return Vec::new();
-    }
-    let days = session.clock.day_of(span.from)..=session.clock.day_of(span.to - 1);
-    days.filter(|day| day % 2 == 0).map(|day| session.day_span(day)).collect()
-}
-
 /// Rows that are checked for the findings of a chart, at most.
 const MOST_CHECKED: f64 = 3e6;
 
@@ -293,50 +299,6 @@ fn rows_within(info: &SeriesInfo, span: Span) -> f64 {
     let whole = Span::new(info.edition.first, info.edition.last + 1);
     let inside = whole.overlap(&span).map_or(0, |s| s.length());
     info.edition.rows as f64 * inside as f64 / whole.length().max(1) as f64
-}
-
-/// Findings, seams, events and other dates of a series in a span. On a clock that is not known only what its own rows show.
-///
-/// # Errors
-/// Where the series cannot be read.
-pub fn marks_of(
-    shelf: &Shelf,
-    info: &SeriesInfo,
-    weight: Option<Weight>,
-    span: Span,
-    job: &Job,
-) -> Result<Vec<MarkAt>> {
-    let at = |time, kind| MarkAt { time, kind, price: None };
-    let mut marks = Vec::new();
-    if let Made::Splice(joining) = &info.edition.provenance.made {
-        marks.extend(joining.seams.iter().map(|seam| at(*seam, MarkKind::Seam)));
-    }
-    // Whoever draws a picture does not wait until a hundred million ticks are checked.
-    let findings = match rows_within(info, span) > MOST_CHECKED {
-        true => Vec::new(),
-        false => stavel_core::check::check_series(shelf, &info.name, span, job)?.1.findings,
-    };
-    for finding in findings.iter().filter(|f| f.kind != FindingKind::ClosedMarket) {
-        match finding.kind.severity() {
-            Severity::Fault => marks.push(at(finding.span.from, MarkKind::Fault)),
-            Severity::Doubt => marks.push(at(finding.span.from, MarkKind::Doubt)),
-            Severity::Note => {}
-        }
-    }
-    if !info.is_afloat() {
-        let filter = FactFilter { weight, span: Some(span), ..FactFilter::default() };
-        for fact in shelf.facts_about(&info.name.instrument, &filter)? {
-            let kind = match fact.kind.as_str() {
-                fact_kind::EVENT => MarkKind::Event(fact.weight().map_or(0, |weight| weight as u8)),
-                fact_kind::HOLIDAY => MarkKind::Holiday,
-                fact_kind::GAP => MarkKind::Gap,
-                fact_kind::SHEET => continue,
-                _ => MarkKind::Action,
-            };
-            marks.push(at(fact.time, kind));
-        }
-    }
-    Ok(marks)
 }
 
 /// Bars of a series at a frame, built where it has another.

@@ -1,20 +1,20 @@
 //! Pictures beside the price: what is there, how full the days are, the session week, what each hour costs.
 
 use serde_json::json;
-use stavel_core::check::{self, CheckReport};
+use stavel_core::check::{self, CheckReport, MonthCoverage};
 use stavel_core::job::Job;
 use stavel_core::model::price::scaled;
 use stavel_core::model::session::open_quarters;
-use stavel_core::model::time::{DAY, civil_from_days, date, day_of, days_from_civil, days_in_month};
+use stavel_core::model::time::{DAY, civil_from_days, date, day_of, days_in_month};
 use stavel_core::model::{Micros, Span};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
-use stavel_draw::{CellGrid, GridCell, GridRow, GridSheet, PictureLook};
+use stavel_draw::{BarStyle, CellGrid, GridCell, GridRow, GridSheet, PictureLook};
 
 use crate::costs::{CostSheet, cost_sheet};
 use crate::coverage::Coverage;
 use crate::picture_file::write_picture;
-use crate::report::StepReport;
+use crate::report::{StepReport, counted};
 use crate::span::span_between;
 use crate::step::{ChartStep, ChartView};
 
@@ -23,25 +23,51 @@ const WEEKDAYS: [&str; 7] = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
 /// Columns of the picture of what is there.
 const COLUMNS: i64 = 240;
 
-/// Draws a view of a series into a file.
+/// Draws a view of a series into a file; none where the price is meant, which is a chart of bars.
 ///
 /// # Errors
-/// Where it cannot be read, or there is nothing to draw.
-pub fn draw_view(shelf: &Shelf, step: &ChartStep, look: PictureLook, job: &Job) -> Result<StepReport> {
+/// Where it cannot be read, there is nothing to draw, or something is asked for that goes only with another view.
+pub fn draw_view(
+    shelf: &Shelf,
+    step: &ChartStep,
+    look: PictureLook,
+    job: &Job,
+) -> Result<Option<StepReport>> {
     let info = shelf.find(&step.series)?;
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;
+    refuse_what_does_not_go(step)?;
     let grid = match step.view {
+        ChartView::Price => return Ok(None),
         ChartView::Coverage => coverage(shelf, &info, span)?,
         ChartView::Days => days(shelf, &info, span, job)?,
         ChartView::Week => week(shelf, &info)?,
         ChartView::Costs => costs(shelf, step, job)?,
-        ChartView::Price => return Err(Error::arguments("The price is a chart of bars.")),
     };
     let bytes = write_picture(&GridSheet { grid: &grid, look }, &step.out)?;
     let cells: usize = grid.rows.iter().map(|row| row.cells.len()).sum();
     let json = json!({ "path": step.out, "series": step.series, "cells": cells, "bytes": bytes });
     let line = format!("{}: {}, {bytes} bytes", step.out.display(), grid.told);
-    Ok(StepReport { files: vec![step.out.clone()], ..StepReport::new(json, vec![line]) })
+    Ok(Some(StepReport { files: vec![step.out.clone()], ..StepReport::new(json, vec![line]) }))
+}
+
+/// What is asked for and would not be seen in the picture is not passed over.
+fn refuse_what_does_not_go(step: &ChartStep) -> Result<()> {
+    let is_price = step.view == ChartView::Price;
+    let has_time = is_price || matches!(step.view, ChartView::Coverage | ChartView::Days);
+    let asked = [
+        ("--with", step.with.is_some(), is_price),
+        ("--ma", step.ma.is_some(), is_price),
+        ("--style", step.style != BarStyle::default(), is_price),
+        ("--ratio", step.ratio, is_price),
+        ("--ranges", step.ranges, is_price),
+        ("--plain", step.plain, is_price),
+        ("--weight", step.weight.is_some(), is_price || step.view == ChartView::Costs),
+        ("--from and --to", step.from.is_some() || step.to.is_some(), has_time),
+    ];
+    match asked.into_iter().find(|(_, is_asked, goes)| *is_asked && !goes) {
+        Some((name, ..)) => Err(Error::arguments(format!("The view {} has no place for {name}.", step.view))),
+        None => Ok(()),
+    }
 }
 
 /// What is there of each source of an instrument, along one axis of time.
@@ -61,7 +87,7 @@ pub fn coverage(shelf: &Shelf, info: &SeriesInfo, asked: Span) -> Result<CellGri
     let mut rows = Vec::new();
     for series in &all {
         let coverage = Coverage::of(shelf, series)?;
-        let cell = |column: i64| match coverage.share(Span::new(begin(column), begin(column + 1).max(1))) {
+        let cell = |column: i64| match coverage.share(Span::new(begin(column), begin(column + 1))) {
             share if share > 0.0 => GridCell::Shade(share.max(0.05)),
             _ => GridCell::Empty,
         };
@@ -112,33 +138,39 @@ pub fn days_grid(info: &SeriesInfo, found: &CheckReport) -> Result<CellGrid> {
         let (year, month, _) = civil_from_days(day);
         year * 12 + month - 1
     };
-    let mut rows = Vec::new();
-    for month in month_of(first.day)..=month_of(last.day) {
-        let (year, number) = (month.div_euclid(12), month.rem_euclid(12) + 1);
-        let begin = days_from_civil(year, number, 1);
-        let mut cells = vec![GridCell::Empty; days_in_month(year, number) as usize];
-        let (mut expected, mut present) = (0, 0);
-        for day in found.days.iter().filter(|day| month_of(day.day) == month) {
-            (expected, present) = (expected + day.expected, present + day.present.min(day.expected));
-            cells[(day.day - begin) as usize] = match day.present as f64 / day.expected.max(1) as f64 {
-                share if share <= 0.0 => GridCell::Wrong,
-                share => GridCell::Shade(share.min(1.0)),
-            };
-        }
-        let told = match expected {
-            0 => String::new(),
-            expected => format!("{:.1} % of open time", present as f64 * 100.0 / expected as f64),
-        };
-        rows.push(GridRow { name: format!("{year}-{number:02}"), told, cells });
+    let (begin, shares) = (month_of(first.day), found.months());
+    let mut rows: Vec<GridRow> = (begin..=month_of(last.day))
+        .map(|month| month_row(month.div_euclid(12), month.rem_euclid(12) + 1, &shares))
+        .collect();
+    for day in &found.days {
+        let (month, number) = (month_of(day.day) - begin, civil_from_days(day.day).2);
+        rows[month as usize].cells[number as usize - 1] =
+            if day.present == 0 { GridCell::Wrong } else { GridCell::Shade(day.share()) };
     }
-    let empty = rows.iter().flat_map(|row| &row.cells).filter(|cell| **cell == GridCell::Wrong).count();
+    let empty = found.days.iter().filter(|day| day.present == 0).count();
+    let days = counted(found.days.len() as u64, "day");
     Ok(CellGrid {
         title: format!("{}  how full each session day is", info.name),
-        told: format!("{} session days, {empty} without a row", found.days.len()),
+        told: match found.coverage {
+            Some(_) => format!("{days} of open market, {empty} without a row"),
+            None => format!("{days} with rows; when the market is open is not known"),
+        },
         heads: (0..31).map(|day| (day, (day + 1).to_string())).collect(),
         rows,
-        ends: Some(("few rows".into(), "all".into())),
+        ends: found.coverage.map(|_| ("few rows".into(), "all".into())),
     })
+}
+
+/// A month without days, with the share of its open time that has rows, where that is known.
+fn month_row(year: i64, month: i64, shares: &[MonthCoverage]) -> GridRow {
+    let told = shares
+        .iter()
+        .find(|m| (m.year, m.month) == (year, month) && m.expected > 0)
+        .map_or_else(String::new, |m| {
+            format!("{:.1} % of open time", m.present as f64 * 100.0 / m.expected as f64)
+        });
+    let cells = vec![GridCell::Empty; days_in_month(year, month) as usize];
+    GridRow { name: format!("{year}-{month:02}"), told, cells }
 }
 
 /// The hours in which an instrument trades, by halves.

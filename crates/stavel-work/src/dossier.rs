@@ -7,13 +7,14 @@ use serde_json::json;
 use stavel_core::check::{self, CheckReport, FindingKind, Severity};
 use stavel_core::job::Job;
 use stavel_core::model::time::{date, day_of, length_in_words, wall};
-use stavel_core::model::{Made, Span, Standing};
+use stavel_core::model::{Made, SeriesName, Span, Standing, Weight};
 use stavel_core::store::{EditionInfo, FactFilter, SeriesInfo, Shelf, fact_kind};
 use stavel_core::{Error, Result};
 use stavel_draw::{Dossier, DossierLine, DossierPicture, DossierSection, LineTone, SceneRequest, scene};
 
 use crate::assumptions::of_rows;
-use crate::chart::{ChartBars, ChartRoom, ChartSource, bars_for_chart, marks_of};
+use crate::chart::{ChartBars, ChartRoom, ChartSource, bars_for_chart};
+use crate::chart_marks::marks_of;
 use crate::chart_views::{costs_grid, coverage, days_grid, week};
 use crate::costs::{cost_sheet, costs_report};
 use crate::findings::{finding_in_words, loss_in_words};
@@ -30,13 +31,17 @@ const SEAMS: usize = 12;
 /// Less of the open time with rows than this is not enough to test on without care.
 const FULL: f64 = 0.98;
 
-/// Writes the dossier of a series into a file, `.html` or `.pdf`.
+/// Writes the dossier of a series into a file, `.html` or `.pdf`; exit 3 where anything speaks against testing on it.
 ///
 /// # Errors
-/// Where the series cannot be read, or the file not be written.
-pub fn write_dossier(shelf: &Shelf, info: &SeriesInfo, out: &Path, job: &Job) -> Result<StepReport> {
+/// Where there is no such series, it cannot be read, or the file not be written.
+pub fn dossier(shelf: &Shelf, name: &SeriesName, out: &Path, job: &Job) -> Result<StepReport> {
     is_page(out)?;
-    let (dossier, fitness) = dossier_of(shelf, info, job)?;
+    let info = shelf.find(name)?;
+    if info.edition.rows == 0 {
+        return Err(Error::input(format!("{name} has no rows to tell of.")));
+    }
+    let (dossier, fitness) = dossier_of(shelf, &info, job)?;
     let bytes = match out.extension().and_then(|e| e.to_str()) {
         Some("pdf") => dossier.to_pdf()?,
         _ => dossier.to_html()?.into_bytes(),
@@ -118,7 +123,7 @@ fn dossier_of(shelf: &Shelf, info: &SeriesInfo, job: &Job) -> Result<(Dossier, F
     let fitness = Fitness::of(shelf, info, &found)?;
     let sections = vec![
         verdict(&fitness),
-        what_there_is(shelf, info, job)?,
+        what_there_is(shelf, info, &found, job)?,
         what_was_found(shelf, info, &found)?,
         where_from(shelf, info)?,
         what_it_costs(shelf, info, job)?,
@@ -138,7 +143,7 @@ fn verdict(fitness: &Fitness) -> DossierSection {
 }
 
 /// Rows and their ends, a chart of all of it, and the strips of the sources.
-fn what_there_is(shelf: &Shelf, info: &SeriesInfo, job: &Job) -> Result<DossierSection> {
+fn what_there_is(shelf: &Shelf, info: &SeriesInfo, found: &CheckReport, job: &Job) -> Result<DossierSection> {
     let e = &info.edition;
     let clock = if info.is_afloat() { "as written" } else { "UTC" };
     let lines = vec![
@@ -157,7 +162,7 @@ fn what_there_is(shelf: &Shelf, info: &SeriesInfo, job: &Job) -> Result<DossierS
             bars_for_chart(shelf, ChartSource::rows(info), Span::ALL, ChartRoom::AtMost(BARS), 0, job)?;
         if let (Some(frame), false) = (frame, bars.is_empty()) {
             let clock = shelf.instrument(&info.name.instrument)?.sheet.session.clock;
-            let marks = marks_of(shelf, info, Some(stavel_core::model::Weight::High), Span::ALL, job)?;
+            let marks = marks_of(shelf, info, &found.findings, Some(Weight::High), Span::ALL)?;
             let title = format!("{}  bars of {frame}", info.name);
             let request = SceneRequest { title, lead, marks: &marks, ..SceneRequest::of(&bars, &clock) };
             pictures.push(DossierPicture::Chart(scene(&request)));
@@ -191,7 +196,8 @@ fn what_was_found(shelf: &Shelf, info: &SeriesInfo, found: &CheckReport) -> Resu
             format!("{}: {}, {rows} rows", kind.word(), counted(count as u64, "finding")),
         ));
         for finding in found.findings.iter().filter(|f| f.kind == kind).take(FINDINGS) {
-            lines.push(plain(format!("   {}  {}", wall(finding.span.from), finding_in_words(finding))));
+            let told = format!("{}  {}", wall(finding.span.from), finding_in_words(finding));
+            lines.push(plain(told).below(1));
         }
     }
     if let Some(gap) = found.largest_gap() {
@@ -234,7 +240,6 @@ fn where_from(shelf: &Shelf, info: &SeriesInfo) -> Result<DossierSection> {
 const DEEPEST: usize = 4;
 
 fn add_origin(shelf: &Shelf, info: &SeriesInfo, depth: usize, lines: &mut Vec<DossierLine>) -> Result<()> {
-    let indent = "   ".repeat(depth);
     for edition in line_of_editions(shelf, info)? {
         let name = &info.name;
         let told = match &edition.provenance.made {
@@ -273,20 +278,21 @@ fn add_origin(shelf: &Shelf, info: &SeriesInfo, depth: usize, lines: &mut Vec<Do
             }
             other => format!("{name}: made by {}", other.act()),
         };
-        lines.push(plain(format!("{indent}{told}")));
+        lines.push(plain(told).below(depth));
         if let Made::Splice(joining) = &edition.provenance.made {
             let seams: Vec<String> = joining.seams.iter().take(SEAMS).map(|seam| wall(*seam)).collect();
             if !seams.is_empty() {
                 let more = joining.seams.len().saturating_sub(SEAMS);
                 let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-                lines.push(plain(format!("{indent}   seams at {}{more}", seams.join(", "))));
+                lines.push(plain(format!("seams at {}{more}", seams.join(", "))).below(depth + 1));
             }
             for (later, gap) in joining.gaps.iter().flatten().enumerate() {
                 if let Some((difference, ratio)) = gap {
-                    lines.push(plain(format!(
-                        "{indent}   source {} was brought to level: {difference} points, ratio {ratio:.6}",
+                    let told = format!(
+                        "source {} was brought to level: {difference} points, ratio {ratio:.6}",
                         later + 2
-                    )));
+                    );
+                    lines.push(plain(told).below(depth + 1));
                 }
             }
         }
@@ -304,24 +310,19 @@ fn add_origin(shelf: &Shelf, info: &SeriesInfo, depth: usize, lines: &mut Vec<Do
 
 /// Spreads and the money of a trade, where rows know spreads.
 fn what_it_costs(shelf: &Shelf, info: &SeriesInfo, job: &Job) -> Result<DossierSection> {
-    let of_series = cost_sheet(shelf, &info.name.to_string(), None, None, job);
-    let sheet = match of_series {
-        Ok(sheet) => Some(sheet),
-        Err(why) if why.is_cancelled() => return Err(why),
-        // Its own rows may not know their spreads; those of another series of the instrument may.
-        Err(_) => Some(cost_sheet(shelf, &info.name.instrument, None, None, job)?),
+    // Its own rows may not know their spreads; those of another series of the instrument may, and are named then.
+    let sheet = match cost_sheet(shelf, &info.name.to_string(), None, None, job) {
+        Err(why) if !why.is_cancelled() && !why.is_storage() => {
+            cost_sheet(shelf, &info.name.instrument, None, None, job)?
+        }
+        sheet => sheet?,
     };
     let (mut lines, mut pictures) = (Vec::new(), Vec::new());
-    if let Some(sheet) = &sheet {
-        let told = costs_report(sheet)?;
-        let tone = |line: &String| if line.contains('▲') { LineTone::Doubt } else { LineTone::Plain };
-        lines
-            .extend(told.lines.iter().map(|line| DossierLine::new(tone(line), line.replace('▲', "").trim())));
-        if sheet.spreads.is_some()
-            && let Ok(grid) = costs_grid(sheet)
-        {
-            pictures.push(DossierPicture::CellGrid(grid));
-        }
+    let told = costs_report(&sheet)?;
+    let tone = |line: &String| if line.contains('▲') { LineTone::Doubt } else { LineTone::Plain };
+    lines.extend(told.lines.iter().map(|line| DossierLine::new(tone(line), line.replace('▲', "").trim())));
+    if sheet.spreads.as_ref().is_some_and(|spreads| spreads.profile.all.is_some()) {
+        pictures.push(DossierPicture::CellGrid(costs_grid(&sheet)?));
     }
     Ok(section("what a trade costs", lines, pictures))
 }
@@ -352,21 +353,4 @@ fn what_is_said(shelf: &Shelf, info: &SeriesInfo) -> Result<DossierSection> {
         }
     }
     Ok(section("what was said, found and assumed", lines, vec![DossierPicture::CellGrid(week(shelf, info)?)]))
-}
-
-/// The dossier of a series by its name.
-///
-/// # Errors
-/// As [`write_dossier`].
-pub fn dossier(
-    shelf: &Shelf,
-    name: &stavel_core::model::SeriesName,
-    out: &Path,
-    job: &Job,
-) -> Result<StepReport> {
-    let info = shelf.find(name)?;
-    if info.edition.rows == 0 {
-        return Err(Error::input(format!("{name} has no rows to tell of.")));
-    }
-    write_dossier(shelf, &info, out, job)
 }

@@ -12,6 +12,7 @@ mod auto;
 mod bundle;
 mod chain;
 mod chart;
+mod chart_marks;
 mod chart_views;
 mod check;
 mod compose;

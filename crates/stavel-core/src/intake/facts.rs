@@ -14,7 +14,7 @@ use crate::model::actions::{names_dividends, names_splits};
 use crate::model::layout::{Layout, Use};
 use crate::model::time::{DAY, rfc3339};
 use crate::model::{Micros, series};
-use crate::store::{InstrumentFact, Shelf};
+use crate::store::{FACT_WHOLE_DAY, InstrumentFact, Shelf, fact_kind};
 use crate::{Advice, Error, Result, Setting};
 
 /// A table of facts to take in.
@@ -159,16 +159,21 @@ pub fn take_facts(shelf: &mut Shelf, plan: &FactsPlan, job: &Job) -> Result<Vec<
 
 /// The fact of a line, and whose it is.
 fn fact_of(line: &[u8], plan: &FactsPlan) -> Option<(String, InstrumentFact)> {
-    let mut time = 0;
+    let (mut time, mut is_day) = (0, true);
     let mut instrument = plan.instrument.clone();
     let mut values = BTreeMap::new();
     let text = |c: &[u8]| String::from_utf8_lossy(c).into_owned();
     for (used, cell) in plan.layout.columns.iter().zip(cells::of(line, plan.layout.delimiter)) {
         match used {
-            Use::Moment => time += moment::moment(cell, plan.layout.dates)?,
+            Use::Moment => {
+                time += moment::moment(cell, plan.layout.dates)?;
+                is_day &= cell.trim_ascii().len() <= 10;
+            }
             Use::Date => time += moment::date(cell, plan.layout.dates).filter(|d| d.1.is_empty())?.0 * DAY,
-            Use::Time => time += moment::time_of_day(cell)?,
-            Use::Unix(unit) => time += moment::since_1970(cell, *unit)?,
+            // A cell without a time of day says the day alone.
+            Use::Time if cell.trim_ascii().is_empty() => {}
+            Use::Time => (time, is_day) = (time + moment::time_of_day(cell)?, false),
+            Use::Unix(unit) => (time, is_day) = (time + moment::since_1970(cell, *unit)?, false),
             Use::DayNumber => time += moment::day_number(cell)?,
             Use::Symbol => instrument = Some(cleaned(&text(cell))),
             Use::Value(name) if !cell.is_empty() => {
@@ -177,7 +182,17 @@ fn fact_of(line: &[u8], plan: &FactsPlan) -> Option<(String, InstrumentFact)> {
             _ => {}
         }
     }
-    let time = plan.layout.clock.as_ref().map_or(time, |c| c.from_wall(time).settle());
+    if values.is_empty() {
+        return None;
+    }
+    let is_whole_day = is_day && plan.kind == fact_kind::EVENT;
+    let time = match &plan.layout.clock {
+        Some(clock) if !is_whole_day => clock.from_wall(time).settle(),
+        _ => time,
+    };
+    if is_whole_day {
+        values.insert(FACT_WHOLE_DAY.into(), "true".into());
+    }
     let fact = InstrumentFact { source: plan.source.clone(), time, kind: plan.kind.into(), values };
-    (!fact.values.is_empty()).then_some((instrument?, fact))
+    Some((instrument?, fact))
 }

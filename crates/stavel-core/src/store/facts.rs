@@ -11,7 +11,8 @@ use super::act::{ChangedThing, SubjectState, record};
 use super::records::{self, InstrumentFact};
 use crate::Result;
 use crate::model::contract_month::ContractName;
-use crate::model::{Micros, Span, Weight};
+use crate::model::time::DAY;
+use crate::model::{Instrument, Micros, Span, Weight};
 
 /// The kinds of dated facts.
 pub mod fact_kind {
@@ -36,7 +37,18 @@ pub mod fact_kind {
 /// The value of a fact that tells it apart from others of its kind, whatever else of it changes.
 pub const FACT_ID: &str = "id";
 
+/// The value of an event of which only the day is known: its time is then the beginning of that day.
+pub const FACT_WHOLE_DAY: &str = "whole_day";
+
 impl InstrumentFact {
+    /// True where it takes place at a moment that is known, not only on a day.
+    pub fn has_moment(&self) -> bool {
+        match self.kind.as_str() {
+            fact_kind::EVENT => !self.values.contains_key(FACT_WHOLE_DAY),
+            _ => self.time % DAY != 0,
+        }
+    }
+
     /// What it is called.
     pub fn name(&self) -> Option<&str> {
         const NAMES: [&str; 6] = ["name", "title", "event", "events", "announcement", "description"];
@@ -209,13 +221,10 @@ impl Shelf {
     /// # Errors
     /// Where there is no such instrument, or the catalog cannot be read.
     pub fn facts_about(&self, instrument: &str, filter: &FactFilter) -> Result<Vec<InstrumentFact>> {
-        let sheet = self.instrument(instrument)?.sheet;
-        let own = self.names_of(instrument)?;
-        let currencies = [sheet.base, sheet.quote].into_iter().filter(|c| !c.is_empty() && !own.contains(c));
         let mut out = Vec::new();
-        for (name, is_own) in own.iter().cloned().map(|n| (n, true)).chain(currencies.map(|c| (c, false))) {
-            let facts = self.facts(&name)?.into_iter().filter(|fact| filter.holds(fact));
-            out.extend(facts.filter(|fact| is_own || fact.kind == fact_kind::EVENT));
+        for shelved in fact_names_of(&self.instrument(instrument)?, self.names_of(instrument)?) {
+            let facts = self.facts(&shelved.name)?;
+            out.extend(facts.into_iter().filter(|fact| filter.holds(fact) && shelved.concerns(fact)));
         }
         out.sort_by_key(|fact| fact.time);
         Ok(out)
@@ -248,6 +257,30 @@ impl Shelf {
     pub fn names_of(&self, instrument: &str) -> Result<Vec<String>> {
         own_fact_names(instrument, |name| Ok(self.instrument(name)?.own.like))
     }
+}
+
+/// A name under which facts stand that concern an instrument.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FactName {
+    pub name: String,
+    /// False for a currency of the instrument.
+    pub is_own: bool,
+}
+
+impl FactName {
+    /// True where a fact under this name concerns the instrument: of its currencies only events do.
+    pub fn concerns(&self, fact: &InstrumentFact) -> bool {
+        self.is_own || fact.kind == fact_kind::EVENT
+    }
+}
+
+/// The names under which facts stand that concern an instrument; `own` are those of [`own_fact_names`].
+pub fn fact_names_of(instrument: &Instrument, own: Vec<String>) -> Vec<FactName> {
+    let sheet = &instrument.sheet;
+    let is_more = |currency: &&String| !currency.is_empty() && !own.contains(currency);
+    let currencies: Vec<String> = [&sheet.base, &sheet.quote].into_iter().filter(is_more).cloned().collect();
+    let of = |is_own| move |name| FactName { name, is_own };
+    own.into_iter().map(of(true)).chain(currencies.into_iter().map(of(false))).collect()
 }
 
 /// The names that an instrument's own facts may stand under; `like_of` gives what an instrument is like.

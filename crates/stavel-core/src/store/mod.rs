@@ -58,7 +58,9 @@ pub use cursor::Cursor;
 pub use days::RowsByDay;
 pub use draft::Draft;
 pub use editions::{EditionInfo, SegmentFormat, SegmentInfo, SeriesInfo};
-pub use facts::{FACT_ID, FactFilter, FactsBrought, fact_kind, own_fact_names};
+pub use facts::{
+    FACT_ID, FACT_WHOLE_DAY, FactFilter, FactsBrought, fact_kind, fact_names_of, own_fact_names,
+};
 pub use feed_pieces::{FeedPiece, PieceState};
 pub use rebuild::{Rebuilt, rebuild};
 pub use records::{InstrumentFact, JournalLine};

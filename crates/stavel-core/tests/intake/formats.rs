@@ -261,6 +261,17 @@ fn depth_trades_and_dated_facts() {
         (facts.len(), facts[0].kind.as_str(), facts[0].values["dividend"].as_str()),
         (2, "dividend", "1.25")
     );
+    // An announcement of which only the day is said has no moment; one at midnight has.
+    for (name, table) in [
+        ("days.csv", "symbol,date,announcement\nNZDSEK,2024-03-15,fair\n"),
+        ("moments.csv", "symbol,time,announcement\nNZDSEK,2024-03-16 00:00,call\n"),
+    ] {
+        let planned = plan(&desk.shelf, &[desk.file(name, table)], &quill()).unwrap();
+        stavel_core::intake::take_facts(&mut desk.shelf, &planned.facts[0], &Default::default()).unwrap();
+    }
+    let events = desk.shelf.facts("NZDSEK").unwrap();
+    let told: Vec<(&str, bool)> = events.iter().map(|e| (e.name().unwrap(), e.has_moment())).collect();
+    assert_eq!(told, [("fair", false), ("call", true)]);
 }
 
 #[test]

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use serde::{Deserialize, Serialize};
 use stavel_core::model::series::check_name;
 use stavel_core::model::time::DAY;
-use stavel_core::model::{DateOrder, Frame, SeriesName, Side, Stamp};
+use stavel_core::model::{Clock, DateOrder, Frame, SeriesName, Side, Stamp};
 use stavel_core::{Error, Result};
 
 use super::dates::FeedDates;
@@ -178,6 +178,14 @@ impl Feed {
         })?;
         feed.refuse_what_cannot_be_meant()?;
         Ok(feed)
+    }
+
+    /// The clock of its times; none where its text does not say it, or leaves it to align.
+    ///
+    /// # Errors
+    /// Where it says one that there is not.
+    pub fn known_clock(&self) -> Result<Option<Clock>> {
+        self.clock.as_deref().filter(|text| *text != "afloat").map(str::parse).transpose()
     }
 
     /// The text of the feed.

@@ -4,7 +4,8 @@ use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use serde_json::value::RawValue;
-use stavel_core::model::time::{Micros, parse};
+use stavel_core::model::Clock;
+use stavel_core::model::time::{Micros, parse_moment};
 
 use super::live_text::FeedLive;
 
@@ -38,8 +39,8 @@ pub struct LiveRows {
 type Entry<'m> = BTreeMap<Cow<'m, str>, &'m RawValue>;
 
 impl FeedLive {
-    /// The rows of a message.
-    pub fn rows(&self, message: &str) -> LiveRows {
+    /// The rows of a message. A time that says its own zone is put on the wall of the feed by `clock`, where that is known.
+    pub fn rows(&self, message: &str, clock: Option<&Clock>) -> LiveRows {
         let mut out = LiveRows::default();
         let list = match self.list.is_empty() {
             true => Some(message.trim()),
@@ -47,26 +48,26 @@ impl FeedLive {
         };
         match list {
             Some(list) if list.starts_with('[') => match serde_json::from_str::<Vec<&RawValue>>(list) {
-                Ok(entries) => entries.iter().for_each(|entry| self.read(entry.get(), &mut out)),
+                Ok(entries) => entries.iter().for_each(|entry| self.read(entry.get(), clock, &mut out)),
                 Err(_) => out.junk += 1,
             },
-            Some(entry) => self.read(entry, &mut out),
+            Some(entry) => self.read(entry, clock, &mut out),
             None => out.junk += 1,
         }
         out
     }
 
-    fn read(&self, text: &str, out: &mut LiveRows) {
+    fn read(&self, text: &str, clock: Option<&Clock>, out: &mut LiveRows) {
         let rows_before = out.rows.len();
         if let Some(entry) = entry_of(text) {
-            self.rows_of(&entry, out);
+            self.rows_of(&entry, clock, out);
         }
         out.junk += u64::from(out.rows.len() == rows_before);
     }
 
-    fn rows_of(&self, entry: &Entry<'_>, out: &mut LiveRows) {
-        let head =
-            place(entry, &self.symbol).and_then(text_of).zip(place(entry, &self.time).and_then(time_of));
+    fn rows_of(&self, entry: &Entry<'_>, clock: Option<&Clock>, out: &mut LiveRows) {
+        let time = place(entry, &self.time).and_then(|raw| time_of(raw, clock));
+        let head = place(entry, &self.symbol).and_then(text_of).zip(time);
         let Some((symbol, time)) = head else { return };
         let number = |key: &str| place(entry, key).and_then(number_of);
         let size = |key: &Option<String>| key.as_ref().and_then(|key| number(key)).unwrap_or_default();
@@ -124,8 +125,8 @@ fn number_of(raw: &str) -> Option<String> {
     Some(format!("{value}")).filter(|text| has_digits && text.len() <= 24)
 }
 
-/// A time: a text, or a number since 1970 in the unit that its size tells.
-fn time_of(raw: &str) -> Option<Micros> {
+/// A time on the wall of the feed: a text, or a number since 1970 in the unit that its size tells.
+fn time_of(raw: &str, clock: Option<&Clock>) -> Option<Micros> {
     /// 1990 and 2200, in seconds: a time outside of them is none of a quote.
     const USUAL: std::ops::Range<i64> = 631_152_000..7_258_118_400;
     let of_number = |count: f64| {
@@ -136,7 +137,11 @@ fn time_of(raw: &str) -> Option<Micros> {
     match serde_json::from_str::<Cow<'_, str>>(raw) {
         Ok(text) => match text.trim().parse::<f64>() {
             Ok(count) => of_number(count),
-            Err(_) => parse(&text).ok().filter(|time| USUAL.contains(&time.div_euclid(1_000_000))),
+            Err(_) => {
+                let (time, is_utc) = parse_moment(&text).ok()?;
+                let time = clock.filter(|_| is_utc).map_or(time, |clock| clock.to_wall(time));
+                Some(time).filter(|time| USUAL.contains(&time.div_euclid(1_000_000)))
+            }
         },
         Err(_) => raw.parse::<f64>().ok().and_then(of_number),
     }
@@ -170,8 +175,9 @@ mod tests {
         let told = live().rows(
             r#"[{"symbol":"NOK/SEK","time":"2024-04-05T00:00:01.25","bid":1.02550,"ask":"1.02569","sizes":{"bid":2.5}},
                 {"symbol":"BLY","time":1712275201250,"bids":[["231.25",4],[231.00,9]],"asks":[[231.5,3]]}]"#,
+            None,
         );
-        let time = parse("2024-04-05 00:00:01.25").unwrap();
+        let time = parse_moment("2024-04-05 00:00:01.25").unwrap().0;
         assert_eq!(told.junk, 0);
         assert_eq!(
             told.rows[0],
@@ -186,8 +192,23 @@ mod tests {
     }
 
     #[test]
+    fn a_time_that_says_its_zone_is_put_on_the_wall_of_the_feed() {
+        let at = |text: &str, clock: Option<&str>| {
+            let clock: Option<Clock> = clock.map(|clock| clock.parse().unwrap());
+            let message = format!(r#"{{"symbol":"A","time":"{text}","bid":1,"ask":2}}"#);
+            live().rows(&message, clock.as_ref()).rows[0].time
+        };
+        let wall = |text: &str| parse_moment(text).unwrap().0;
+        assert_eq!(at("2024-07-05T10:00:00Z", Some("Europe/Oslo")), wall("2024-07-05 12:00"));
+        assert_eq!(at("2024-07-05T10:00:00+02:00", Some("UTC")), wall("2024-07-05 08:00"));
+        assert_eq!(at("2024-07-05T10:00:00", Some("Europe/Oslo")), wall("2024-07-05 10:00"));
+        // Where nobody knows the clock, UTC is as it is written.
+        assert_eq!(at("2024-07-05T10:00:00Z", None), wall("2024-07-05 10:00"));
+    }
+
+    #[test]
     fn a_side_that_was_not_sent_is_empty_and_what_is_no_quote_is_counted() {
-        let row = |text: &str| live().rows(text);
+        let row = |text: &str| live().rows(text, None);
         let one = row(r#"{"symbol":"A","time":"2024-04-05","bid":null,"ask":1e-2}"#);
         assert_eq!(one.rows[0].what, quote(["", "0.01", "", ""]));
         for junk in [

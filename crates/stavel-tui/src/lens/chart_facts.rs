@@ -128,7 +128,7 @@ fn there(drawn: &ChartScene, at: usize, dates: &[&InstrumentFact], view: &View<'
     // A day without a time is that day, in whichever bar of it.
     let is_here = |fact: &&&InstrumentFact| {
         let day = Span::new(fact.time, fact.time + DAY);
-        span.holds(fact.time) || fact.time % DAY == 0 && day.overlap(&span).is_some()
+        span.holds(fact.time) || !fact.has_moment() && day.overlap(&span).is_some()
     };
     for fact in dates.iter().filter(is_here).take(4) {
         let shape = mark(fact).map_or("", |(shape, _)| shape);

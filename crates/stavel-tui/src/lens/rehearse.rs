@@ -8,7 +8,7 @@ use stavel_core::model::price::{as_float, scaled};
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, WEEK, wall};
 use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Shape, Side, Span};
 use stavel_core::rehearse::{Account, Direction, FillPrice, SpreadRule, Tape, money_sheet, money_to};
-use stavel_core::store::FactFilter;
+use stavel_core::store::{FactFilter, InstrumentFact, fact_kind};
 use stavel_draw::{SceneRequest, scene};
 use stavel_work::{ComposeStep, SheetValues, Step, journal_lines, spread_rule_in_words};
 
@@ -486,7 +486,11 @@ fn dates_so_far(play: &Play, view: &View<'_>) -> Vec<FactLine> {
     let span = Span::new(play.now - 5 * DAY, play.now + 1);
     let filter = FactFilter { span: Some(span), ..FactFilter::default() };
     let facts = view.snapshot.facts_about(&play.series.instrument, &filter);
-    let lines = facts.iter().rev().filter_map(|fact| {
+    // When in its day something was said that has no time is not known: it is only told when the day is over.
+    let is_known = |fact: &&&InstrumentFact| {
+        fact.has_moment() || fact.kind == fact_kind::HOLIDAY || fact.time + DAY <= play.now
+    };
+    let lines = facts.iter().rev().filter(is_known).filter_map(|fact| {
         let (shape, _) = dates::mark(fact)?;
         Some(FactLine::words(format!("{shape} {}", dates::in_words(fact))))
     });

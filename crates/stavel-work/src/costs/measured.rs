@@ -4,7 +4,7 @@ use stavel_core::Result;
 use stavel_core::job::Job;
 use stavel_core::measures::{SpreadMeasurer, SpreadProfile};
 use stavel_core::model::{Clock, Field, Instrument, SeriesName, Side, Span, Weight};
-use stavel_core::store::{FactFilter, SeriesInfo, Shelf, fact_kind};
+use stavel_core::store::{FactFilter, InstrumentFact, SeriesInfo, Shelf, fact_kind};
 
 /// The spreads of a series.
 #[derive(Debug, Clone)]
@@ -40,7 +40,10 @@ pub fn measure(
     // Where times are as written, nothing tells which rows lie about an event.
     let events = match is_afloat {
         true => Vec::new(),
-        false => shelf.facts_about(&instrument.name, &events)?.into_iter().map(|event| event.time).collect(),
+        false => {
+            let events = shelf.facts_about(&instrument.name, &events)?;
+            events.into_iter().filter(InstrumentFact::has_moment).map(|event| event.time).collect()
+        }
     };
     let mut measurer = SpreadMeasurer::new(&clock, events);
     job.begin(format!("spreads of {}", info.name), info.edition.rows);

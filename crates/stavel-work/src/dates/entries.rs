@@ -7,7 +7,7 @@ use stavel_core::model::actions::{names_dividends, names_splits};
 use stavel_core::model::session::Holiday;
 use stavel_core::model::time::{DAY, date, parse_moment};
 use stavel_core::model::{Clock, Micros};
-use stavel_core::store::{FACT_ID, InstrumentFact, fact_kind};
+use stavel_core::store::{FACT_ID, FACT_WHOLE_DAY, InstrumentFact, fact_kind};
 use stavel_core::{Advice, Error, Result, Setting};
 use stavel_feed::client::{CalendarForm, Tells, at, name_on_shelf, scalar};
 
@@ -136,11 +136,23 @@ fn holiday_fact(closed: String, wish: &DatesWish<'_>) -> Result<InstrumentFact> 
 
 fn event_facts(event: &CalendarEvent, wish: &DatesWish<'_>) -> Result<Vec<InstrumentFact>> {
     let kind = kind_of(wish.dates.tells);
-    let time = |when: &EventTime| match when {
-        EventTime::Days { first, .. } => Ok(first * DAY),
-        EventTime::Moments { from, .. } => from.utc(wish.clock).ok_or_else(|| nobody_knows_the_clock(wish)),
+    let of_time = |when: &EventTime| match when {
+        EventTime::Days { first, .. } => Ok(fact_of_day(kind, first * DAY, wish)),
+        EventTime::Moments { from, .. } => {
+            let time = from.utc(wish.clock).ok_or_else(|| nobody_knows_the_clock(wish))?;
+            Ok(fact(kind, time, wish))
+        }
     };
-    event.times.iter().map(|when| Ok(fact(kind, time(when)?, wish))).collect()
+    event.times.iter().map(of_time).collect()
+}
+
+/// A fact of which only the day is said; of an event that has to be told, as its time looks like a moment.
+fn fact_of_day(kind: &str, time: Micros, wish: &DatesWish<'_>) -> InstrumentFact {
+    let mut fact = fact(kind, time, wish);
+    if kind == fact_kind::EVENT {
+        fact.values.insert(FACT_WHOLE_DAY.into(), "true".into());
+    }
+    fact
 }
 
 fn kind_of(tells: Tells) -> &'static str {
@@ -197,9 +209,10 @@ fn of_entry(
     let written =
         text(&dates.time).ok_or_else(|| Error::input(format!("it has no time at '{}'.", dates.time)))?;
     let (told, is_utc) = parse_moment(&written)?;
+    let is_day = written.len() <= 10;
     let time = match wish.clock {
         // A day without a time is that day, wherever it is.
-        _ if is_utc || written.len() <= 10 => told,
+        _ if is_utc || is_day => told,
         Some(clock) => clock.from_wall(told).settle(),
         None => return Err(nobody_knows_the_clock(wish)),
     };
@@ -210,7 +223,8 @@ fn of_entry(
             return holidays_of_entry(entry, told.div_euclid(DAY), &said, &about, wish, zone_of);
         }
         Tells::Actions => actions_of(entry, time, wish)?,
-        Tells::Events | Tells::Statements => vec![fact(kind_of(dates.tells), time, wish)],
+        tells if is_day => vec![fact_of_day(kind_of(tells), time, wish)],
+        tells => vec![fact(kind_of(tells), time, wish)],
     };
     let mut is_cancelled = false;
     for fact in &mut facts {
@@ -275,10 +289,18 @@ fn add_values(entry: &Value, fact: &mut InstrumentFact, wish: &DatesWish<'_>) ->
         fact.values.extend(scalar(value).map(|value| (key.to_lowercase(), value)));
     }
     fact.values.extend(dates.id.as_ref().and_then(text).map(|id| (FACT_ID.to_owned(), id)));
-    if fact.values.is_empty() {
+    if fact.values.keys().all(|key| key == FACT_WHOLE_DAY) {
         return Err(Error::input("it says nothing but its time."));
     }
-    Ok(dates.cancelled.as_ref().and_then(text).is_some_and(|said| said == "true"))
+    let said = dates.cancelled.as_ref().and_then(text).map(|said| said.to_lowercase());
+    match said.as_deref() {
+        None | Some("false" | "no" | "0") => Ok(false),
+        Some("true" | "yes" | "1") => Ok(true),
+        Some(other) => Err(Error::input(format!(
+            "whether it takes place cannot be told from '{}'; true or false stands there.",
+            stavel_core::error::printable(other)
+        ))),
+    }
 }
 
 /// Splits and dividends of an entry; it may tell both.
@@ -345,6 +367,13 @@ mod tests {
                 line("SEK", "event", "2024-03-05 07:00", "id=8,name=fair"),
             ]
         );
+        // Of one that only has a day that is told: at midnight nothing happens.
+        let days = r#"{"events":[{"time":"2024-03-27","name":"fair"},{"time":"2024-03-28"},
+            {"time":"2024-03-28T00:00:00Z","name":"call"}]}"#;
+        let read_days = read(&events, days, None, Some("BLY")).unwrap();
+        let moments: Vec<bool> = read_days.entries.iter().map(|e| e.fact.has_moment()).collect();
+        assert_eq!(moments, [false, true]);
+        assert_eq!(read_days.rejected, ["entry 2: it says nothing but its time."]);
         assert_eq!(read_so.rejected.len(), 1);
         assert!(read_so.rejected[0].starts_with("entry 3: 'soon' is not a time"), "{:?}", read_so.rejected);
         // A clock that nobody knows is asked for; what is said to be about something is about that.
@@ -372,6 +401,13 @@ mod tests {
         let days = days.map(|(day, off)| (day.to_owned(), off));
         assert_eq!(closed(&of_ics), days);
         assert_eq!(closed(&of_list), days);
+        // Whether a day counts is not guessed.
+        let said = |word: &str| {
+            let list = format!(r#"[{{"about":"BLY","time":"2024-12-25","off":"{word}"}}]"#);
+            let read = read(&holidays, &list, None, None).unwrap();
+            read.entries.first().map(|e| e.is_cancelled)
+        };
+        assert_eq!(["TRUE", "yes", "0", "perhaps"].map(said), [Some(true), Some(true), Some(false), None]);
         // Told in another zone than the session is.
         let far = dates("tells = 'holidays'\ncloses = 'closes'\ncancelled = 'off'\nzone = 'UTC'");
         assert_eq!(closed(&read(&far, list, None, None).unwrap())[2].0, "2024-12-24 -14:00");

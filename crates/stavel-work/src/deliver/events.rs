@@ -3,30 +3,42 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
-use stavel_core::deliver::{WeighedEvents, is_folder, with_ending};
+use stavel_core::deliver::WeighedEvents;
 use stavel_core::model::time::{DAY, date, rfc3339};
 use stavel_core::model::{Clock, Micros, Weight};
 use stavel_core::store::{FactFilter, InstrumentFact, Shelf, fact_kind};
 use stavel_core::{Error, Result};
 
-use super::room;
-use crate::page::write_file;
+use super::table::write_table;
 
-/// The events that concern an instrument: times and weights. One that does not say its weight has none to write.
+/// The moments of the events that concern an instrument, with their weights. One that does not say its weight has none to
+/// write, and one of which only the day is known falls into no bar.
 ///
 /// # Errors
 /// Where none is known, or the catalog cannot be read.
 pub fn events_of(shelf: &Shelf, instrument: &str, least: Weight) -> Result<WeighedEvents> {
-    let filter = FactFilter { weight: Some(least), ..FactFilter::of_kind(fact_kind::EVENT) };
-    let facts = shelf.facts_about(instrument, &filter)?;
+    let moments = known(shelf, instrument, least)?.into_iter().filter(InstrumentFact::has_moment);
     let events: Vec<(Micros, i64)> =
-        facts.iter().filter_map(|fact| Some((fact.time, fact.weight()? as i64))).collect();
+        moments.filter_map(|fact| Some((fact.time, fact.weight()? as i64))).collect();
     if events.is_empty() {
         return Err(Error::input(format!(
-            "The shelf knows no event of {instrument} of that weight; take a calendar in by stavel intake, or fetch one by stavel fetch --facts."
+            "The shelf knows no event of {instrument} of that weight with its time; take a calendar in by stavel intake, or fetch one by stavel fetch --facts."
         )));
     }
     Ok(events.into())
+}
+
+/// The number of the events that concern an instrument and of which only the day is known.
+///
+/// # Errors
+/// Where the catalog cannot be read.
+pub fn whole_days_of(shelf: &Shelf, instrument: &str, least: Weight) -> Result<usize> {
+    Ok(known(shelf, instrument, least)?.iter().filter(|fact| !fact.has_moment()).count())
+}
+
+fn known(shelf: &Shelf, instrument: &str, least: Weight) -> Result<Vec<InstrumentFact>> {
+    let filter = FactFilter { weight: Some(least), ..FactFilter::of_kind(fact_kind::EVENT) };
+    shelf.facts_about(instrument, &filter)
 }
 
 /// Writes what is known on dates of each instrument beside the files.
@@ -40,16 +52,7 @@ pub fn write_facts(shelf: &Shelf, to: &Path, names: &BTreeSet<&str>, clock: &Clo
         // What a broker says of the sheet stands in the sheet.
         facts.retain(|fact| fact.kind != fact_kind::SHEET);
         let text = as_csv(&facts, clock)?;
-        let path = match is_folder(to) {
-            true => to.join(format!("{name}_dates.csv")),
-            false => with_ending(to, "dates.csv"),
-        };
-        let is_same = std::fs::read(&path).is_ok_and(|there| there == text.as_bytes());
-        if !is_same {
-            room::set_aside(&path, None, Path::new(""))?;
-            write_file(&path, text.as_bytes())?;
-        }
-        out.push(path);
+        out.push(write_table(to, name, "dates", &text)?);
     }
     Ok(out)
 }
@@ -67,8 +70,8 @@ fn as_csv(facts: &[InstrumentFact], clock: &Clock) -> Result<String> {
         ["time", "kind", "source", "name", "weight"].into_iter().chain(more.iter().map(|key| key.as_str()));
     out.write_record(head).map_err(failed)?;
     for fact in facts {
-        let time = match fact.time % DAY {
-            0 => date(fact.time.div_euclid(DAY)),
+        let time = match fact.has_moment() {
+            false => date(fact.time.div_euclid(DAY)),
             _ if *clock == Clock::utc() => rfc3339(fact.time),
             _ => rfc3339(clock.to_wall(fact.time)).trim_end_matches('Z').to_owned(),
         };
@@ -98,6 +101,7 @@ mod tests {
         };
         let facts = [
             fact("event", "2024-03-27 08:30", &[("name", "=rate"), ("weight", "high"), ("actual", "4.00 %")]),
+            fact("event", "2024-03-28", &[("name", "call"), ("actual", "1")]),
             fact("split", "2024-03-28", &[("split", "2:1")]),
         ];
         let text = as_csv(&facts, &"Europe/Oslo".parse().unwrap()).unwrap();
@@ -107,6 +111,7 @@ mod tests {
             lines[1].starts_with("2024-03-27T09:30:00,event,skerry,") && !lines[1].contains(",=rate"),
             "{text}"
         );
-        assert_eq!(lines[2], "2024-03-28,split,skerry,,,,2:1");
+        assert_eq!(lines[2], "2024-03-28T01:00:00,event,skerry,call,,1,", "midnight in UTC is a moment");
+        assert_eq!(lines[3], "2024-03-28,split,skerry,,,,2:1");
     }
 }

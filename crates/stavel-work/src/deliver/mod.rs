@@ -7,6 +7,7 @@ mod manifest;
 mod room;
 mod shape;
 mod sides;
+mod table;
 mod verify;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -16,9 +17,8 @@ use serde_json::{Value, json};
 
 use crate::assumptions::of_rows;
 use crate::costs::{cost_sheet, costs_csv};
-use crate::page::write_file;
 use crate::patterns::delivered;
-use crate::report::StepReport;
+use crate::report::{StepReport, counted};
 use crate::span::span_between;
 use crate::step::{DeliverStep, Step};
 use manifest::{FileState, Manifest, ManifestFile};
@@ -26,14 +26,14 @@ use shape::{DeliveryShape, shapes};
 use sides::with_sides;
 use stavel_core::deliver::{
     Compress, Delivery, DeliveryOrder, FileFormat, PriceSides, ReadyDelivery, WeighedEvents, is_folder,
-    with_ending,
 };
 use stavel_core::job::Job;
 use stavel_core::model::layout::{decimals_of, general};
 use stavel_core::model::time::rfc3339;
-use stavel_core::model::{Clock, Layout, SeriesName, Side};
+use stavel_core::model::{Clock, Layout, SeriesName, Side, Weight};
 use stavel_core::store::{EditionInfo, Shelf};
 use stavel_core::{Error, Result};
+use table::write_table;
 
 /// One file or more of one series in one shape, ready to be written.
 struct PlannedFiles {
@@ -116,6 +116,9 @@ pub fn deliver_all(shelf: &Shelf, step: &DeliverStep, job: &Job) -> Result<StepR
         report.lines.push("nothing to deliver".into());
     }
     report.json = json!({ "files": documents, "manifest": manifest_path });
+    if let Some(least) = step.events {
+        tell_whole_days(shelf, least, &planned, &mut report)?;
+    }
     if step.facts {
         deliver_facts(shelf, step, &out, &planned, &mut report)?;
     }
@@ -259,22 +262,33 @@ fn events_for(shelf: &Shelf, step: &DeliverStep, series: &SeriesName) -> Result<
     step.events.map(|least| events::events_of(shelf, &series.instrument, least)).transpose()
 }
 
+/// Tells of events that could not stand beside any bar.
+fn tell_whole_days(
+    shelf: &Shelf,
+    least: Weight,
+    planned: &[PlannedFiles],
+    report: &mut StepReport,
+) -> Result<()> {
+    let names: BTreeSet<&str> = planned.iter().map(|p| p.order.series.instrument.as_str()).collect();
+    for name in names {
+        let days = events::whole_days_of(shelf, name, least)?;
+        if days > 0 {
+            let told = counted(days as u64, "event");
+            report
+                .lines
+                .push(format!("  {told} of {name} without a time of day in no bar; --facts writes them"));
+        }
+    }
+    Ok(())
+}
+
 /// Writes the cost sheet of each instrument beside the files.
 fn write_costs(shelf: &Shelf, to: &Path, planned: &[PlannedFiles], job: &Job) -> Result<Vec<PathBuf>> {
     let names: BTreeSet<&str> = planned.iter().map(|p| p.order.series.instrument.as_str()).collect();
     let mut out = Vec::new();
     for name in names {
         let text = costs_csv(&cost_sheet(shelf, name, None, None, job)?)?;
-        let path = match is_folder(to) {
-            true => to.join(format!("{name}_costs.csv")),
-            false => with_ending(to, "costs.csv"),
-        };
-        let is_same = std::fs::read(&path).is_ok_and(|there| there == text.as_bytes());
-        if !is_same {
-            room::set_aside(&path, None, Path::new(""))?;
-            write_file(&path, text.as_bytes())?;
-        }
-        out.push(path);
+        out.push(write_table(to, name, "costs", &text)?);
     }
     Ok(out)
 }

@@ -3,8 +3,8 @@
 use serde_json::{Value, json};
 use stavel_core::Result;
 use stavel_core::job::Job;
+use stavel_core::model::Micros;
 use stavel_core::model::time::{HOUR, civil_from_days, day_of};
-use stavel_core::model::{Clock, Micros};
 use stavel_core::store::{FeedPiece, PieceState, Shelf};
 use stavel_feed::client::{Feed, FetchedText, Service, fetch_specs, fetch_text, listing};
 
@@ -105,8 +105,7 @@ fn ask_dates(
     let known = shelf.feed_documents(&feed.name)?;
     let years = years_that_matter(shelf)?;
     let this_year = *years.end() - 1;
-    let clock: Option<Clock> =
-        feed.clock.as_deref().filter(|text| *text != "afloat").map(str::parse).transpose()?;
+    let clock = feed.known_clock()?;
     for dates in &feed.dates {
         for (path, year) in dates.paths(years.clone()) {
             let before = known.get(&path);

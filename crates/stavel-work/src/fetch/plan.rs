@@ -110,11 +110,6 @@ fn missing(pattern: &SeriesPattern, feeds: &[Feed]) -> Error {
     ))
 }
 
-/// The clock of a feed's times; none where it is not known.
-fn clock_of(feed: &Feed) -> Result<Option<Clock>> {
-    feed.clock.as_deref().filter(|text| *text != "afloat").map(str::parse).transpose()
-}
-
 fn series_plan(
     shelf: &Shelf,
     feed: &Feed,
@@ -122,7 +117,7 @@ fn series_plan(
     step: &FetchStep,
     now: Micros,
 ) -> Result<SeriesPlan> {
-    let clock = clock_of(feed)?.unwrap_or_else(Clock::utc);
+    let clock = feed.known_clock()?.unwrap_or_else(Clock::utc);
     let known = shelf.feed_pieces(&listed.name)?;
     let shelved = Shelved::of(shelf, listed, &clock)?;
     let end = listed.last.unwrap_or(Micros::MAX).min(clock.to_wall(now));
@@ -311,7 +306,7 @@ impl FedSeries {
     /// # Errors
     /// Where the catalog cannot be read.
     pub fn of(shelf: &Shelf, feed: &Feed, listed: &ListedSeries) -> Result<FedSeries> {
-        let clock = clock_of(feed)?;
+        let clock = feed.known_clock()?;
         let known = shelf.feed_pieces(&listed.name)?;
         let shelved = Shelved::of(shelf, listed, &clock.clone().unwrap_or_else(Clock::utc))?;
         let mut out = FedSeries {

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use stavel_core::job::Job;
 use stavel_core::model::time::Micros;
-use stavel_core::model::{Frame, SeriesName};
+use stavel_core::model::{Clock, Frame, SeriesName};
 use stavel_core::{Error, Result};
 use stavel_feed::client::{Feed, FeedLive, Heard, LiveConnection, LiveValues, NotConnected};
 
@@ -59,6 +59,8 @@ pub struct Listener<'l> {
 
 struct Listening<'l> {
     on: &'l Listener<'l>,
+    /// That of the feed; none where it is not known.
+    clock: Option<Clock>,
     logs: BTreeMap<SeriesName, (Log, Instant)>,
     /// The last row of each series, and why what follows it is missing, where it is.
     last: BTreeMap<SeriesName, (Micros, Micros, Option<String>)>,
@@ -73,6 +75,7 @@ impl Listener<'_> {
     pub fn listen(&self) -> Result<HeardTally> {
         let mut listening = Listening {
             on: self,
+            clock: self.feed.known_clock()?,
             logs: BTreeMap::new(),
             last: BTreeMap::new(),
             tally: HeardTally::default(),
@@ -157,7 +160,7 @@ impl Listening<'_> {
     /// Takes the rows of a message.
     fn take(&mut self, text: &str) -> Result<()> {
         let arrived = super::now();
-        let heard = self.on.live.rows(text);
+        let heard = self.on.live.rows(text, self.clock.as_ref());
         self.tally.junk += heard.junk;
         for row in &heard.rows {
             let is_book = matches!(row.what, LiveValues::Book { .. });

@@ -94,9 +94,8 @@ impl<'t> LogTaker<'t> {
     fn gaps_alone(&self) -> Result<()> {
         match Shelf::open_to_write(self.root) {
             Ok(mut shelf) => {
-                let clock = self.clock(&shelf, None)?;
                 shelf.begin_act("")?;
-                let count = bring_gaps(&mut shelf, self.folder, &self.feed.name, clock.as_ref())?;
+                let count = self.gaps(&mut shelf)?;
                 shelf.end_act("", &format!("{count} gaps of the stream of {}", self.feed.name))
             }
             Err(error) if error.is_locked() => Ok(()),
@@ -121,7 +120,7 @@ impl<'t> LogTaker<'t> {
     }
 
     fn take(&self, shelf: &mut Shelf, series: &SeriesName, path: &Path, taken: &mut TakenLogs) -> Result<()> {
-        let clock = self.clock(shelf, Some(series))?;
+        let clock = self.clock(shelf, series)?;
         let step = IntakeStep {
             paths: vec![path.to_owned()],
             source: series.source.clone(),
@@ -131,11 +130,9 @@ impl<'t> LogTaker<'t> {
             ..IntakeStep::default()
         };
         shelf.begin_act("")?;
-        let outcome = intake_files(shelf, &step, &Job::unwatched()).and_then(|report| {
-            Ok((report, bring_gaps(shelf, self.folder, &self.feed.name, clock.as_ref())?))
-        });
-        let report = match outcome {
-            Ok((report, _)) => report,
+        let outcome = intake_files(shelf, &step, &Job::unwatched());
+        let report = match outcome.and_then(|report| self.gaps(shelf).map(|_| report)) {
+            Ok(report) => report,
             // A log that intake does not understand is no reason to stop recording: it stays where it is.
             Err(error) if !error.is_storage() => {
                 shelf.abandon_act()?;
@@ -157,15 +154,19 @@ impl<'t> LogTaker<'t> {
         std::fs::remove_file(path).map_err(|e| Error::io("Cannot remove", path, &e))
     }
 
+    /// Brings the gaps of the stream onto the shelf; gives how many there were.
+    fn gaps(&self, shelf: &mut Shelf) -> Result<u64> {
+        bring_gaps(shelf, self.folder, &self.feed.name, |shelf, series| self.clock(shelf, series))
+    }
+
     /// The clock of the rows: that of the feed, else the one align has found since; none where it is not known.
-    fn clock(&self, shelf: &Shelf, series: Option<&SeriesName>) -> Result<Option<Clock>> {
-        match self.feed.clock.as_deref() {
-            Some(text) if text != "afloat" => Ok(Some(text.parse()?)),
-            _ => {
-                let info = series.map(|series| shelf.current(series)).transpose()?.flatten();
-                Ok(info.filter(|info| !info.is_afloat()).and_then(|info| info.edition.clock))
-            }
+    fn clock(&self, shelf: &Shelf, series: &SeriesName) -> Result<Option<Clock>> {
+        let said = self.feed.known_clock()?;
+        if said.is_some() {
+            return Ok(said);
         }
+        let info = shelf.current(series)?.filter(|info| !info.is_afloat());
+        Ok(info.and_then(|info| info.edition.clock))
     }
 }
 

@@ -179,8 +179,11 @@ fn events_are_delivered_beside_bars_and_as_a_table() {
     let heavy = facts(&p, "NOKSEK", &["--kind", "event", "--weight", "high"]);
     let of_pair: Vec<&str> = heavy.iter().map(|f| f["time"].as_str().unwrap()).collect();
     p.json(&["frames", "NOKSEK@quill:ticks", "1h"]);
+    // Of one that has no time nobody knows into which hour it fell.
+    let summit = p.file("summit.csv", "date,currency,title,weight\n2024-03-20,SEK,summit,high\n");
+    p.json(&["intake", &summit, "--source", "own", "--tells", "events"]);
     let out = p.dir.path().join("out/").to_string_lossy().into_owned();
-    p.json(&[
+    let (code, told, err) = p.told(&[
         "deliver",
         "NOKSEK@quill:1h",
         "--events",
@@ -191,6 +194,7 @@ fn events_are_delivered_beside_bars_and_as_a_table() {
         "--out",
         &out,
     ]);
+    assert!(code == 0 && told.contains("1 event of NOKSEK without a time of day in no bar"), "{told}{err}");
     let text = std::fs::read_to_string(p.dir.path().join("out/NOKSEK_quill_1h.csv")).unwrap();
     assert!(text.lines().next().unwrap().ends_with(",event"), "{text}");
     let with_event: Vec<&str> =
@@ -200,6 +204,7 @@ fn events_are_delivered_beside_bars_and_as_a_table() {
     assert_eq!(with_event, expected, "the bars in which something was decided");
     let table = std::fs::read_to_string(p.dir.path().join("out/NOKSEK_dates.csv")).unwrap();
     assert!(table.contains("2024-03-27T08:30:00Z,event,skerry,policy rate,high"), "{table}");
+    assert!(table.contains("2024-03-20,event,own,summit,high"), "{table}");
     let (code, _, err) =
         p.told(&["deliver", "NOKSEK@quill:ticks", "--events", "--out", &format!("{out}/t.csv")]);
     assert!(code == 2 && err.contains("Events stand beside bars"), "{err}");
