@@ -9,13 +9,13 @@ demo:
 # Everything the tests need, then every test.
 test:
 	sh scripts/share.sh
-	sh scripts/need.sh tmux openssl
+	sh scripts/need.sh tmux openssl xmllint:libxml2-utils qpdf pdftotext:poppler-utils
 	sh scripts/engines.sh
 	cargo test --workspace
 
 # Takes docs/screenshots/*.png anew, from demo data.
 shots:
-	sh scripts/need.sh tmux Xvfb:xvfb xterm import:imagemagick
+	sh scripts/need.sh tmux Xvfb:xvfb xterm import:imagemagick pdftoppm:poppler-utils
 	cargo build --release --bin stavel
 	bash scripts/shots.sh target/release/stavel docs/screenshots
 

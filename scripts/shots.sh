@@ -100,7 +100,29 @@ wait_for "a round turn of a lot by hour"
 picture costs
 keys 2 + + + + + m
 wait_for "mean of 20"
+keys d Up Up Up Enter
+wait_for "1 level"
+keys n e
+wait_for "words of the level"
+typed "high of the week"
+keys Enter
+wait_for "1 level high of the week"
+keys Escape d d d d d
+wait_for "drawing: range"
+keys , , , , , , , , , , , , , , Down Down Down Enter
+wait_for "from 20"
+keys . . . . . . . . Up Up Up Up Up Up Enter
+wait_for "2 range"
 picture chart
+keys D
+wait_for "write the dossier to"
+keys C-u
+typed "dossier.pdf"
+keys Enter
+for _ in $(seq 600); do [ -s "$work/dossier.pdf" ] && break; sleep 0.1; done
+sleep 0.5
+pdftoppm -r 110 -f 1 -l 1 -singlefile -png "$work/dossier.pdf" "$folder/dossier"
+echo dossier.png
 keys 1
 wait_for "done lately"
 keys /

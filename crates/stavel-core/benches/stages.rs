@@ -6,8 +6,9 @@ use std::sync::Arc;
 
 use divan::Bencher;
 use stavel_core::align;
+use stavel_core::bars::Builder;
 use stavel_core::check::{CheckSubject, Checker, check_series};
-use stavel_core::frames::{Builder, FrameSettings, build_rows, build_series};
+use stavel_core::frames::{FrameSettings, build_rows, build_series};
 use stavel_core::intake::{Hints, plan, take};
 use stavel_core::job::Job;
 use stavel_core::model::price::push_scaled;

@@ -8,6 +8,7 @@
 
 pub mod advice;
 pub mod align;
+pub mod bars;
 mod chance;
 pub mod check;
 pub mod compose;

@@ -1,22 +1,21 @@
 //! A scene as a picture.
 
-use std::ops::Range;
-
 use plotters::coord::Shift;
-use plotters::coord::ranged1d::{KeyPointHint, NoDefaultFormatting, Ranged, ValueFormatter};
-use plotters::prelude::Cartesian2d;
 use plotters::prelude::{
-    ChartBuilder, ChartContext, Circle, DrawingArea, DrawingBackend, LabelAreaPosition, LineSeries,
-    PathElement, Polygon, Rectangle,
+    ChartBuilder, Circle, DrawingArea, DrawingBackend, LabelAreaPosition, LineSeries, PathElement, Polygon,
+    Rectangle,
 };
 use plotters::style::{Color, RGBColor, ShapeStyle, TRANSPARENT};
 
 use stavel_core::model::Weight;
 
+use crate::axes::{Axes, BarSlots, PaneAxis};
+use crate::chart_drawings::{draw_deal, draw_deals, draw_drawings};
 use crate::look::{GroundColours, PictureLook};
 use crate::marks::{MarkKind, SceneMark};
+use crate::pane::{Candle, Layer, Pane};
 use crate::picture::{DrawResult, FINE, Picture, words};
-use crate::scene::{Candle, Layer, Pane, Scene, Tick};
+use crate::scene::Scene;
 
 const LEFT: i32 = 16;
 const RIGHT: i32 = 92;
@@ -31,84 +30,6 @@ pub struct Sheet<'s> {
     pub scene: &'s Scene,
     pub look: PictureLook,
 }
-
-/// The time axis: slots from left to right, labelled where the scene says.
-#[derive(Clone)]
-struct BarSlots {
-    count: usize,
-    ticks: Vec<Tick>,
-}
-
-impl Ranged for BarSlots {
-    type FormatOption = NoDefaultFormatting;
-    type ValueType = f64;
-
-    fn map(&self, slot: &f64, (from, to): (i32, i32)) -> i32 {
-        from + ((slot / self.count.max(1) as f64) * f64::from(to - from)).round() as i32
-    }
-
-    fn key_points<H: KeyPointHint>(&self, _most: H) -> Vec<f64> {
-        self.ticks.iter().map(|tick| tick.slot as f64 + 0.5).collect()
-    }
-
-    fn range(&self) -> Range<f64> {
-        0.0..self.count as f64
-    }
-}
-
-impl ValueFormatter<f64> for BarSlots {
-    fn format(slot: &f64) -> String {
-        format!("{slot:.0}")
-    }
-
-    fn format_ext(&self, slot: &f64) -> String {
-        let tick = self.ticks.iter().find(|tick| tick.slot == *slot as usize);
-        tick.map_or_else(String::new, |tick| tick.label.clone())
-    }
-}
-
-/// The value axis of a pane, with the labels that the bench has.
-#[derive(Clone)]
-struct PaneAxis {
-    /// The pane without its layers.
-    pane: Pane,
-}
-
-impl PaneAxis {
-    fn of(pane: &Pane) -> PaneAxis {
-        PaneAxis { pane: Pane { layers: Vec::new(), ..pane.clone() } }
-    }
-}
-
-impl Ranged for PaneAxis {
-    type FormatOption = NoDefaultFormatting;
-    type ValueType = f64;
-
-    fn map(&self, value: &f64, (from, to): (i32, i32)) -> i32 {
-        from + (self.pane.share_of(*value) * f64::from(to - from)).round() as i32
-    }
-
-    fn key_points<H: KeyPointHint>(&self, _most: H) -> Vec<f64> {
-        self.pane.labels()
-    }
-
-    fn range(&self) -> Range<f64> {
-        self.pane.low..self.pane.high
-    }
-}
-
-impl ValueFormatter<f64> for PaneAxis {
-    fn format(value: &f64) -> String {
-        format!("{value}")
-    }
-
-    fn format_ext(&self, value: &f64) -> String {
-        format!("{value:.*}", self.pane.decimals)
-    }
-}
-
-/// A pane with its axes.
-type Axes<'a, B> = ChartContext<'a, B, Cartesian2d<BarSlots, PaneAxis>>;
 
 impl Picture for Scene {
     fn size(&self) -> (u32, u32) {
@@ -186,6 +107,12 @@ fn draw_legend<B: DrawingBackend>(
     for kind in kinds {
         draw_shape(kind, (x + 5, y), palette, area)?;
         put(kind.word(), &mut x)?;
+    }
+    for (is_buy, word) in [(true, "bought"), (false, "sold")] {
+        if scene.deals.iter().any(|deal| deal.is_buy == is_buy) {
+            draw_deal(is_buy, ((x + 5) * FINE, y * FINE), palette, area)?;
+            put(word, &mut x)?;
+        }
     }
     Ok(())
 }
@@ -273,6 +200,8 @@ fn draw_pane<B: DrawingBackend>(
         }
     }
     if place.is_first {
+        draw_drawings(scene, pane, palette, &mut axes)?;
+        draw_deals(scene, pane, palette, &mut axes)?;
         draw_marks(scene, pane, palette, &mut axes)?;
     }
     draw_name(&pane.name, (LEFT + 4, above - 2), palette, area)

@@ -53,14 +53,47 @@ pub struct SceneMark {
     pub kind: MarkKind,
 }
 
+/// A deal to be put on a chart.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct DealAt {
+    pub time: Micros,
+    /// In units of price.
+    pub price: f64,
+    /// True where something was bought.
+    pub is_buy: bool,
+}
+
+/// A deal on a chart.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct SceneDeal {
+    /// The bar in which it was made.
+    pub slot: usize,
+    /// In units of price.
+    pub price: f64,
+    pub is_buy: bool,
+}
+
+/// The deals that were made within the slots of a chart.
+pub fn deals_on(times: &[Micros], deals: &[DealAt]) -> Vec<SceneDeal> {
+    let on = |deal: &DealAt| {
+        let slot = slot_holding(times, deal.time)?;
+        Some(SceneDeal { slot, price: deal.price, is_buy: deal.is_buy })
+    };
+    deals.iter().filter_map(on).collect()
+}
+
+/// The slot whose bar holds a time; none outside of all.
+fn slot_holding(times: &[Micros], time: Micros) -> Option<usize> {
+    let (first, last) = (*times.first()?, *times.last()?);
+    let usual = times.windows(2).map(|w| w[1] - w[0]).min().unwrap_or(1);
+    (time >= first && time < last + usual).then(|| times.partition_point(|t| *t <= time).saturating_sub(1))
+}
+
 /// The marks that lie within the slots of a chart, each kind once a slot.
 pub fn marks_on(times: &[Micros], marks: &[MarkAt]) -> Vec<SceneMark> {
-    let (Some(&first), Some(&last)) = (times.first(), times.last()) else { return Vec::new() };
-    let usual = times.windows(2).map(|w| w[1] - w[0]).min().unwrap_or(1);
-    let is_on = |mark: &&MarkAt| mark.time >= first && mark.time < last + usual;
     let mut out: Vec<SceneMark> = Vec::new();
-    for mark in marks.iter().filter(is_on) {
-        let slot = times.partition_point(|t| *t <= mark.time).saturating_sub(1);
+    for mark in marks {
+        let Some(slot) = slot_holding(times, mark.time) else { continue };
         let mark = SceneMark { slot, kind: mark.kind };
         if !out.contains(&mark) {
             out.push(mark);

@@ -60,6 +60,7 @@ pub enum Common {
     UndoAct,
     RedoAct,
     SaveRecipe,
+    Picture,
     Stop,
     Palette,
     Keys,
@@ -94,6 +95,8 @@ pub const COMMON: &[TableRow<Common>] = &[
     TableRow::new(Common::RedoAct, "Z", "", "step forth over the act that was undone last")
         .command("stavel redo"),
     TableRow::new(Common::SaveRecipe, "S", "", "save what was done to this shelf as a recipe").rare(),
+    TableRow::new(Common::Picture, "P", "picture", "write the picture of this lens to an SVG or PDF file")
+        .command("stavel chart SERIES --view VIEW --out FILE"),
     TableRow::new(
         Common::Stop,
         "Esc",

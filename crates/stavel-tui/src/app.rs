@@ -9,7 +9,7 @@ use stavel_core::model::Layout;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Micros, SeriesName, Span};
 use stavel_core::{Advice, Error, Result};
-use stavel_work::{DeliverStep, Recipe, Step, StepReport, UndoStep};
+use stavel_work::{ChartStep, DeliverStep, Recipe, Step, StepReport, UndoStep};
 
 use crate::act::{Act, ActTable, Common};
 use crate::data::{CheckedEditions, Snapshot};
@@ -75,6 +75,8 @@ pub struct App {
     /// The name of a layout that was saved.
     layout: Errand<String>,
     recipe_path: PathBuf,
+    /// The picture that a file is asked for.
+    picture: Option<ChartStep>,
     /// The series that was removed last, for undo, and the one whose first edition was undone last, for redo: they
     /// are on no list.
     removed: Option<SeriesName>,
@@ -123,6 +125,7 @@ impl App {
             collected: 0,
             recipe: Errand::default(),
             layout: Errand::default(),
+            picture: None,
             recipe_path: PathBuf::new(),
             removed: None,
             undone: None,
@@ -459,6 +462,11 @@ impl App {
                 self.with_lens(place, |lens, view| lens.answer(&text, view));
                 self.ask_again_where_wrong();
             }
+            OverlayOutcome::Answer(Asker::PicturePath, path) => {
+                if let Some(step) = self.picture.take() {
+                    self.start(Step::Chart(ChartStep { out: path.into(), ..step }), None);
+                }
+            }
             OverlayOutcome::Answer(Asker::RecipePath, path) => self.save_recipe(Path::new(&path)),
             OverlayOutcome::Start(step, layout) => self.start(*step, layout),
         }
@@ -522,9 +530,27 @@ impl App {
             }
             Common::UndoAct => self.start(Step::Undo(UndoStep::default()), None),
             Common::RedoAct => self.start(Step::Redo(UndoStep::default()), None),
+            Common::Picture => self.ask_for_picture(),
             Common::SaveRecipe => {
                 let prompt =
                     Prompt::new("save what was done as", "recipe.toml", Asker::RecipePath, &self.answers);
+                self.overlay = Some(Overlay::Prompt(prompt));
+            }
+        }
+    }
+
+    /// Asks for the file that the picture of the lens goes to.
+    fn ask_for_picture(&mut self) {
+        self.picture = self.lens().picture(&self.view());
+        match &self.picture {
+            None => {
+                self.message =
+                    Message { text: "there is no picture here to write".into(), ..Message::default() };
+            }
+            Some(step) => {
+                let proposal = format!("{}_{}_{}.svg", step.series.instrument, step.series.source, step.view);
+                let label = "write the picture to (.svg or .pdf)";
+                let prompt = Prompt::new(label, &proposal, Asker::PicturePath, &self.answers);
                 self.overlay = Some(Overlay::Prompt(prompt));
             }
         }

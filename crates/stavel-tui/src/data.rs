@@ -8,10 +8,10 @@ use stavel_core::check::known_checks;
 use stavel_core::model::time::DAY;
 use stavel_core::model::{Decision, Instrument, SeriesName, Span};
 use stavel_core::store::{
-    CheckMark, FactFilter, InstrumentFact, JournalLine, SeriesInfo, Shelf, StaleBecause, fact_names_of,
-    own_fact_names,
+    CheckMark, FactFilter, InstrumentFact, JournalLine, SeriesInfo, Shelf, StaleBecause, drawings_in,
+    fact_names_of, own_fact_names,
 };
-use stavel_work::{Coverage, assumed_of_rows};
+use stavel_work::{Coverage, PlacedDrawing, assumed_of_rows, placed_among};
 
 /// What checks of whole editions found, by the editions' numbers in the catalog.
 pub type CheckedEditions = HashMap<i64, CheckMark>;
@@ -110,6 +110,13 @@ impl Snapshot {
         }
         out.sort_by_key(|fact| fact.time);
         out
+    }
+
+    /// The drawings that have a place among the rows of a series. Those that cannot be read are told by the command.
+    pub fn drawings_on(&self, info: &SeriesInfo) -> Vec<PlacedDrawing> {
+        let facts = self.facts.get(&info.name.instrument).map_or(&[][..], Vec::as_slice);
+        let drawings = drawings_in(facts).unwrap_or_default();
+        placed_among(&drawings, info, self.series_of(&info.name.instrument))
     }
 
     /// A series of an instrument whose source is a feed that was never asked for any of it.

@@ -49,6 +49,8 @@ pub enum Pointer {
     Press(u16, u16),
     /// It is moved with the button held.
     Drag(u16, u16),
+    /// The button is let go.
+    Release(u16, u16),
     WheelUp(u16, u16),
     WheelDown(u16, u16),
 }

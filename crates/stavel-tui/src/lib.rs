@@ -88,6 +88,8 @@ mod tests;
 #[cfg(test)]
 mod lens_tests;
 #[cfg(test)]
+mod picture_tests;
+#[cfg(test)]
 mod table_tests;
 
 #[cfg(test)]

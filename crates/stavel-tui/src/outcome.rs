@@ -26,4 +26,6 @@ pub enum Asker {
     Lens(usize),
     /// The bench, for the file that a recipe goes to.
     RecipePath,
+    /// The bench, for the file that the picture of a lens goes to.
+    PicturePath,
 }

@@ -2,7 +2,7 @@
 
 use ratatui::style::{Color, Style};
 use stavel_core::model::Micros;
-use stavel_draw::{Candle, EdgeKind, Layer, Pane, Scene};
+use stavel_draw::{Candle, EdgeKind, Layer, Pane, Scene, SceneDrawing};
 
 use crate::braille::DotLine;
 use crate::canvas::{self, Canvas};
@@ -51,6 +51,16 @@ impl ColumnSlots {
         self.left(slot) + (self.body() - 1) / 2
     }
 
+    /// The place of the middle of a slot in dots, two to a column.
+    fn dots_at(&self, slot: f64) -> i64 {
+        let within = slot - self.first as f64;
+        let whole = within.floor().clamp(0.0, self.count as f64 - 1.0);
+        let left = f64::from(self.left(self.first + whole as usize));
+        // Between the middles of two slots the way is straight.
+        let middle = f64::from(self.body() - 1) / 2.0;
+        ((left + middle + (within - whole - 0.5) * f64::from(self.each())) * 2.0).round() as i64 + 1
+    }
+
     /// The slot that lies at a column; none left of the first.
     pub fn slot_at(&self, column: u16) -> Option<usize> {
         let slots = self.first..self.first + self.count;
@@ -86,6 +96,7 @@ pub struct SceneMarks {
     pub cursor_price: Option<f64>,
     pub levels: Vec<PriceLevel>,
     pub points: Vec<PricePoint>,
+    pub drawings: Vec<SceneDrawing>,
 }
 
 /// Draws a scene with a slot for each bar, the newest at the right; the last line is the time axis.
@@ -108,6 +119,7 @@ pub fn draw_scene(scene: &Scene, marks: &SceneMarks, mut canvas: Canvas<'_>) {
         let mut part = canvas.part(0, top, width, height);
         draw_pane(pane, &slots, &mut part);
         if i == 0 {
+            marks.drawings.iter().for_each(|drawing| draw_drawing(pane, drawing, scene, &slots, &mut part));
             marks.levels.iter().for_each(|level| draw_level(pane, level, &mut part));
             let height = part.height();
             for point in marks.points.iter().filter(|p| p.slot >= slots.first) {
@@ -167,20 +179,15 @@ fn half_of(pane: &Pane, height: u16, value: f64) -> i64 {
 }
 
 fn draw_pane(pane: &Pane, slots: &ColumnSlots, canvas: &mut Canvas<'_>) {
-    let right = canvas.width() - LABELS;
     let mut line = 0;
+    if !pane.layers.iter().any(|layer| matches!(layer, Layer::Columns(_))) {
+        draw_prices(pane, canvas);
+    }
     for layer in &pane.layers {
         match layer {
-            // A cell has no room for the ends of strokes.
-            Layer::Candles(candles) | Layer::Strokes(candles) => {
+            Layer::Strokes(bars) => draw_strokes(pane, bars, slots, canvas),
+            Layer::Candles(candles) => {
                 let height = canvas.height();
-                for label in pane.labels() {
-                    let y = (half_of(pane, height, label) / 2) as u16;
-                    canvas.put(right + 1, y, &format!("{label:.*}", pane.decimals), theme::faint());
-                    for x in (0..right).step_by(4) {
-                        canvas.put(x, y, "·", theme::rule());
-                    }
-                }
                 let known =
                     candles.iter().enumerate().skip(slots.first).filter_map(|(i, c)| Some((i, (*c)?)));
                 for (slot, candle) in known {
@@ -194,6 +201,38 @@ fn draw_pane(pane: &Pane, slots: &ColumnSlots, canvas: &mut Canvas<'_>) {
                 draw_line(pane, values, slots, line, canvas);
                 line += 1;
             }
+        }
+    }
+}
+
+/// Prices on the scale, with dots across.
+fn draw_prices(pane: &Pane, canvas: &mut Canvas<'_>) {
+    let (right, height) = (canvas.width() - LABELS, canvas.height());
+    for label in pane.labels() {
+        let y = (half_of(pane, height, label) / 2) as u16;
+        canvas.put(right + 1, y, &format!("{label:.*}", pane.decimals), theme::faint());
+        for x in (0..right).step_by(4) {
+            canvas.put(x, y, "·", theme::rule());
+        }
+    }
+}
+
+/// Bars as strokes from low to high, with the open at the left and the close at the right.
+fn draw_strokes(pane: &Pane, bars: &[Option<Candle>], slots: &ColumnSlots, canvas: &mut Canvas<'_>) {
+    let height = canvas.height();
+    for (slot, bar) in bars.iter().enumerate().skip(slots.first) {
+        let Some(bar) = bar else { continue };
+        let line = |price: f64| (half_of(pane, height, price) / 2) as u16;
+        let style = theme::words().fg(if bar.rises() { theme::RISING } else { theme::FALLING });
+        let (open, close) = (line(bar.open), line(bar.close));
+        for y in line(bar.high)..=line(bar.low) {
+            let mark = match (y == open, y == close) {
+                (true, true) => "┼",
+                (true, false) => "┤",
+                (false, true) => "├",
+                (false, false) => "│",
+            };
+            canvas.put(slots.middle(slot), y, mark, style);
         }
     }
 }
@@ -235,6 +274,48 @@ fn draw_line(pane: &Pane, values: &[Option<f64>], slots: &ColumnSlots, line: usi
         dots.to(point);
     }
     dots.draw(theme::words().fg(line_colour(line)), canvas);
+}
+
+/// Something drawn: its lines in dots, its words beside it, and its points where it is chosen.
+fn draw_drawing(
+    pane: &Pane,
+    drawing: &SceneDrawing,
+    scene: &Scene,
+    slots: &ColumnSlots,
+    canvas: &mut Canvas<'_>,
+) {
+    let (count, colour) = (scene.times.len() as f64, theme::drawn(drawing.colour));
+    let (width, height) = (canvas.width() - LABELS, canvas.height());
+    let rows = f64::from(height) * 4.0 - 1.0;
+    for stretch in drawing.stretches(pane, count) {
+        let mut dots = DotLine::new(width, height, 1);
+        for (slot, share) in stretch {
+            dots.to(Some((slots.dots_at(slot), ((1.0 - share) * rows).round() as i64)));
+        }
+        dots.draw(theme::words().fg(colour), canvas);
+    }
+    let cell = |slot: f64, share: f64| {
+        let x = u16::try_from(slots.dots_at(slot) / 2).ok().filter(|x| *x < width)?;
+        Some((x, ((1.0 - share) * (f64::from(height) - 1.0)).round() as u16))
+    };
+    let style = if drawing.is_chosen { theme::strong().fg(colour) } else { theme::words().fg(colour) };
+    if drawing.is_chosen {
+        for point in &drawing.points {
+            let share = pane.share_of(point.price);
+            if let Some((x, y)) = cell(point.slot, share).filter(|_| (0.0..=1.0).contains(&share)) {
+                canvas.put(x, y, "◆", style);
+            }
+        }
+    }
+    if let Some((x, y)) = drawing.words_at(pane, count).and_then(|(slot, share)| cell(slot, share)) {
+        let wide = canvas::columns(&drawing.words).min(width);
+        canvas.part(0, 0, width, height).put(
+            (x + 1).min(width - wide),
+            y.saturating_sub(1),
+            &drawing.words,
+            style,
+        );
+    }
 }
 
 /// A price marked on the scale, with dots across what is empty.
@@ -307,7 +388,21 @@ pub fn price_at(scene: &Scene, line: u16, height: u16) -> Option<f64> {
     let inside = height.saturating_sub(1);
     let own = if scene.panes.len() == 1 { inside } else { (f64::from(inside) * pane.share).round() as u16 };
     let share = (f64::from(line) + 0.5) / f64::from(own.max(1));
-    (line < own).then_some(pane.high - share * (pane.high - pane.low))
+    (line < own).then(|| in_points(pane, pane.value_at(1.0 - share)))
+}
+
+/// The price that lies a line above one in the first pane of a scene of some height, or below it.
+pub fn price_beside(scene: &Scene, price: f64, down: bool, height: u16) -> Option<f64> {
+    let pane = scene.panes.first()?;
+    let line = 1.0 / (f64::from(height.saturating_sub(1).max(1)) * pane.share);
+    let share = pane.share_of(price) + if down { -line } else { line };
+    Some(in_points(pane, pane.value_at(share.clamp(0.0, 1.0))))
+}
+
+/// A price rounded to the decimals of a pane.
+fn in_points(pane: &Pane, price: f64) -> f64 {
+    let unit = 10f64.powi(pane.decimals as i32);
+    (price * unit).round() / unit
 }
 
 /// The time of the slot at a column of a scene of some width.

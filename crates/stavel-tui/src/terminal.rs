@@ -89,6 +89,7 @@ pub fn handle_mouse(app: &mut App, mouse: MouseEvent) {
         let pointer = match mouse.kind {
             MouseEventKind::Down(_) => Some(Pointer::Press(x, y)),
             MouseEventKind::Drag(_) => Some(Pointer::Drag(x, y)),
+            MouseEventKind::Up(_) => Some(Pointer::Release(x, y)),
             MouseEventKind::ScrollUp => Some(Pointer::WheelUp(x, y)),
             MouseEventKind::ScrollDown => Some(Pointer::WheelDown(x, y)),
             _ => None,

@@ -2,6 +2,7 @@
 
 use ratatui::style::{Color, Modifier, Style};
 use stavel_core::check::Severity;
+use stavel_core::model::DrawingColour;
 
 /// Ordinary words.
 pub const WORDS: Color = Color::Rgb(0xc8, 0xc2, 0xb0);
@@ -66,6 +67,16 @@ pub fn severity(severity: Severity) -> (&'static str, Color) {
         Severity::Fault => ("◆", WRONG),
         Severity::Doubt => ("▲", RISING),
         Severity::Note => ("○", FAINT),
+    }
+}
+
+/// The colour of a drawing.
+pub fn drawn(colour: DrawingColour) -> Color {
+    match colour {
+        DrawingColour::Violet => source(2),
+        DrawingColour::Green => GOOD,
+        DrawingColour::Red => WRONG,
+        DrawingColour::Grey => WORDS,
     }
 }
 

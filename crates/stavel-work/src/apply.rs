@@ -12,6 +12,8 @@ use crate::chart::draw_chart;
 use crate::check::check_step;
 use crate::compose::compose_one;
 use crate::deliver::deliver_all;
+use crate::dossier::dossier;
+use crate::drawings::draw_on;
 use crate::fetch::fetch_series;
 use crate::frames::build_frames;
 use crate::intake::intake_files;
@@ -85,6 +87,8 @@ fn done(shelf: &mut Shelf, step: &Step, job: &Job) -> Result<StepReport> {
         Step::Redo(s) => step_over(shelf, s.series.as_ref(), false),
         Step::Shelf(s) => upkeep(shelf, s, job),
         Step::Chart(s) => draw_chart(shelf, s, job),
+        Step::Draw(s) => draw_on(shelf, s),
+        Step::Dossier(s) => dossier(shelf, &s.series, &s.out, job),
     }?;
     report.assumed.extend(assumptions(shelf, step)?);
     report.tell_assumed();

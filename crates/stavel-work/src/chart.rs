@@ -1,7 +1,7 @@
 //! Charts of series on a shelf.
 
 use serde_json::json;
-use stavel_core::check::check_series;
+use stavel_core::bars::{Builder, can_build};
 use stavel_core::frames::{self, FrameSettings};
 use stavel_core::job::Job;
 use stavel_core::model::time::{self, DAY, Micros, rfc3339};
@@ -11,11 +11,11 @@ use stavel_core::{Error, Result};
 
 use stavel_draw::{PictureLook, SceneRequest, Sheet, scene};
 
-use crate::chart_marks::{every_other_day, marks_of};
+use crate::chart_marks::OnBars;
 use crate::chart_views::draw_view;
 use crate::picture_file::write_picture;
 use crate::report::StepReport;
-use crate::span::span_between;
+use crate::span::{rows_within, span_between};
 use crate::step::ChartStep;
 
 /// Most bars in a file's chart; more would be thinner than a line.
@@ -62,54 +62,106 @@ impl ChartRoom {
 /// The columns of a bar with the gap beside it that are read best.
 const BEST: f64 = 2.3;
 
-/// Short bars of a whole series, kept so that a chart of years does not read all its ticks again and again.
+/// Bars of a whole series in memory, so that a chart of years reads no file at all.
 #[derive(Debug)]
 pub struct KeptBars {
+    /// Of the level that they are of.
     frame: Frame,
     bars: Columns,
+    /// The same by session days.
+    days: Columns,
     /// Decides where its longer bars begin.
     session: Session,
+    /// The time of the last row.
+    last: Micros,
 }
 
-/// The frame kept: short enough for the day of any clock, and a hundredth of a usual history of ticks.
-const KEPT: &str = "15m";
-
 /// More rows than this take longer to read than a person waits for the next picture.
-const MANY_ROWS: f64 = 2e6;
+const MANY_ROWS: f64 = 5e5;
 
 impl KeptBars {
     /// True where a chart of a window reads so many rows that their bars are better kept.
     pub fn pay_for(info: &SeriesInfo, window: Span) -> bool {
-        rows_within(info, window) > MANY_ROWS && info.name.frame.is_ticks() && !info.is_afloat()
+        rows_within(info, window) > MANY_ROWS && can_build(info.name.frame, Frame::D1) && !info.is_afloat()
     }
 
-    /// Reads the whole series once.
+    /// Reads the levels of the whole series, and makes those that are not there yet.
     ///
     /// # Errors
     /// Where it cannot be read, or the person stops it.
     pub fn read(shelf: &Shelf, info: &SeriesInfo, job: &Job) -> Result<KeptBars> {
-        let frame: Frame = KEPT.parse()?;
         job.begin(format!("reading {}", info.name), info.edition.rows);
-        let bars = frames::build_bars(shelf, info, frame, &FrameSettings::default(), job)?.bars;
         let session = shelf.instrument(&info.name.instrument)?.sheet.session;
-        Ok(KeptBars { frame, bars, session })
+        let mut levels = shelf.levels(info)?;
+        levels.make_missing(job)?;
+        let whole = Span::new(info.edition.first, info.edition.last + 1);
+        let last = info.edition.last;
+        let Some(frame) = levels.longest_for(Frame::D1, &session, whole) else {
+            let days = frames::build_bars(shelf, info, Frame::D1, &FrameSettings::default(), job)?.bars;
+            return Ok(KeptBars { frame: Frame::D1, bars: days.clone(), days, session, last });
+        };
+        let bars = levels.bars(frame, whole, job)?;
+        let days = longer(&bars, frame, Frame::D1, &session)?;
+        Ok(KeptBars { frame, bars, days, session, last })
     }
 
     /// Bars of a longer frame in a span; none where they cannot be made of those kept.
     fn bars(&self, frame: Frame, span: Span) -> Result<Option<Columns>> {
-        let from = self.frame;
-        if from != frame && !frames::can_build(from, frame) {
-            return Ok(None);
+        // Also the bar that the span begins in.
+        let within = |bars: &Columns, of: Frame| {
+            let range = bars.range_of(span);
+            let before = range.start.checked_sub(1).filter(|at| bars.time[*at] + of.length() > span.from);
+            bars.rows(before.unwrap_or(range.start)..range.end)
+        };
+        if frame != Frame::D1 && !can_build(Frame::D1, frame) {
+            let can = can_build(self.frame, frame);
+            return can
+                .then(|| longer(&within(&self.bars, self.frame), self.frame, frame, &self.session))
+                .transpose();
         }
-        let rows = self.bars.rows(self.bars.range_of(span));
-        if from == frame {
-            return Ok(Some(rows));
+        let mut days = within(&self.days, Frame::D1);
+        // Of the day that the span ends in only what lies before its end, where more of it is there.
+        let next = self.days.time.partition_point(|t| *t < span.to);
+        let is_cut = span.to <= self.last && self.days.time.get(next) != Some(&span.to);
+        if let (Some(last), true) = (days.time.last().copied(), is_cut) {
+            if self.frame == Frame::D1 {
+                return Ok(None);
+            }
+            let mut rest = self.bars.rows(self.bars.range_of(Span::new(last, span.to)));
+            rest = longer(&rest, self.frame, Frame::D1, &self.session)?;
+            days = days.rows(0..days.len() - 1);
+            days.append(&rest);
         }
-        let mut builder =
-            frames::Builder::new(from, frame, Side::Bid, &rows.fields, rows.scale, &self.session)?;
-        builder.push(&rows);
-        Ok(Some(builder.finish().bars))
+        if frame == Frame::D1 {
+            Ok(Some(days))
+        } else {
+            longer(&days, Frame::D1, frame, &self.session).map(Some)
+        }
     }
+}
+
+/// Longer bars.
+fn longer(bars: &Columns, from: Frame, to: Frame, session: &Session) -> Result<Columns> {
+    let mut builder = Builder::new(from, to, Side::Bid, &bars.fields, bars.scale, session)?;
+    builder.push(bars);
+    Ok(builder.finish().bars)
+}
+
+/// Bars out of the levels of a series, where this is faster than reading its rows.
+fn bars_of_levels(
+    shelf: &Shelf,
+    info: &SeriesInfo,
+    frame: Frame,
+    span: Span,
+    job: &Job,
+) -> Result<Option<Columns>> {
+    let mut session = shelf.instrument(&info.name.instrument)?.sheet.session;
+    if info.is_afloat() {
+        session.clock = Clock::utc();
+    }
+    let levels = shelf.levels(info)?;
+    let Some(level) = levels.best_for(frame, &session, span) else { return Ok(None) };
+    Ok(Some(longer(&levels.bars(level, span, job)?, level, frame, &session)?))
 }
 
 /// What a chart is drawn from.
@@ -149,7 +201,12 @@ pub fn bars_for_chart(
     let reach = (before as f64 * frame.length() as f64 / open_share * 1.5) as Micros + 4 * DAY;
     let from = if before == 0 { span.from } else { (span.from - reach).max(seen.from) };
     let mut bars = bars_at(shelf, source, frame, Span::new(from, span.to), job)?;
-    let mut first = bars.time.partition_point(|t| *t < span.from);
+    // The first bar of all may begin before the first row.
+    let before_span = |bars: &Columns| match span.from == seen.from {
+        true => 0,
+        false => bars.time.partition_point(|t| *t < span.from),
+    };
+    let mut first = before_span(&bars);
     // Where rows lie closer together than in the whole series, there are more bars than the room has columns.
     if let ChartRoom::Columns(columns) = room
         && bars.len() - first > columns
@@ -157,7 +214,7 @@ pub fn bars_for_chart(
         open_share = (bars.len() - first) as f64 * frame.length() as f64 / span.length() as f64;
         frame = frame_for(info, span, room, open_share);
         bars = bars_at(shelf, source, frame, Span::new(from, span.to), job)?;
-        first = bars.time.partition_point(|t| *t < span.from);
+        first = before_span(&bars);
     }
     let lead = first.min(before);
     Ok(ChartBars { frame: Some(frame), bars: bars.rows(first - lead..bars.len()), lead })
@@ -183,7 +240,7 @@ fn frame_for(info: &SeriesInfo, span: Span, room: ChartRoom, open_share: f64) ->
         return frame;
     }
     let usual = Frame::CHARTED.iter().filter_map(|f| f.parse::<Frame>().ok());
-    let framed = usual.filter(|f| frames::can_build(info.name.frame, *f));
+    let framed = usual.filter(|f| can_build(info.name.frame, *f));
     let itself = info.name.frame.is_bars().then_some(info.name.frame);
     let choices = itself
         .into_iter()
@@ -220,40 +277,19 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepRepo
             rfc3339(info.edition.last)
         )));
     };
-    let other = match &step.with {
-        Some(name) => Some((
-            name.to_string(),
-            bars_at(
-                shelf,
-                ChartSource::rows(&shelf.find(name)?),
-                frame,
-                Span::new(*first, last + frame.length()),
-                job,
-            )?,
-        )),
-        None => None,
-    };
-    let session = shelf.instrument(&step.series.instrument)?.sheet.session;
-    let clock = session.clock.clone();
-    let drawn = Span::new(*first, last + frame.length().max(1));
-    // Whoever draws a picture does not wait until a hundred million ticks are checked.
-    let is_checked = rows_within(&info, drawn) <= MOST_CHECKED;
-    let marks = match step.plain {
-        true => Vec::new(),
-        false => {
-            let findings = match is_checked {
-                true => check_series(shelf, &info.name, drawn, job)?.1.findings,
-                false => Vec::new(),
-            };
-            marks_of(shelf, &info, &findings, step.weight, drawn)?
-        }
-    };
-    let shades =
-        if step.plain || info.is_afloat() { Vec::new() } else { every_other_day(&session, frame, drawn) };
+    let drawn = Span::new(*first, (last + frame.length().max(1)).min(span.to));
+    let other = second_series(shelf, step, &info, frame, drawn, job)?;
+    // Prices of another instrument have no place on its scale.
+    let is_other = step.with.as_ref().is_some_and(|with| with.instrument != step.series.instrument);
+    let is_beside = step.beside || is_other;
+    let clock = shelf.instrument(&step.series.instrument)?.sheet.session.clock;
+    let on_bars = OnBars::of(shelf, step, &info, (frame, drawn), job)?;
     let request = SceneRequest {
-        shades: &shades,
-        marks: &marks,
-        is_beside: step.beside,
+        shades: &on_bars.shades,
+        marks: &on_bars.marks,
+        drawings: &on_bars.drawings,
+        deals: &on_bars.deals,
+        is_beside,
         style: step.style,
         is_log: step.ratio,
         has_ranges: step.ranges,
@@ -269,13 +305,35 @@ pub fn draw_chart(shelf: &Shelf, step: &ChartStep, job: &Job) -> Result<StepRepo
     let json = json!({"path": step.out, "series": step.series, "frame": frame, "bars": scene.times.len(), "bytes": bytes});
     let line = format!("{}: {} bars of {frame}, {bytes} bytes", step.out.display(), scene.times.len());
     let mut lines = vec![line];
+    if is_other && !step.beside {
+        lines.push("  The second series is of another instrument, and has a pane of its own.".into());
+    }
+    lines.extend(on_bars.remarks);
     if step.ratio && !scene.panes.iter().any(|pane| pane.is_log) {
         lines.push("  Prices of zero and below have no ratios, so equal heights are equal distances.".into());
     }
-    if !step.plain && !is_checked {
-        lines.push("  Findings are not marked: there are too many rows to check for a picture.".into());
+    let wants_person = on_bars.wants_person;
+    Ok(StepReport { wants_person, files: vec![step.out.clone()], ..StepReport::new(json, lines) })
+}
+
+/// The bars of the second series of a step, with its name.
+fn second_series(
+    shelf: &Shelf,
+    step: &ChartStep,
+    first: &SeriesInfo,
+    frame: Frame,
+    span: Span,
+    job: &Job,
+) -> Result<Option<(String, Columns)>> {
+    let Some(name) = &step.with else { return Ok(None) };
+    let info = shelf.find(name)?;
+    if info.is_afloat() != first.is_afloat() {
+        let afloat = if info.is_afloat() { name } else { &step.series };
+        return Err(Error::input(format!(
+            "{afloat} is afloat: its times are as written, and have no place beside those of the other; align it first."
+        )));
     }
-    Ok(StepReport { files: vec![step.out.clone()], ..StepReport::new(json, lines) })
+    Ok(Some((name.to_string(), bars_at(shelf, ChartSource::rows(&info), frame, span, job)?)))
 }
 
 /// The size that a step says, in points.
@@ -291,16 +349,6 @@ fn size_of(step: &ChartStep) -> Result<(u32, u32)> {
     Ok((side(width).ok_or_else(bad)?, side(height).ok_or_else(bad)?))
 }
 
-/// Rows that are checked for the findings of a chart, at most.
-const MOST_CHECKED: f64 = 3e6;
-
-/// The rows of a series in a span, as if they were evenly spread.
-fn rows_within(info: &SeriesInfo, span: Span) -> f64 {
-    let whole = Span::new(info.edition.first, info.edition.last + 1);
-    let inside = whole.overlap(&span).map_or(0, |s| s.length());
-    info.edition.rows as f64 * inside as f64 / whole.length().max(1) as f64
-}
-
 /// Bars of a series at a frame, built where it has another.
 fn bars_at(shelf: &Shelf, source: ChartSource<'_>, frame: Frame, span: Span, job: &Job) -> Result<Columns> {
     if let Some(kept) = source.kept
@@ -311,6 +359,9 @@ fn bars_at(shelf: &Shelf, source: ChartSource<'_>, frame: Frame, span: Span, job
     let info = source.series;
     if info.name.frame == frame {
         return shelf.read(&info.edition, span);
+    }
+    if let Some(bars) = bars_of_levels(shelf, info, frame, span, job)? {
+        return Ok(bars);
     }
     if info.is_afloat() {
         // Days of an unknown clock: bars are cut on the written wall, as if it were UTC.

@@ -6,11 +6,12 @@ use stavel_core::job::Job;
 use stavel_core::model::price::scaled;
 use stavel_core::model::session::open_quarters;
 use stavel_core::model::time::{DAY, civil_from_days, date, day_of, days_in_month};
-use stavel_core::model::{Micros, Span};
+use stavel_core::model::{Micros, SeriesName, Span};
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 use stavel_draw::{BarStyle, CellGrid, GridCell, GridRow, GridSheet, PictureLook};
 
+use crate::chart_sources::{agreement, alignment};
 use crate::costs::{CostSheet, cost_sheet};
 use crate::coverage::Coverage;
 use crate::picture_file::write_picture;
@@ -37,7 +38,9 @@ pub fn draw_view(
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;
     refuse_what_does_not_go(step)?;
     let grid = match step.view {
-        ChartView::Price => return Ok(None),
+        ChartView::Price | ChartView::Trades => return Ok(None),
+        ChartView::Align => alignment(shelf, &step.series, other(step)?, job)?,
+        ChartView::Agreement => agreement(shelf, &step.series, other(step)?, job)?,
         ChartView::Coverage => coverage(shelf, &info, span)?,
         ChartView::Days => days(shelf, &info, span, job)?,
         ChartView::Week => week(shelf, &info)?,
@@ -52,10 +55,16 @@ pub fn draw_view(
 
 /// What is asked for and would not be seen in the picture is not passed over.
 fn refuse_what_does_not_go(step: &ChartStep) -> Result<()> {
-    let is_price = step.view == ChartView::Price;
+    let is_price = matches!(step.view, ChartView::Price | ChartView::Trades);
+    let is_of_two = matches!(step.view, ChartView::Align | ChartView::Agreement);
+    if step.view == ChartView::Trades && step.orders.is_none() {
+        return Err(Error::arguments("The view trades needs orders: --orders FILE."));
+    }
     let has_time = is_price || matches!(step.view, ChartView::Coverage | ChartView::Days);
     let asked = [
-        ("--with", step.with.is_some(), is_price),
+        ("--with", step.with.is_some(), is_price || is_of_two),
+        ("--beside", step.beside, is_price),
+        ("--orders", step.orders.is_some(), step.view == ChartView::Trades),
         ("--ma", step.ma.is_some(), is_price),
         ("--style", step.style != BarStyle::default(), is_price),
         ("--ratio", step.ratio, is_price),
@@ -68,6 +77,16 @@ fn refuse_what_does_not_go(step: &ChartStep) -> Result<()> {
         Some((name, ..)) => Err(Error::arguments(format!("The view {} has no place for {name}.", step.view))),
         None => Ok(()),
     }
+}
+
+/// The second series of a view of two.
+fn other(step: &ChartStep) -> Result<&SeriesName> {
+    step.with.as_ref().ok_or_else(|| {
+        Error::arguments(format!(
+            "The view {} compares two series; name the other: --with SERIES.",
+            step.view
+        ))
+    })
 }
 
 /// What is there of each source of an instrument, along one axis of time.

@@ -2,8 +2,9 @@
 
 use serde_json::{Value, json};
 use stavel_core::Result;
+use stavel_core::bars::{Grid, can_build};
+use stavel_core::frames::BuiltSeries;
 use stavel_core::frames::rebuild::{PathError, RebuiltSeries, TicksFrom};
-use stavel_core::frames::{BuiltSeries, Grid, can_build};
 use stavel_core::model::time::{self, DAY, rfc3339};
 use stavel_core::model::{Clock, Frame, SeriesName, Session};
 use stavel_core::store::Shelf;

@@ -13,6 +13,7 @@ mod bundle;
 mod chain;
 mod chart;
 mod chart_marks;
+mod chart_sources;
 mod chart_views;
 mod check;
 mod compose;
@@ -22,6 +23,7 @@ mod coverage;
 mod dates;
 mod deliver;
 mod dossier;
+mod drawings;
 mod fetch;
 mod findings;
 mod formula;
@@ -55,6 +57,7 @@ pub use assumptions::of_rows as assumed_of_rows;
 pub use bundle::{bundle_recipe, bundle_shelf, unbundle};
 pub use chain::chain_in_words;
 pub use chart::{ChartBars, ChartRoom, ChartSource, KeptBars, bars_for_chart};
+pub use chart_sources::{likeness_near, offsets_shown, step_in_words};
 pub use check::check_json;
 pub use compose::variation_in_words;
 pub use convert::{ConvertWish, convert};
@@ -64,7 +67,7 @@ pub use costs::{
 };
 pub use coverage::Coverage;
 pub use deliver::{delivery_layout, delivery_orders};
-pub use dossier::dossier;
+pub use drawings::{PlacedDrawing, placed_among, point_in_words};
 pub use fetch::{FedSeries, FeedSight, PieceSight, add_feed, feeds, feeds_report, feeds_seen};
 pub use findings::{cause_in_words, finding_in_words, kind_mend_in_words, loss_in_words, mend_in_words};
 pub use intake::{hints_of, layout_named, plan_of};
@@ -76,7 +79,7 @@ pub use sheet::{SheetValue, sheet_csv, sheet_report, sheet_values};
 pub use span::span_between;
 pub use sql::{SqlDialect, shelf_sql};
 pub use step::{
-    AlignStep, AutoStep, ChartStep, ChartView, CheckStep, ComposeStep, DeliverStep, FetchStep, FramesStep,
-    FramesWanted, IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, RowLimits, SheetValues, ShelfStep,
-    SidesAsked, SidesWanted, SpliceStep, Step, UndoStep, UpdateStep, recipe_keys,
+    AlignStep, AutoStep, ChartStep, ChartView, CheckStep, ComposeStep, DeliverStep, DossierStep, DrawStep,
+    FetchStep, FramesStep, FramesWanted, IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, RowLimits,
+    SheetValues, ShelfStep, SidesAsked, SidesWanted, SpliceStep, Step, UndoStep, UpdateStep, recipe_keys,
 };

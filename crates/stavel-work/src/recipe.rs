@@ -82,7 +82,8 @@ impl Step {
                 s.files.iter_mut().chain(&mut s.broker).chain(&mut s.out).for_each(place);
             }
             Step::Deliver(s) => std::iter::once(&mut s.out).chain(&mut s.verify).for_each(place),
-            Step::Chart(s) => place(&mut s.out),
+            Step::Dossier(s) => place(&mut s.out),
+            Step::Chart(s) => std::iter::once(&mut s.out).chain(&mut s.orders).for_each(place),
             Step::Update(s) => s.recipe.iter_mut().for_each(place),
             Step::Rehearse(s) => s.orders.iter_mut().for_each(place),
             Step::Check(s) => {
@@ -94,6 +95,7 @@ impl Step {
                 [&mut s.holidays, &mut s.edited].into_iter().flatten().chain(dates).for_each(place);
             }
             Step::Align(_)
+            | Step::Draw(_)
             | Step::Fetch(_)
             | Step::Splice(_)
             | Step::Frames(_)

@@ -9,7 +9,7 @@ use stavel_core::job::Job;
 use stavel_core::model::columns::shape_of;
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{length_in_words, rfc3339, wall};
-use stavel_core::model::{Shape, Span};
+use stavel_core::model::{Instrument, Shape, Span};
 use stavel_core::rehearse::{
     Account, AccountEntry, Deal, Direction, OrderFate, OrderRemark, Played, ScriptOutcome, SpreadFrom,
     SpreadRule, money, money_sheet, money_to, read_orders, run_orders,
@@ -17,8 +17,20 @@ use stavel_core::rehearse::{
 use stavel_core::store::{EditionInfo, Shelf};
 use stavel_core::{Error, Result};
 
-/// Plays a list of orders without a screen.
-pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<StepReport> {
+/// What orders came to.
+pub struct PlayedOrders {
+    pub outcome: ScriptOutcome,
+    instrument: Instrument,
+    /// True where nobody has said what a step of the price is worth.
+    in_points: bool,
+    currency: String,
+}
+
+/// Plays a list of orders.
+///
+/// # Errors
+/// Where the series cannot be played, or the orders cannot be read.
+pub fn play_orders(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<PlayedOrders> {
     let info = shelf.find(&step.series)?;
     if info.is_afloat() {
         return Err(Error::input(format!(
@@ -53,6 +65,12 @@ pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<StepRep
     }
     let currency = sheet.quote.clone();
     let outcome = run_orders(rows, &played, &orders, sheet, job)?;
+    Ok(PlayedOrders { outcome, instrument, in_points, currency })
+}
+
+/// Plays a list of orders without a screen.
+pub fn rehearse(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<StepReport> {
+    let PlayedOrders { outcome, instrument, in_points, currency } = play_orders(shelf, step, job)?;
     let mut json = outcome_json(&outcome);
     json["series"] = json!(step.series);
     json["currency"] = json!(currency);

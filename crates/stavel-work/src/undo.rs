@@ -54,9 +54,15 @@ fn line_of(change: &Stepped, back: bool) -> String {
         }
         Stepped::Layout { name, is_there: true } => format!("the layout {name} is as it was"),
         Stepped::Layout { name, is_there: false } => format!("the layout {name} is gone"),
-        Stepped::Facts { instrument, count, are_there } => {
+        Stepped::Facts { instrument, count, are_there, are_drawings } => {
             let now = if *are_there { "there again" } else { "gone" };
-            format!("{count} dated facts of {instrument} are {now}")
+            let (what, are) = match (are_drawings, *count) {
+                (true, 1) => ("drawing", "is"),
+                (true, _) => ("drawings", "are"),
+                (false, 1) => ("dated fact", "is"),
+                (false, _) => ("dated facts", "are"),
+            };
+            format!("{count} {what} of {instrument} {are} {now}")
         }
     }
 }
@@ -72,7 +78,7 @@ fn json_of(act: &SteppedAct, word: &str) -> Value {
             }
             Stepped::Instrument { name, is_there } => json!({"instrument": name, "there": is_there}),
             Stepped::Layout { name, is_there } => json!({"layout": name, "there": is_there}),
-            Stepped::Facts { instrument, count, are_there } => {
+            Stepped::Facts { instrument, count, are_there, .. } => {
                 json!({"facts": instrument, "count": count, "there": are_there})
             }
         })

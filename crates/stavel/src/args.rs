@@ -4,11 +4,11 @@
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
-use stavel_core::model::{Frame, SeriesName, SeriesPattern, Weight};
+use stavel_core::model::{Frame, SeriesPattern, Weight};
 use stavel_core::store::fact_kind;
 use stavel_work::{
-    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, ConvertWish, DeliverStep, FetchStep, FramesStep,
-    IntakeStep, RehearseStep, ShelfStep, SpliceStep, UndoStep, UpdateStep,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, ConvertWish, DeliverStep, DossierStep, DrawStep,
+    FetchStep, FramesStep, IntakeStep, RehearseStep, ShelfStep, SpliceStep, UndoStep, UpdateStep,
 };
 
 /// One honest history out of vendor and broker data, for people who backtest.
@@ -107,13 +107,7 @@ pub enum Command {
     #[command(
         after_help = "Examples:\n  stavel dossier NOKSEK@joined:1m --out noksek.html\n  stavel dossier NOKSEK@joined:1m --out noksek.pdf"
     )]
-    Dossier {
-        /// The series.
-        series: SeriesName,
-        /// The file, .html or .pdf.
-        #[arg(long, value_name = "FILE")]
-        out: PathBuf,
-    },
+    Dossier(DossierStep),
     /// Keep live streams of feeds as ticks and depth, until ended.
     #[command(
         after_help = "Examples:\n  stavel record NOKSEK@tarn:ticks\n  stavel record '*@tarn:ticks' BLY-2024-05@tarn:depth --for 3600"
@@ -253,6 +247,11 @@ pub enum Command {
         after_help = "Examples:\n  stavel chart NOKSEK@joined:1h --from 2024-03-10 --ma 30 --out noksek.svg"
     )]
     Chart(ChartStep),
+    /// Draw on the chart of an instrument, or list what is drawn on it.
+    #[command(
+        after_help = "Examples:\n  stavel draw NOKSEK@joined:1m\n  stavel draw NOKSEK@joined:1m level --at '2024-03-13 12:30, 0.9815' --text 'high of the day'\n  stavel draw NOKSEK@joined:1m line --at '2024-03-11 08:00, 0.975' --to '2024-03-15 16:00, 0.985' --colour green\n  stavel draw NOKSEK@joined:1m --change 2 --to '2024-03-18 16:00, 0.990'\n  stavel draw NOKSEK@joined:1m --remove 2"
+    )]
+    Draw(DrawStep),
     /// Play a history; with orders, without a screen.
     #[command(alias = "replay")]
     #[command(

@@ -72,16 +72,6 @@ pub fn run(args: &Args) -> Result<Ending> {
         Some(Command::Demo(a)) => return demo::run(a, args),
         Some(Command::Feeds { add }) => return feeds::run(&folder, add.as_deref(), args.json),
         Some(Command::StandIn(a)) => return feeds::stand_in(a),
-        Some(Command::Dossier { series, out }) => {
-            let shelf = Shelf::open(&folder)?;
-            let job = Arc::new(Job::unwatched());
-            let line = ProgressLine::watch(job.clone());
-            let report = stavel_work::dossier(&shelf, series, out, &job);
-            drop(line);
-            let report = report?;
-            tell(&report, args.json)?;
-            return Ok(ending_of(&report));
-        }
         Some(Command::Record(a)) => return record::run(&folder, a, args.json),
         Some(Command::Shelf(a)) if !a.changes() => return shelf::show(&folder, a, args.json),
         Some(Command::Sheet { name, account, at, csv }) => {
@@ -150,13 +140,14 @@ pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
         Command::Compose(step) => Step::Compose(step.clone()),
         Command::Deliver(step) => Step::Deliver(step.clone()),
         Command::Chart(step) => Step::Chart(step.clone()),
+        Command::Draw(step) => Step::Draw(step.clone()),
+        Command::Dossier(step) => Step::Dossier(step.clone()),
         Command::Rehearse(step) => Step::Rehearse(step.clone()),
         Command::Shelf(a) => Step::Shelf(a.step.clone()),
         Command::Demo(_)
         | Command::Feeds { .. }
         | Command::StandIn(_)
         | Command::Record(_)
-        | Command::Dossier { .. }
         | Command::Sheet { .. }
         | Command::Costs { .. }
         | Command::Convert(_)

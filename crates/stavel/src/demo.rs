@@ -178,6 +178,7 @@ fn proofs_of(step: &Step, report: &StepReport, truth: &Truth) -> Vec<Proof> {
                 holds: number(json, "bytes") > 1000 && s.out.exists(),
             }]
         }
+        Step::Draw(_) | Step::Dossier(_) => Vec::new(),
         Step::Rehearse(_) => vec![Proof {
             what: format!("{} orders filled, position {}", list("fills").len(), json["position"]),
             holds: json["unfilled"] == 0 && json["position"] == "0.00" && !list("fills").is_empty(),

@@ -188,8 +188,10 @@ fn stages_stand_on_the_store_and_the_store_on_the_model() {
     };
     let may = |names: &[&str]| names.iter().map(|n| (*n).to_owned()).collect::<BTreeSet<_>>();
     assert!(named_by("model").is_subset(&may(&["advice", "error"])), "{:?}", named_by("model"));
+    // Levels are bars of rows; those know nothing of a store.
+    assert!(named_by("bars").is_subset(&may(&["error", "model"])), "{:?}", named_by("bars"));
     assert!(
-        named_by("store").is_subset(&may(&["advice", "error", "job", "model"])),
+        named_by("store").is_subset(&may(&["advice", "bars", "error", "job", "model"])),
         "{:?}",
         named_by("store")
     );
@@ -206,7 +208,7 @@ fn lenses_know_neither_the_bench_nor_each_other() {
     let lens_of = |module: &Module| module[1].split('_').next().unwrap().to_owned();
     for (from, to) in arrows(&tui).iter().flat_map(|(from, all)| all.iter().map(move |to| (from, to))) {
         if from[0] == "lens" && from.len() == 2 {
-            let is_own = lens_of(from) == lens_of(to) || to[1] == "strokes";
+            let is_own = lens_of(from) == lens_of(to) || ["strokes", "drawer"].contains(&to[1].as_str());
             assert!(is_own, "{} names {}", from.join("::"), to.join("::"));
         }
     }

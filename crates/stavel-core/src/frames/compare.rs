@@ -244,7 +244,7 @@ pub fn own_long_frames(shelf: &Shelf, base: &SeriesInfo) -> Result<Vec<SeriesInf
             && s.name.side == name.side
             && !s.edition.provenance.made.is_framed()
             && !s.is_afloat()
-            && super::can_build(name.frame, s.name.frame)
+            && crate::bars::can_build(name.frame, s.name.frame)
             && s.edition.fields.contains(&Field::Close)
     });
     out.sort_by_key(|s| s.name.frame.length());
@@ -254,7 +254,7 @@ pub fn own_long_frames(shelf: &Shelf, base: &SeriesInfo) -> Result<Vec<SeriesInf
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::frames::Builder;
+    use crate::bars::Builder;
     use crate::model::time::{HOUR, parse};
     use crate::model::{Scale, Side};
 

@@ -2,10 +2,8 @@
 
 use rayon::prelude::*;
 
-use super::fill::filled;
-use super::runs::push_to_all;
 use super::tail::{self, SourceDifferences, StandingBars};
-use super::{Builder, Built};
+use crate::bars::{Builder, Built, filled, push_to_all};
 use crate::job::Job;
 use crate::model::frame::CountedBy;
 use crate::model::provenance::{EmptyBars, Framing};

@@ -2,8 +2,8 @@
 
 use std::collections::HashMap;
 
-use super::grid::Grid;
 use crate::Result;
+use crate::bars::Grid;
 use crate::model::provenance::{EmptyBars, Framing};
 use crate::model::{Columns, Frame, Made, Micros, Provenance, SeriesName, Session, Span};
 use crate::store::{EditionInfo, Shelf};

@@ -474,6 +474,28 @@ impl Session {
         if span.holds(opening) { opening } else { span.from }
     }
 
+    /// True where all session days of a span begin, open, close and settle at whole multiples of a length in UTC, so that
+    /// no bar of that length reaches from one into another.
+    pub fn is_on_grid(&self, length: Micros, span: Span) -> bool {
+        let is_whole = |minute: u32| Micros::from(minute) * MINUTE % length == 0;
+        let hours = self.week.spans.iter().all(|(from, to)| is_whole(*from) && is_whole(*to));
+        let settles = self.settlement.as_ref().is_none_or(|settlement| is_whole(settlement.minute));
+        let zone = self.settlement.as_ref().and_then(|settlement| settlement.zone.as_ref());
+        let clocks: Vec<&Clock> = [&self.clock, &self.week.zone].into_iter().chain(zone).collect();
+        // Clocks change by months at the most.
+        let (year, month, _) = time::civil_from_days(time::day_of(span.from));
+        let months = (0..).map(|n| year * 12 + month - 1 + n);
+        let starts = months.map(|m| time::days_from_civil(m.div_euclid(12), m.rem_euclid(12) + 1, 1) * DAY);
+        let is_on = |t: Micros| clocks.iter().all(|clock| (clock.to_wall(t) - t) % length == 0);
+        let is_whole_day = |holiday: &Holiday| match holiday.hours {
+            DayHours::Closed => true,
+            DayHours::Until(at) | DayHours::From(at) => is_whole(at),
+            DayHours::Only(from, to) => is_whole(from) && is_whole(to),
+        };
+        let days = self.holidays.iter().all(is_whole_day);
+        hours && days && settles && starts.take_while(|t| *t < span.to).all(is_on)
+    }
+
     /// True where the session week opens the market at some time of the session day.
     pub fn opens_on(&self, day: i64) -> bool {
         let span = self.day_span(day);

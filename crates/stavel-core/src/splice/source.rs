@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::frames::{Builder, Grid};
+use crate::bars::{Builder, Grid};
 use crate::model::columns::blank;
 use crate::model::{Columns, Field, Frame, Micros, Scale, Session, Side, Span};
 use crate::store::{Reader, SeriesInfo, Shelf};

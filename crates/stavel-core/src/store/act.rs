@@ -10,6 +10,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
 
+use super::fact_kind::DRAWING;
 use super::records::{self, InstrumentFact};
 use super::sql::{journal_line, maybe};
 use super::{EditionInfo, Shelf, editions, feed_pieces};
@@ -71,6 +72,8 @@ pub enum Stepped {
         count: usize,
         /// True where they are there now.
         are_there: bool,
+        /// True where all of them are drawings.
+        are_drawings: bool,
     },
 }
 
@@ -437,7 +440,13 @@ impl Shelf {
                 for source in facts.iter().map(|fact| &fact.source).collect::<BTreeSet<_>>() {
                     feed_pieces::forget_documents(&tx, source)?;
                 }
-                Stepped::Facts { instrument: instrument.clone(), count: facts.len(), are_there: add }
+                let are_drawings = facts.iter().all(|fact| fact.kind == DRAWING);
+                Stepped::Facts {
+                    instrument: instrument.clone(),
+                    count: facts.len(),
+                    are_there: add,
+                    are_drawings,
+                }
             }
         };
         tx.execute(

@@ -1,10 +1,13 @@
 //! Joining small files, so that a history that grows by a day at a time stays in a handful of them.
 
+use std::sync::Arc;
+
 use super::editions::{self, SegmentInfo};
 use super::home::Home;
+use super::levels::{LevelFiles, LevelMaker};
 use super::partition::Partition;
 use super::scan::ScanFile;
-use super::segment::SegmentWriter;
+use super::segment::{SegmentWriter, SharedRows};
 use super::{FileAbout, Shelf, catalog};
 use crate::Result;
 use crate::job::Job;
@@ -102,13 +105,22 @@ fn write_joined(
     let place = Home::Writing.path(shelf.root(), &path);
     let unfinished = Home::Writing.path(shelf.root(), &(path.clone() + ".tmp"));
     let mut writer = SegmentWriter::create(&unfinished, shape.fields, shape.scale, shape.is_anchored)?;
+    let mut levels = LevelMaker::of(shape.name.frame, shape.fields, shape.scale);
     for segment in run {
         for rows in ScanFile::of_shelf(shelf.root(), segment, shape.fields, shape.scale, Span::ALL)? {
-            writer.push(rows?)?;
+            let rows = Arc::new(rows?);
+            if let Some(levels) = &mut levels {
+                levels.push(&SharedRows { rows: rows.clone(), range: 0..rows.len() });
+            }
+            writer.push(rows)?;
         }
     }
     writer.say(&shape.told);
-    let segment = writer.finish(&place)?.as_segment(&path);
+    let written = writer.finish(&place)?;
+    if let Some(levels) = levels {
+        levels.write_or_tell(&LevelFiles::of(shelf.root(), &written, shape.is_anchored));
+    }
+    let segment = written.as_segment(&path);
     taken.push(path);
     Ok(segment)
 }

@@ -1,6 +1,5 @@
 //! A new edition while it is written.
 
-use std::path::Path;
 use std::sync::Arc;
 
 use rayon::prelude::*;
@@ -10,8 +9,8 @@ use super::editions::{self, SegmentInfo};
 use super::partition::Partition;
 use super::scan::Scan;
 use super::sealed::SealedDraft;
-use super::segment::{Encoded, SegmentWriter, SharedRows};
-use super::unnamed::{GroupPlace, UnnamedFiles, Work};
+use super::segment::{Encoded, SharedRows};
+use super::unnamed::{GroupPlace, RowShape, UnnamedFiles, Work};
 use super::{SeriesInfo, Shelf, catalog};
 use crate::model::{Columns, Field, Made, Micros, Scale, SeriesName, Span};
 use crate::{Error, Result};
@@ -132,8 +131,9 @@ impl<'a> Draft<'a> {
     fn begin_file(&mut self, partition: Partition) -> Result<()> {
         let path = partition.path(&self.name, self.id, self.files.of_partition(partition));
         let Origin { fields, scale, clock, .. } = &self.origin;
-        let writer = |path: &Path| SegmentWriter::create(path, fields, *scale, clock.is_some());
-        self.files.begin(partition, path, writer)
+        let frame = self.name.frame;
+        let rows = RowShape { frame, fields, scale: *scale, is_anchored: clock.is_some() };
+        self.files.begin(partition, path, &rows)
     }
 
     /// Writes a row group that was encoded elsewhere, once those before it are written.

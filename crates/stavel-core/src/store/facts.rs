@@ -8,31 +8,12 @@ use std::collections::{HashMap, HashSet};
 
 use super::Shelf;
 use super::act::{ChangedThing, SubjectState, record};
+use super::fact_kind;
 use super::records::{self, InstrumentFact};
 use crate::Result;
 use crate::model::contract_month::ContractName;
 use crate::model::time::DAY;
 use crate::model::{Instrument, Micros, Span, Weight};
-
-/// The kinds of dated facts.
-pub mod fact_kind {
-    /// Every kind.
-    pub const ALL: [&str; 7] = [EVENT, HOLIDAY, DIVIDEND, SPLIT, STATEMENT, SHEET, GAP];
-    /// Something is announced or decided.
-    pub const EVENT: &str = "event";
-    /// A session day without trading, or with other hours.
-    pub const HOLIDAY: &str = "holiday";
-    /// Money was paid.
-    pub const DIVIDEND: &str = "dividend";
-    /// One share became several, or several one.
-    pub const SPLIT: &str = "split";
-    /// What a company or an authority reported.
-    pub const STATEMENT: &str = "statement";
-    /// A value of the spec sheet as a broker says it, from a day on.
-    pub const SHEET: &str = "sheet";
-    /// A time in which a live stream was away.
-    pub const GAP: &str = "gap";
-}
 
 /// The value of a fact that tells it apart from others of its kind, whatever else of it changes.
 pub const FACT_ID: &str = "id";
@@ -103,9 +84,11 @@ impl FactFilter {
     pub fn holds(&self, fact: &InstrumentFact) -> bool {
         let is_heavy =
             fact.kind != fact_kind::EVENT || self.weight.is_none_or(|least| fact.weight() >= Some(least));
-        (self.kinds.is_empty() || self.kinds.contains(&fact.kind))
-            && is_heavy
-            && self.span.is_none_or(|span| span.holds(fact.time))
+        let is_meant = match self.kinds.as_slice() {
+            [] => fact.kind != fact_kind::DRAWING,
+            kinds => kinds.contains(&fact.kind),
+        };
+        is_meant && is_heavy && self.span.is_none_or(|span| span.holds(fact.time))
     }
 }
 
@@ -181,7 +164,12 @@ impl Shelf {
         Ok(brought)
     }
 
-    fn change_facts(&mut self, about: &str, go: &[InstrumentFact], come: &[InstrumentFact]) -> Result<u64> {
+    pub(super) fn change_facts(
+        &mut self,
+        about: &str,
+        go: &[InstrumentFact],
+        come: &[InstrumentFact],
+    ) -> Result<u64> {
         let act = self.act_id()?;
         let subject = ChangedThing::Facts(about.to_owned());
         let tx = self.db.transaction()?;

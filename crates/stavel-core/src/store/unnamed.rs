@@ -1,12 +1,14 @@
 //! Data files of an edition that the catalog does not know yet.
 
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::thread::JoinHandle;
 
 use super::home::{self, Home};
+use super::levels::{LevelFiles, LevelMaker};
 use super::partition::Partition;
 use super::segment::{Encoded, Group, SegmentWriter, SharedRows, WrittenFile};
+use crate::model::{Field, Frame, Scale};
 use crate::{Error, Result};
 
 /// The files of one edition while they are written. Those that are left when it is dropped are removed: no catalog
@@ -28,12 +30,23 @@ struct OpenFile {
     /// Relative to `data/`.
     path: String,
     writer: SegmentWriter,
+    /// Makes its levels; none where its rows have none.
+    levels: Option<LevelMaker>,
+    is_anchored: bool,
     /// Row groups handed out.
     out: usize,
     /// Row groups written.
     done: usize,
     /// Row groups that came back before those that go before them.
     early: BTreeMap<usize, Encoded>,
+}
+
+/// What the rows of a file are.
+pub struct RowShape<'a> {
+    pub frame: Frame,
+    pub fields: &'a [Field],
+    pub scale: Scale,
+    pub is_anchored: bool,
 }
 
 /// A row group to encode on any thread and to give back to [`super::Draft::accept`].
@@ -101,15 +114,23 @@ impl UnnamedFiles {
     ///
     /// # Errors
     /// Where it cannot be made.
-    pub fn begin(
-        &mut self,
-        partition: Partition,
-        path: String,
-        writer: impl FnOnce(&Path) -> Result<SegmentWriter>,
-    ) -> Result<()> {
-        let writer = writer(&Home::Writing.path(&self.root, &(path.clone() + ".tmp")))?;
+    pub fn begin(&mut self, partition: Partition, path: String, rows: &RowShape<'_>) -> Result<()> {
+        let unfinished = Home::Writing.path(&self.root, &(path.clone() + ".tmp"));
+        let RowShape { frame, fields, scale, is_anchored } = *rows;
+        let writer = SegmentWriter::create(&unfinished, fields, scale, is_anchored)?;
+        let levels = LevelMaker::of(frame, fields, scale);
         let (number, early) = (self.begun, BTreeMap::new());
-        self.open.push(OpenFile { number, partition, path, writer, out: 0, done: 0, early });
+        self.open.push(OpenFile {
+            number,
+            partition,
+            path,
+            writer,
+            levels,
+            is_anchored,
+            out: 0,
+            done: 0,
+            early,
+        });
         self.begun += 1;
         Ok(())
     }
@@ -117,6 +138,9 @@ impl UnnamedFiles {
     /// Adds rows to the last file and gives the row groups they filled.
     pub fn queue(&mut self, rows: SharedRows) -> Vec<Work> {
         let Some(file) = self.open.last_mut() else { return Vec::new() };
+        if let Some(levels) = &mut file.levels {
+            levels.push(&rows);
+        }
         let groups = file.writer.queue(rows);
         groups.into_iter().map(|group| file.hand_out(group)).collect()
     }
@@ -170,7 +194,14 @@ impl UnnamedFiles {
         let home = Home::Writing.path(&self.root, &file.path);
         file.writer.say(about);
         let ended = file.writer.end()?;
-        let thread = Some(std::thread::spawn(move || ended.settle(&home)));
+        let (root, levels, is_anchored) = (self.root.clone(), file.levels, file.is_anchored);
+        let thread = Some(std::thread::spawn(move || {
+            let written = ended.settle(&home)?;
+            if let Some(levels) = levels {
+                levels.write_or_tell(&LevelFiles::of(&root, &written, is_anchored));
+            }
+            Ok(written)
+        }));
         self.syncing.push(SyncingFile { path: file.path, partition: file.partition, thread });
         Ok(())
     }

@@ -11,7 +11,7 @@ use super::act::{self, ChangedThing, SubjectState, record};
 use super::editions::{self, SegmentInfo};
 use super::home::{self, Home, LOST};
 use super::scan::ScanFile;
-use super::{Shelf, catalog, records};
+use super::{Shelf, catalog, drawings, records};
 use crate::job::Job;
 use crate::model::{Field, OwnValues, SeriesName, Span};
 use crate::{Error, Result};
@@ -93,6 +93,7 @@ impl Shelf {
             record(&tx, act, &subject, None, Some(&SubjectState::Instrument(own)))?;
         }
         act::rename(&tx, info.id, &was, &to)?;
+        drawings::rename_drawings(&tx, act, &was, &to)?;
         let state =
             |name: &SeriesName| SubjectState::Series { name: name.clone(), current: Some(info.edition.id) };
         record(&tx, act, &ChangedThing::Series(info.id), Some(&state(&was)), Some(&state(&to)))?;
@@ -144,6 +145,7 @@ impl Shelf {
         for id in series {
             tidied.joined += self.join_files(id, job)?;
         }
+        self.sweep_levels()?;
         Ok(tidied)
     }
 

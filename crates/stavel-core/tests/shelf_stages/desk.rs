@@ -33,13 +33,18 @@ pub fn forex() -> Session {
 
 /// Ticks through the session, one every twenty seconds; the walk depends on the seed alone.
 pub fn ticks(span: Span, seed: u64) -> Columns {
+    ticks_each(20_000_000, span, seed)
+}
+
+/// The same, one in so many microseconds.
+pub fn ticks_each(step: usize, span: Span, seed: u64) -> Columns {
     let mut rows = Columns::empty(&QUOTES, SCALE);
     let mut rng = fastrand::Rng::with_seed(seed);
     let mut bid = 102_000;
     for open in forex().open_spans(span) {
-        for t in (open.from..open.to).step_by(20_000_000) {
+        for t in (open.from..open.to).step_by(step) {
             bid += rng.i64(-5..=5);
-            rows.time.push(t + rng.i64(0..19_000) * 1000);
+            rows.time.push(t + rng.i64(0..step as i64 / 1000 - 1) * 1000);
             [bid, bid + rng.i64(8..20), rng.i64(1..50), rng.i64(1..50)]
                 .into_iter()
                 .zip(&mut rows.data)

@@ -18,6 +18,7 @@ use stavel_core::store::{Shelf, StaleBecause};
 mod desk;
 mod histories;
 mod joined;
+mod levels;
 mod tail;
 
 use desk::*;

@@ -5,7 +5,9 @@ use stavel_core::model::Stamp;
 use stavel_core::model::time::{DAY, HOUR, MINUTE, Micros, date, day_of};
 use stavel_core::model::{Clock, Frame, SeriesName};
 use stavel_core::store::SeriesInfo;
-use stavel_work::{AlignStep, Step, doubt_in_words, stretches_in_words};
+use stavel_work::{
+    AlignStep, ChartStep, ChartView, Step, doubt_in_words, likeness_near, offsets_shown, stretches_in_words,
+};
 
 use super::align_alone::{ClockSaid, alone, take};
 use super::{FactLine, Lens, align_evidence, step};
@@ -174,6 +176,12 @@ impl Lens for AlignLens {
         Effects::new()
     }
 
+    fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
+        let (subject, reference) = pair(view)?;
+        let step = ChartStep::of(subject.name.clone(), Default::default());
+        Some(ChartStep { view: ChartView::Align, with: Some(reference.name.clone()), ..step })
+    }
+
     fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {
         if let Some(info) = alone(view) {
             return self.said.draw(&info.name, canvas);
@@ -332,18 +340,6 @@ impl AlignLens {
     }
 }
 
-/// Offsets shown: around the weeks' best, as many as there are lines.
-fn offsets_shown(found: &ClockStudy, fit: &Fit, lines: u16) -> Vec<Micros> {
-    let mut best: Vec<Micros> =
-        found.weeks.iter().filter(|w| w.is_clear).map(stavel_core::align::WeekFit::best_offset).collect();
-    best.extend(fit.weeks.first().map(|w| w.expected));
-    best.sort_unstable();
-    let (low, high) = (best.first().copied().unwrap_or(-4 * HOUR), best.last().copied().unwrap_or(4 * HOUR));
-    let spare = (lines as Micros - ((high - low) / HOUR + 1)).max(0);
-    let top = (high + HOUR / 2).div_euclid(HOUR) * HOUR + (spare / 2) * HOUR;
-    (0..lines as Micros).map(|i| (top - i * HOUR).clamp(-14 * HOUR, 14 * HOUR)).collect()
-}
-
 fn draw_heat(found: &ClockStudy, fit: &Fit, mut canvas: Canvas<'_>) {
     let left = 8u16;
     let columns = canvas.width().saturating_sub(left + 1) as usize;
@@ -356,14 +352,12 @@ fn draw_heat(found: &ClockStudy, fit: &Fit, mut canvas: Canvas<'_>) {
     let shown = found.weeks.len().div_ceil(each).max(1);
     let place = |week: usize| left + (week / each * columns / shown) as u16;
     let wide = |week: usize| (place(week + each) - place(week)).max(1) as usize;
-    for (row, offset) in offsets_shown(found, fit, lines).into_iter().enumerate() {
+    for (row, offset) in offsets_shown(found, fit, lines.into()).into_iter().enumerate() {
         let y = row as u16;
         let sign = if offset < 0 { '-' } else { '+' };
         canvas.put(1, y, &format!("{sign}{:>2} h", offset.abs() / HOUR), theme::faint());
         for (i, week) in found.weeks.iter().enumerate().step_by(each) {
-            // The best within half an hour of the line's offset.
-            let near = (-30..30).map(|m| week.at(offset + m * MINUTE)).fold(0.0f32, f32::max);
-            let peak = week.peak().max(0.01);
+            let near = likeness_near(week, offset);
             let verdict = &fit.weeks[i];
             let on_rule = (verdict.expected - offset).abs() <= HOUR / 2;
             let is_best = (week.best_offset() - offset).abs() <= HOUR / 2 && week.is_clear;
@@ -372,8 +366,8 @@ fn draw_heat(found: &ClockStudy, fit: &Fit, mut canvas: Canvas<'_>) {
                 (true, false) => ("▲", theme::WRONG),
                 _ if on_rule => ("─", theme::CHOSEN),
                 // Below a quarter of the peak there is only noise.
-                _ if near < peak / 4.0 => ("·", theme::RULE),
-                _ => (theme::shade((near / peak) as f64 * 0.7), theme::FAINT),
+                _ if near < 0.25 => ("·", theme::RULE),
+                _ => (theme::shade(f64::from(near) * 0.7), theme::FAINT),
             };
             canvas.put(place(i), y, &mark.repeat(wide(i)), theme::words().fg(colour));
         }

@@ -90,7 +90,7 @@ pub fn marks_of(
     // The newest bar has its price marked already.
     let is_newest = last.is_some_and(|(i, _)| cursor == Some(i));
     let cursor_price = pressed_price.or(at_cursor.filter(|_| !is_newest));
-    SceneMarks { cursor: slot, cursor_price, levels, points: Vec::new() }
+    SceneMarks { cursor: slot, cursor_price, levels, ..SceneMarks::default() }
 }
 
 /// The last price of a series that follows a side, and the other side where its spread is known.

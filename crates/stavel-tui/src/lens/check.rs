@@ -11,11 +11,12 @@ use stavel_core::model::time::{DAY, HOUR, MINUTE, date, wall};
 use stavel_core::model::{Columns, SeriesName, Span, time};
 use stavel_core::store::SeriesInfo;
 use stavel_work::{
-    CheckStep, ComposeStep, SheetValues, Step, finding_in_words, kind_mend_in_words, loss_in_words,
+    ChartStep, ChartView, CheckStep, ComposeStep, SheetValues, Step, finding_in_words, kind_mend_in_words,
+    loss_in_words,
 };
 
 use super::check_mends::{self, MendPreview};
-use super::{FactLine, Lens, check_against, check_calendar, check_week, rests_on, step};
+use super::{FactLine, Lens, check_against, check_calendar, check_week, picture_of, rests_on, step};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, scroll, thousands};
 use crate::effect::{ChartPlace, Effect, Effects, SecondSeries, ask, say, start, tell_done};
@@ -238,6 +239,13 @@ impl Lens for CheckLens {
         let known = view.checked.get(&info.edition.id)?;
         (known.has_safe_mends && !info.is_afloat())
             .then(|| ("choose what is safe to mend".into(), CheckAct::MendSafe))
+    }
+
+    fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
+        picture_of(
+            view,
+            if matches!(self.below, LowerPane::Week) { ChartView::Costs } else { ChartView::Days },
+        )
     }
 
     fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {

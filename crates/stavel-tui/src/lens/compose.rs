@@ -4,14 +4,14 @@ use ratatui::layout::Rect;
 use stavel_core::compose::{FormulaPreview, preview_formula};
 use stavel_core::measures::{WeekProfiler, count_quarters};
 use stavel_core::model::{Field, Instrument, SeriesName, Span};
-use stavel_work::{ComposeStep, SheetValues, Step};
+use stavel_work::{ChartStep, ChartView, ComposeStep, SheetValues, Step};
 
 use super::compose_chain::{self, RollEdit, chain_of};
 use super::compose_formula;
 use super::compose_rows::{base_of, composed_of, formula_of, keys, rows_for, varied, with_day};
 use super::compose_vary;
 use super::compose_week::{self, WeekPaint, WeekRows, WeekShape};
-use super::{FactLine, Lens, step};
+use super::{FactLine, Lens, picture_of, step};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, cut_to, scroll};
 use crate::effect::{Effect, Effects, Pointer, ask, say, start, warn};
@@ -251,7 +251,7 @@ impl Lens for ComposeLens {
         let (x, y, is_press) = match pointer {
             Pointer::Press(x, y) => (x, y, true),
             Pointer::Drag(x, y) => (x, y, false),
-            Pointer::WheelUp(..) | Pointer::WheelDown(..) => return None,
+            Pointer::Release(..) | Pointer::WheelUp(..) | Pointer::WheelDown(..) => return None,
         };
         let place = week_place(size, self.paint.is_some())?;
         let (day, half, wide) =
@@ -346,6 +346,10 @@ impl Lens for ComposeLens {
             },
             None => Effects::new(),
         }
+    }
+
+    fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
+        picture_of(view, ChartView::Week)
     }
 
     fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {

@@ -6,12 +6,13 @@ use stavel_core::deliver::{FileFormat, ReadyDelivery, first_lines, last_lines, p
 use stavel_core::model::Clock;
 use stavel_core::model::layout::GENERAL;
 use stavel_work::{
-    AccountWish, CostSheet, DeliverStep, Step, StepReport, cost_sheet, costs_csv, delivery_orders,
+    AccountWish, ChartStep, ChartView, CostSheet, DeliverStep, Step, StepReport, cost_sheet, costs_csv,
+    delivery_orders,
 };
 
 use super::deliver_costs;
 use super::deliver_settings::{Choices, DeliverSetting, SETTINGS, place_of};
-use super::{FactLine, Lens};
+use super::{FactLine, Lens, picture_of};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, bytes, cut_to, thousands};
 use crate::effect::{Effect, Effects, ask, say, start, warn};
@@ -266,6 +267,10 @@ impl Lens for DeliverLens {
                 proved: f["proved"] == true,
             });
         }
+    }
+
+    fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
+        picture_of(view, ChartView::Costs)
     }
 
     fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {

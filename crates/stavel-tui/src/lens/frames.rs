@@ -1,15 +1,17 @@
 //! Frames: which are built, stale or missing, and where the bars of a session day lie.
 
+use stavel_core::bars::{Grid, can_build};
 use stavel_core::deliver::partial_ends;
-use stavel_core::frames::{Grid, can_build};
 use stavel_core::model::session::SundayPart;
 use stavel_core::model::time::{DAY, HOUR, date, wall};
 use stavel_core::model::{Clock, Columns, Frame, SeriesName, Side, Span};
 use stavel_core::store::SeriesInfo;
-use stavel_work::{ChartRoom, ChartSource, FramesStep, FramesWanted, SidesWanted, Step, bars_for_chart};
+use stavel_work::{
+    ChartRoom, ChartSource, ChartStep, ChartView, FramesStep, FramesWanted, SidesWanted, Step, bars_for_chart,
+};
 
 use super::strokes::{draw_rows, scale_of};
-use super::{FactLine, Lens, frames_change, rests_on, step};
+use super::{FactLine, Lens, frames_change, picture_of, rests_on, step};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, scroll, thousands};
 use crate::effect::{Effect, Effects, ask, say, start, warn};
@@ -209,6 +211,11 @@ impl Lens for FramesLens {
             Ok(bars.rows(bars.len().saturating_sub(SHOWN)..bars.len()))
         });
         Effects::new()
+    }
+
+    fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
+        let (from, to) = (Some(wall(view.window.from)), Some(wall(view.window.to)));
+        Some(ChartStep { from, to, ..picture_of(view, ChartView::Price)? })
     }
 
     fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {

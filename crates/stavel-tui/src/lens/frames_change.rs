@@ -1,6 +1,6 @@
 //! The session days before and after a clock change: when each begins and ends, and how many bars it has.
 
-use stavel_core::frames::Grid;
+use stavel_core::bars::Grid;
 use stavel_core::model::time::{DAY, HOUR, date, wall, weekday};
 use stavel_core::model::{Frame, Session, Span};
 

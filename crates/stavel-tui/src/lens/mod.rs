@@ -23,6 +23,7 @@ mod compose_week;
 mod deliver;
 mod deliver_costs;
 mod deliver_settings;
+mod drawer;
 mod frames;
 mod frames_change;
 mod rehearse;
@@ -38,7 +39,7 @@ use std::mem::discriminant;
 use std::time::Duration;
 
 use stavel_core::model::{Instrument, Micros};
-use stavel_work::{Step, StepReport};
+use stavel_work::{ChartStep, ChartView, Step, StepReport};
 
 use crate::act::{Act, ActTable, Line, TableRow};
 use crate::canvas::Canvas;
@@ -115,6 +116,11 @@ pub trait Lens: Default + 'static {
         None
     }
 
+    /// What draws its picture into a file; none where there is nothing to draw.
+    fn picture(&self, _view: &View<'_>) -> Option<ChartStep> {
+        None
+    }
+
     /// The moment about which a person zooms; the middle of the window where there is none.
     fn cursor(&self) -> Option<Micros> {
         None
@@ -168,6 +174,7 @@ pub trait AnyLens {
     fn let_go(&mut self) -> bool;
     fn pass(&mut self, time: Duration) -> bool;
     fn pointed(&mut self, pointer: Pointer, size: (u16, u16), view: &View<'_>) -> Option<Effects>;
+    fn picture(&self, view: &View<'_>) -> Option<ChartStep>;
     fn cursor(&self) -> Option<Micros>;
 }
 
@@ -227,6 +234,9 @@ impl<L: Lens> AnyLens for L {
     fn pointed(&mut self, pointer: Pointer, size: (u16, u16), view: &View<'_>) -> Option<Effects> {
         Lens::pointed(self, pointer, size, view)
     }
+    fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
+        Lens::picture(self, view)
+    }
     fn cursor(&self) -> Option<Micros> {
         Lens::cursor(self)
     }
@@ -248,6 +258,11 @@ impl FactLine {
     pub fn heading(text: impl Into<String>) -> FactLine {
         FactLine::Heading(text.into())
     }
+}
+
+/// A picture of the series that is chosen.
+fn picture_of(view: &View<'_>, what: ChartView) -> Option<ChartStep> {
+    Some(ChartStep { view: what, ..ChartStep::of(view.selected.cloned()?, Default::default()) })
 }
 
 /// Values of a spec sheet that a result rests on, each with how it is known.

@@ -12,10 +12,11 @@ use stavel_core::model::time::{HOUR, date, day_of, wall};
 use stavel_core::model::{Clock, Decision, Made, SeriesName, Span};
 use stavel_core::store::{EditionDiff, EditionInfo, SeriesInfo, Shelf, Verified};
 use stavel_work::{
-    AutoStep, Coverage, FeedSight, FetchStep, ShelfStep, Step, StepReport, UpdateStep, feeds_seen,
+    AutoStep, ChartStep, ChartView, Coverage, FeedSight, FetchStep, ShelfStep, Step, StepReport, UpdateStep,
+    feeds_seen,
 };
 
-use super::{FactLine, Lens, step};
+use super::{FactLine, Lens, picture_of, step};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, bytes, scroll, thousands};
 use crate::effect::{Effect, Effects, ask, say, start, tell_done, warn};
@@ -363,6 +364,10 @@ impl Lens for ShelfLens {
         self.compared = None;
         self.editions.forget();
         self.fed.forget();
+    }
+
+    fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
+        picture_of(view, ChartView::Coverage)
     }
 
     fn draw(&self, view: &View<'_>, canvas: Canvas<'_>) {

@@ -6,7 +6,7 @@ use stavel_core::model::time::{HOUR, MINUTE, rfc3339, wall};
 use stavel_core::model::{Columns, Field, Micros, SeriesName, SessionWeek, Span};
 use stavel_core::splice::{Level, SpliceRule, SpliceWishes, ask_of, prepare};
 use stavel_core::store::SeriesInfo;
-use stavel_work::{SpliceStep, Step};
+use stavel_work::{ChartStep, ChartView, SpliceStep, Step};
 
 use super::splice_rules::RuleChoice;
 use super::splice_state::{INTO, Proposal, SeamBars, SpliceLens, has_layers};
@@ -158,6 +158,13 @@ impl Lens for SpliceLens {
             self.want_around(&p, &editions, view);
         }
         Effects::new()
+    }
+
+    fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
+        let sources = self.sources(view);
+        let (first, second) = (sources.first()?, sources.get(1)?);
+        let step = ChartStep::of(first.name.clone(), Default::default());
+        Some(ChartStep { view: ChartView::Agreement, with: Some(second.name.clone()), ..step })
     }
 
     fn draw(&self, view: &View<'_>, canvas: Canvas<'_>) {

@@ -7,6 +7,8 @@ use stavel_core::store::SeriesInfo;
 
 use super::splice_state::{INTO, Proposal, SpliceLens};
 use super::strokes::{draw_rows, scale_of};
+use stavel_work::step_in_words;
+
 use crate::canvas::{Canvas, scroll, thousands};
 use crate::spine;
 use crate::theme;
@@ -249,14 +251,7 @@ fn draw_overlap(p: &Proposal, mut canvas: Canvas<'_>) {
     let room = canvas.width().saturating_sub(27) as u64;
     for (i, n) in o.histogram.iter().enumerate() {
         let y = i as u16 + 2;
-        let label = match i as i64 - 3 {
-            -3 => "-3 or less".to_owned(),
-            3 => "+3 or more".to_owned(),
-            0 => "equal".to_owned(),
-            n @ (1 | -1) => format!("{n:+} point"),
-            n => format!("{n:+} points"),
-        };
-        canvas.put_right(16, y, &label, theme::faint());
+        canvas.put_right(16, y, &step_in_words(i), theme::faint());
         canvas.put(18, y, &"█".repeat((n * room / most) as usize), theme::words().fg(theme::source(2)));
         canvas.put(19 + (n * room / most) as u16, y, &format!("{:.1} %", share(*n)), theme::faint());
     }

@@ -16,7 +16,7 @@ use super::log::{Log, last_of};
 
 /// A log is ended and taken in after so many rows, or so long. More rows at once would take more memory than a program
 /// that runs for months should.
-const LOG_ROWS: u64 = 100_000;
+const LOG_ROWS: u64 = 50_000;
 const LOG_TIME: Duration = Duration::from_secs(300);
 
 /// The pauses before connecting again: twice as long each time, up to the last.

@@ -5,8 +5,8 @@ use serde_json::{Map, Value};
 
 use super::compose::KEY_OPTIONS;
 use super::{
-    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FetchStep, FramesStep, IntakeStep,
-    RehearseStep, ShelfStep, SpliceStep, Step, UndoStep, UpdateStep,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, DossierStep, DrawStep, FetchStep,
+    FramesStep, IntakeStep, RehearseStep, ShelfStep, SpliceStep, Step, UndoStep, UpdateStep,
 };
 
 impl Step {
@@ -59,7 +59,7 @@ impl Step {
 type AddArguments = fn(Command) -> Command;
 
 /// The acts in the order of the work, each with what puts its arguments on a command.
-const ACTS: [(&str, AddArguments); 15] = [
+const ACTS: [(&str, AddArguments); 17] = [
     ("auto", AutoStep::augment_args),
     ("intake", IntakeStep::augment_args),
     ("fetch", FetchStep::augment_args),
@@ -71,6 +71,8 @@ const ACTS: [(&str, AddArguments); 15] = [
     ("compose", ComposeStep::augment_args),
     ("deliver", DeliverStep::augment_args),
     ("chart", ChartStep::augment_args),
+    ("draw", DrawStep::augment_args),
+    ("dossier", DossierStep::augment_args),
     ("rehearse", RehearseStep::augment_args),
     ("undo", UndoStep::augment_args),
     ("redo", UndoStep::augment_args),

@@ -3,6 +3,7 @@
 mod command_line;
 mod compose;
 mod deliver;
+mod draw;
 mod fetch;
 mod older;
 mod roll;
@@ -17,6 +18,7 @@ use stavel_core::model::{SeriesName, SeriesPattern};
 pub use command_line::recipe_keys;
 pub use compose::{ComposeStep, SheetValues};
 pub use deliver::{DeliverStep, RowLimits, SidesAsked};
+pub use draw::{DossierStep, DrawStep};
 pub use fetch::FetchStep;
 pub use older::{step_with_older_keys, steps_with_older_keys};
 pub use roll::{RollMove, RollSetting};
@@ -43,6 +45,8 @@ pub enum Step {
     Compose(Box<ComposeStep>),
     Deliver(Box<DeliverStep>),
     Chart(ChartStep),
+    Draw(DrawStep),
+    Dossier(DossierStep),
     Rehearse(RehearseStep),
     Undo(UndoStep),
     Redo(UndoStep),
@@ -64,6 +68,8 @@ impl Step {
             Step::Compose(_) => "compose",
             Step::Deliver(_) => "deliver",
             Step::Chart(_) => "chart",
+            Step::Draw(_) => "draw",
+            Step::Dossier(_) => "dossier",
             Step::Rehearse(_) => "rehearse",
             Step::Undo(_) => "undo",
             Step::Redo(_) => "redo",
@@ -79,7 +85,8 @@ impl Step {
             Step::Frames(s) => !s.compare,
             Step::Fetch(s) => !s.dry_run,
             Step::Update(s) => !s.dry_run,
-            Step::Deliver(_) | Step::Chart(_) | Step::Rehearse(_) => false,
+            Step::Draw(s) => s.changes_something(),
+            Step::Deliver(_) | Step::Chart(_) | Step::Dossier(_) | Step::Rehearse(_) => false,
             Step::Auto(_)
             | Step::Intake(_)
             | Step::Splice(_)
@@ -107,6 +114,8 @@ impl Step {
             Step::Deliver(s) => s.series.iter().filter_map(SeriesPattern::exact).collect(),
             Step::Chart(s) => std::iter::once(&s.series).chain(&s.with).cloned().collect(),
             Step::Rehearse(s) => vec![s.series.clone()],
+            Step::Draw(s) => vec![s.series.clone()],
+            Step::Dossier(s) => vec![s.series.clone()],
             Step::Auto(_)
             | Step::Intake(_)
             | Step::Fetch(_)

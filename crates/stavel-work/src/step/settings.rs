@@ -378,11 +378,12 @@ pub struct ChartStep {
     /// The series.
     pub series: SeriesName,
     /// What to draw: price, coverage (what is there, by source), days (how full each session day is), week (the hours of the
-    /// session), or costs (the usual spread of each hour of the week).
+    /// session), costs (the usual spread of each hour of the week), trades (the fills of --orders on the bars), align (how
+    /// alike it is to --with, week by week and offset by offset), or agreement (how far the closes of --with lie apart).
     #[arg(long, value_parser = one_of::<ChartView>(), default_value = "price")]
     #[serde(default, skip_serializing_if = "is_default")]
     pub view: ChartView,
-    /// A second series, drawn as a line.
+    /// A second series: a line on the bars, or what is compared.
     #[arg(long, value_name = "SERIES")]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub with: Option<SeriesName>,
@@ -402,7 +403,11 @@ pub struct ChartStep {
     #[arg(long)]
     #[serde(default, skip_serializing_if = "is_default")]
     pub ranges: bool,
-    /// Leave away what is marked: findings, seams, events and other dates.
+    /// Orders that are played, as stavel rehearse reads them; their fills are marked.
+    #[arg(long, value_name = "FILE")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub orders: Option<PathBuf>,
+    /// Leave away what is marked (findings, seams, events and other dates) and what is drawn.
     #[arg(long)]
     #[serde(default, skip_serializing_if = "is_default")]
     pub plain: bool,
@@ -463,6 +468,12 @@ pub enum ChartView {
     Week,
     /// The usual spread of each hour of the week.
     Costs,
+    /// Bars with the fills of orders.
+    Trades,
+    /// How alike two series are in each week, at each offset of an hour.
+    Align,
+    /// How far the closes of two series lie apart.
+    Agreement,
 }
 
 impl ChartStep {
@@ -472,6 +483,7 @@ impl ChartStep {
             series,
             view: ChartView::Price,
             with: None,
+            orders: None,
             beside: false,
             style: BarStyle::Candles,
             ratio: false,

@@ -1,7 +1,7 @@
 //! Words of a step that stand for several things: frames, sides.
 
 use serde::{Deserialize, Serialize};
-use stavel_core::frames::can_build;
+use stavel_core::bars::can_build;
 use stavel_core::model::series::check_name;
 use stavel_core::model::{Frame, Side};
 use stavel_core::store::Shelf;

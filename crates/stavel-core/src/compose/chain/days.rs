@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use crate::Result;
-use crate::frames::Grid;
+use crate::bars::Grid;
 use crate::job::Job;
 use crate::model::session::SundayPart;
 use crate::model::time::weekday;

@@ -2,8 +2,8 @@
 
 use super::path::{self, PathBar};
 use super::shape::PathShape;
+use crate::bars::Grid;
 use crate::chance::Chance;
-use crate::frames::Grid;
 use crate::model::provenance::PathError;
 use crate::model::time::DAY;
 use crate::model::{Bar, Columns, Field, Frame, Micros, Session, Span};

@@ -20,7 +20,7 @@ pub use shape::PathShape;
 use crate::chance::Chance;
 use path::{BarSpreads, PathBar};
 
-use super::Grid;
+use crate::bars::Grid;
 use crate::model::columns::{MADE_UP, REBUILT};
 use crate::model::session::OpenHours;
 use crate::model::time::MINUTE;

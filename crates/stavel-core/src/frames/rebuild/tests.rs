@@ -1,5 +1,5 @@
 use super::*;
-use crate::frames::Builder;
+use crate::bars::Builder;
 use crate::model::time::{DAY, MINUTE, parse};
 use crate::model::{Scale, Side, present};
 

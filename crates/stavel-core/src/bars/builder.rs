@@ -262,7 +262,7 @@ impl Builder {
     }
 
     /// True for a field of the rows that its bars are made of.
-    pub(super) fn reads(&self, field: Field) -> bool {
+    pub fn reads(&self, field: Field) -> bool {
         match field {
             // Volumes of the other side matter where both are told, or added up.
             Field::BidVolume => self.side != Side::Ask || self.bars.has(field),
@@ -273,7 +273,7 @@ impl Builder {
     }
 
     /// The fields and the scale of its bars.
-    pub(super) fn shape(&self) -> &Columns {
+    pub fn shape(&self) -> &Columns {
         &self.bars
     }
 

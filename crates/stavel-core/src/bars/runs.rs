@@ -17,7 +17,7 @@ use crate::model::{Columns, Micros, Shape};
 const AT_ONCE: usize = 4096;
 
 /// Gives several builders the same rows, to each from a row of its own on.
-pub(super) fn push_to_all(builders: &mut [Builder], rows: &Columns, begins: &[usize]) {
+pub fn push_to_all(builders: &mut [Builder], rows: &Columns, begins: &[usize]) {
     for at in (0..rows.len()).step_by(AT_ONCE) {
         let end = (at + AT_ONCE).min(rows.len());
         let all_take_all = begins.iter().all(|begin| *begin <= at);

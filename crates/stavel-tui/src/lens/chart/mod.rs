@@ -1,22 +1,29 @@
 //! The chart: bars, a mean, volume and spread on one cursor.
 
+mod drawn;
+
 use std::sync::Arc;
 
 use stavel_core::model::time::wall;
 use stavel_core::model::{Micros, SeriesName, Span, Weight};
 use stavel_core::store::{FactFilter, InstrumentFact, SeriesInfo};
-use stavel_draw::{SceneRequest, scene};
-use stavel_work::{ChartBars, ChartRoom, ChartSource, ChartStep, KeptBars, Step, bars_for_chart};
+use stavel_draw::{BarStyle, SceneRequest, drawings_on, scene};
+use stavel_work::{
+    ChartBars, ChartRoom, ChartSource, ChartStep, DossierStep, KeptBars, Step, bars_for_chart,
+};
+use strum::VariantNames;
 
 use super::chart_view::{self, ChartScene};
+use super::drawer::{DrawAct, Drawer};
 use super::{FactLine, Lens, chart_facts};
 use crate::act::TableRow;
 use crate::canvas::{Canvas, thousands};
 use crate::effect::{ChartPlace, Effect, Effects, Pointer, SecondSeries, ask, say, start};
 use crate::jobs::Slot;
-use crate::scene_view::{LABELS, draw_scene, price_at, time_at};
+use crate::scene_view::{LABELS, draw_scene, price_at, price_beside, time_at};
 use crate::theme;
 use crate::view::{View, zoomed};
+use drawn::{a_line, drawings, proposal_below};
 
 /// The moving averages `m` goes through.
 const AVERAGES: [usize; 4] = [0, 20, 50, 200];
@@ -38,7 +45,12 @@ pub enum ChartAct {
     Beside,
     Gaps,
     Dates,
+    Style,
+    Ratio,
+    Instrument,
+    Draw(DrawAct),
     Save,
+    Dossier,
 }
 
 /// The lens.
@@ -55,14 +67,27 @@ pub struct ChartLens {
     shows_gaps: bool,
     /// A place among [`DATES`].
     dates: usize,
-    /// The price under the pointer, where it was pressed last.
-    pressed_price: Option<f64>,
+    style: BarStyle,
+    /// True where equal heights are equal ratios.
+    is_ratio: bool,
+    /// What is drawn on it, and the price of the cursor.
+    drawer: Drawer,
     /// Where a drag began: the column, and the window then.
     dragged: Option<(u16, Span)>,
     /// What is laid over the series.
     beside: Option<SecondSeries>,
-    /// The chart that a file name is asked for.
-    saving: Option<ChartStep>,
+    asked: Option<ChartQuestion>,
+}
+
+/// A question whose answer is awaited.
+#[derive(Clone)]
+enum ChartQuestion {
+    /// The file of a chart.
+    Save(Box<ChartStep>),
+    /// The file of the dossier of a series.
+    Dossier(SeriesName),
+    /// A series of any instrument.
+    Beside,
 }
 
 impl Lens for ChartLens {
@@ -81,6 +106,58 @@ impl Lens for ChartLens {
             "dates",
             "show events, holidays and other dates: all, the weightier, none",
         ),
+        TableRow::new(ChartAct::Style, "y", "", "draw bars as candles, as strokes, or as a line").rare(),
+        TableRow::new(
+            ChartAct::Ratio,
+            "l",
+            "",
+            "equal heights are equal ratios of prices, or equal differences",
+        )
+        .rare(),
+        TableRow::new(
+            ChartAct::Instrument,
+            "i",
+            "",
+            "show a series of another instrument on the same time, below",
+        )
+        .rare(),
+        TableRow::new(
+            ChartAct::Draw(DrawAct::Kind),
+            "d",
+            "draw",
+            "draw: a level, line, ray, box, measured range, text",
+        )
+        .command("stavel draw SERIES level --at 'TIME, PRICE'"),
+        TableRow::new(
+            ChartAct::Draw(DrawAct::Place),
+            "Enter",
+            "",
+            "put a point of what is drawn at the cursor",
+        )
+        .rare(),
+        TableRow::new(ChartAct::Draw(DrawAct::Choose), "n", "", "choose the next of what is drawn").rare(),
+        TableRow::new(
+            ChartAct::Draw(DrawAct::Move),
+            "a",
+            "",
+            "move a point of the drawing that is chosen, or its next",
+        )
+        .rare(),
+        TableRow::new(
+            ChartAct::Draw(DrawAct::Colour),
+            "c",
+            "",
+            "another colour for the drawing that is chosen",
+        )
+        .rare(),
+        TableRow::new(ChartAct::Draw(DrawAct::Words), "e", "", "words beside the drawing that is chosen")
+            .rare(),
+        TableRow::new(ChartAct::Draw(DrawAct::Remove), "x", "", "take the drawing that is chosen away")
+            .command("stavel draw SERIES --remove NUMBER")
+            .rare(),
+        TableRow::new(ChartAct::Dossier, "D", "", "write the dossier of the series: is it fit to test on?")
+            .command("stavel dossier SERIES --out FILE")
+            .rare(),
         TableRow::new(ChartAct::Save, "w", "save svg", "write the chart of the window to an SVG or PDF file")
             .command("stavel chart SERIES --out FILE"),
     ];
@@ -93,14 +170,59 @@ impl Lens for ChartLens {
             ChartAct::Beside => self.lay_next_over(view),
             ChartAct::Gaps => self.shows_gaps = !self.shows_gaps,
             ChartAct::Dates => self.dates = (self.dates + 1) % DATES.len(),
+            ChartAct::Style => {
+                let all = BarStyle::VARIANTS;
+                let at = all.iter().position(|style| *style == self.style.to_string()).unwrap_or(0);
+                self.style = all[(at + 1) % all.len()].parse().unwrap_or_default();
+                return say(format!("bars as {}", self.style));
+            }
+            ChartAct::Ratio => {
+                self.is_ratio = !self.is_ratio;
+                let equal = if self.is_ratio { "ratios" } else { "differences" };
+                return say(format!("equal heights are equal {equal} of prices"));
+            }
+            ChartAct::Instrument => {
+                self.asked = Some(ChartQuestion::Beside);
+                return ask(
+                    "series below, of any instrument (INSTRUMENT@SOURCE:FRAME)",
+                    proposal_below(view),
+                );
+            }
+            ChartAct::Draw(act) => return self.draw_act(act, view),
+            ChartAct::Dossier => {
+                let Some(series) = view.selected.cloned() else { return say("nothing is chosen") };
+                let proposal = format!("{}_{}_dossier.html", series.instrument, series.source);
+                self.asked = Some(ChartQuestion::Dossier(series));
+                return ask("write the dossier to (.html or .pdf)", proposal);
+            }
             ChartAct::Save => return self.ask_where_to_save(view),
         }
         Effects::new()
     }
 
-    fn answer(&mut self, path: &str, _view: &View<'_>) -> Effects {
-        let saving = self.saving.clone();
-        saving.map_or_else(Effects::new, |step| start(Step::Chart(ChartStep { out: path.into(), ..step })))
+    fn answer(&mut self, text: &str, view: &View<'_>) -> Effects {
+        if let Some(effects) = self.drawer.answer(text) {
+            return effects;
+        }
+        match self.asked.clone() {
+            Some(ChartQuestion::Save(step)) => start(Step::Chart(ChartStep { out: text.into(), ..*step })),
+            Some(ChartQuestion::Dossier(series)) => {
+                start(Step::Dossier(DossierStep { series, out: text.into() }))
+            }
+            Some(ChartQuestion::Beside) => self.lay_below(text, view),
+            None => Effects::new(),
+        }
+    }
+
+    fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
+        if !self.drawer.is_at_work() {
+            return vec![Effect::NextSeries { back: !down }];
+        }
+        let height = view.size.1.saturating_sub(ABOVE);
+        if let (Some(drawn), Some(at)) = (self.drawn.get(), self.drawn_point()) {
+            self.drawer.put_price(price_beside(&drawn.scene, at.price, down, height));
+        }
+        Effects::new()
     }
 
     fn place_shown(&mut self, place: &ChartPlace) {
@@ -120,10 +242,30 @@ impl Lens for ChartLens {
         let time = |x: u16| time_at(&drawn.scene, x, width);
         match pointer {
             Pointer::Press(x, y) => {
-                self.dragged = Some((x, view.window));
                 let price = y.checked_sub(ABOVE).and_then(|line| price_at(&drawn.scene, line, height));
-                (self.cursor_at, self.pressed_price) = (time(x).or(self.cursor_at), price);
+                self.cursor_at = time(x).or(self.cursor_at);
+                self.drawer.put_price(price);
+                if self.drawer.is_at_work() {
+                    return Some(self.draw_act(DrawAct::Place, view));
+                }
+                let (reach, times) = (a_line(&drawn.scene, height), drawn.scene.times.clone());
+                let at = self.drawn_point().filter(|_| price.is_some());
+                let is_taken = at.is_some_and(|at| self.drawer.grab(at, reach, &times, &drawings(view)));
+                self.dragged = (!is_taken).then_some((x, view.window));
                 Some(Effects::new())
+            }
+            Pointer::Drag(x, y) if self.drawer.is_dragging() => {
+                let price = y.checked_sub(ABOVE).and_then(|line| price_at(&drawn.scene, line, height));
+                self.cursor_at = time(x).or(self.cursor_at);
+                self.drawer.put_price(price.or(self.drawer.price()));
+                Some(Effects::new())
+            }
+            Pointer::Release(..) => {
+                self.dragged = None;
+                match self.drawer.is_dragging() {
+                    true => Some(self.released(view)),
+                    false => None,
+                }
             }
             Pointer::Drag(x, _) => {
                 let (from, window) = self.dragged?;
@@ -138,7 +280,7 @@ impl Lens for ChartLens {
 
     fn let_go(&mut self) -> bool {
         self.dragged = None;
-        self.pressed_price.take().is_some() || self.beside.take().is_some()
+        self.drawer.let_go() || self.beside.take().is_some()
     }
 
     fn collect(&mut self, _view: &View<'_>) -> Effects {
@@ -149,17 +291,16 @@ impl Lens for ChartLens {
 
     fn want(&mut self, view: &View<'_>) -> Effects {
         let Some(info) = view.series().cloned() else { return Effects::new() };
-        let beside = self
-            .beside
-            .as_ref()
-            .filter(|b| b.series.instrument == info.name.instrument && b.series != info.name);
+        let beside = self.beside.as_ref().filter(|b| b.series != info.name);
+        let is_beside = beside.is_some_and(|b| b.series.instrument != info.name.instrument);
         let beside = beside.and_then(|b| Some((view.snapshot.find(&b.series)?.clone(), b.by.clone())));
         // A clock is for a series that is afloat; it may have been anchored since.
         let beside = beside.map(|(series, by)| (by.filter(|_| series.is_afloat()), series));
         let (window, columns, average) = (view.window, room(view), AVERAGES[self.average]);
         let (clock, gaps) = (view.clock(), self.shows_gaps);
+        let (style, is_log) = (self.style, self.is_ratio);
         let key = format!(
-            "{} {window:?} {columns} {average} {gaps} {:?}",
+            "{} {window:?} {columns} {average} {gaps} {style} {is_log} {:?}",
             info.edition.id,
             beside.as_ref().map(|(by, b)| (b.edition.id, by))
         );
@@ -180,7 +321,7 @@ impl Lens for ChartLens {
                     Some((format!("{} by {clock}", series.name.short()), rows))
                 }
                 Some((None, series)) => Some((
-                    series.name.short(),
+                    if is_beside { series.name.to_string() } else { series.name.short() },
                     bars_for_chart(shelf, ChartSource::rows(series), window, like, 0, job)?.bars,
                 )),
                 None => None,
@@ -189,6 +330,9 @@ impl Lens for ChartLens {
                 title: info.name.to_string(),
                 bars: &bars,
                 with: other.as_ref().map(|(n, c)| (n.clone(), c)),
+                is_beside,
+                style,
+                is_log,
                 average: Some(average),
                 lead,
                 gaps: gaps.then(|| frame.length()),
@@ -199,6 +343,10 @@ impl Lens for ChartLens {
             Ok(ChartScene { frame, scene, series, is_afloat, bars: bars.rows(lead..bars.len()) })
         });
         Effects::new()
+    }
+
+    fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
+        self.chart_step(view)
     }
 
     fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {
@@ -229,7 +377,13 @@ impl Lens for ChartLens {
 
     fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         match (self.drawn.get(), self.bar_at_cursor()) {
-            (Some(drawn), Some(at)) => chart_facts::facts(drawn, at, &self.dates_of(drawn, view), view),
+            (Some(drawn), Some(at)) => {
+                let mut out = chart_facts::facts(drawn, at, &self.dates_of(drawn, view), view);
+                if let Some(point) = self.drawn_point() {
+                    out.extend(self.drawer.facts(&drawings(view), point, drawn.bars.scale.price.into()));
+                }
+                out
+            }
             _ => Vec::new(),
         }
     }
@@ -283,35 +437,28 @@ impl ChartLens {
         if let Some(drawn) = self.drawn.get() {
             let to = if on { (at + 1).min(drawn.bars.len() - 1) } else { at.saturating_sub(1) };
             self.cursor_at = Some(drawn.bars.time[to]);
-            self.pressed_price = None;
         }
     }
 
-    /// Lays the next of the other series of the instrument over it; after the last, none.
-    fn lay_next_over(&mut self, view: &View<'_>) {
-        let others: Vec<&SeriesName> = view
-            .snapshot
-            .series_of(view.instrument_name())
-            .filter(|s| Some(&s.name) != view.selected && !s.is_afloat())
-            .map(|s| &s.name)
-            .collect();
-        let at = others.iter().position(|o| Some(*o) == self.beside.as_ref().map(|b| &b.series));
-        let next = others.get(at.map_or(0, |at| at + 1));
-        self.beside = next.map(|series| SecondSeries { series: (*series).clone(), by: None });
-    }
-
-    fn ask_where_to_save(&mut self, view: &View<'_>) -> Effects {
-        let Some(series) = view.selected.cloned() else { return say("nothing is chosen to draw") };
-        let proposal = format!("{}_{}.svg", series.instrument, series.source);
-        self.saving = Some(ChartStep {
+    /// The chart that is shown, for a file.
+    fn chart_step(&self, view: &View<'_>) -> Option<ChartStep> {
+        Some(ChartStep {
+            style: self.style,
+            ratio: self.is_ratio,
             with: self.beside.as_ref().map(|b| b.series.clone()),
             from: Some(wall(view.window.from)),
             to: Some(wall(view.window.to)),
             ma: Some(AVERAGES[self.average]).filter(|n| *n > 0),
             plain: self.dates + 1 == DATES.len(),
             weight: DATES[self.dates].1,
-            ..ChartStep::of(series, Default::default())
-        });
+            ..ChartStep::of(view.selected.cloned()?, Default::default())
+        })
+    }
+
+    fn ask_where_to_save(&mut self, view: &View<'_>) -> Effects {
+        let Some(step) = self.chart_step(view) else { return say("nothing is chosen to draw") };
+        let proposal = format!("{}_{}.svg", step.series.instrument, step.series.source);
+        self.asked = Some(ChartQuestion::Save(Box::new(step)));
         ask("write the chart to (.svg or .pdf)", proposal)
     }
 
@@ -324,7 +471,11 @@ impl ChartLens {
         } else if let Some(at) = cursor {
             chart_view::bar_line(drawn, at, &view.clock(), canvas);
         }
-        let marks = chart_view::marks_of(drawn, cursor, self.pressed_price, &view.clock());
+        let mut marks = chart_view::marks_of(drawn, cursor, self.drawer.price(), &view.clock());
+        if let Some(at) = self.drawn_point() {
+            let shown = self.drawer.shown(&drawings(view), at);
+            marks.drawings = drawings_on(&drawn.scene.times, drawn.bars.scale.price.into(), &shown);
+        }
         let (width, height) = (canvas.width(), canvas.height());
         draw_scene(&drawn.scene, &marks, canvas.part(0, ABOVE, width, height.saturating_sub(ABOVE)));
         chart_view::above(view, drawn, &self.dates_of(drawn, view), canvas.part(0, 1, width, 1));

@@ -342,7 +342,7 @@ fn empty_bars_are_filled_in_open_time_and_nowhere_else() {
                 build(&rows, frame, &session).bars
             };
             let (first, last) = bars.ends().unwrap();
-            let (full, count) = fill::filled(bars.clone(), frame.parse().unwrap(), &session);
+            let (full, count) = filled(bars.clone(), frame.parse().unwrap(), &session);
             let name = format!("{frame} in {}", session.week);
             assert_eq!(full.time, all_stamps(&session, frame, first, last), "{name}");
             assert_eq!(full.len() as u64, bars.len() as u64 + count, "{name}");

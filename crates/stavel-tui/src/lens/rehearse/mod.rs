@@ -1,26 +1,30 @@
 //! Rehearse: the chart growing in time, the quote, the position, the journal.
 
+mod drawn;
+
 use std::time::Duration;
 
 use stavel_core::Error;
-use stavel_core::frames::Builder;
+use stavel_core::bars::Builder;
 use stavel_core::model::price::{as_float, scaled};
 use stavel_core::model::time::{self, DAY, HOUR, MINUTE, SECOND, WEEK, wall};
 use stavel_core::model::{Columns, Frame, Instrument, Micros, SeriesName, Shape, Side, Span};
 use stavel_core::rehearse::{Account, Direction, FillPrice, SpreadRule, Tape, money_sheet, money_to};
 use stavel_core::store::{FactFilter, InstrumentFact, fact_kind};
 use stavel_draw::{SceneRequest, scene};
-use stavel_work::{ComposeStep, SheetValues, Step, journal_lines, spread_rule_in_words};
+use stavel_work::{ChartStep, ComposeStep, SheetValues, Step, journal_lines, spread_rule_in_words};
 
+use super::drawer::{DrawAct, Drawer};
 use super::{FactLine, Lens, rests_on};
 use crate::act::TableRow;
 use crate::canvas::Canvas;
 use crate::dates;
 use crate::effect::{Effect, Effects, Tone, ask, say, start, tell_done, warn};
 use crate::jobs::Errand;
-use crate::scene_view::{LABELS, PriceLevel, PricePoint, SceneMarks, draw_scene};
+use crate::scene_view::{LABELS, PriceLevel, PricePoint, SceneMarks, draw_scene, price_beside};
 use crate::theme;
 use crate::view::View;
+use drawn::{columns_on, drawn_so_far};
 
 /// Paces, as multiples of real time; 0 is as fast as it goes.
 const PACES: [u32; 8] = [1, 5, 20, 60, 200, 500, 1000, 0];
@@ -63,6 +67,9 @@ pub enum RehearseAct {
     NextSession,
     NextDay,
     SaySpread,
+    CursorBack,
+    CursorOn,
+    Draw(DrawAct),
 }
 
 /// The lens.
@@ -80,6 +87,10 @@ pub struct RehearseLens {
     /// True once a rehearsal began at the moment for which the bench was opened.
     has_begun: bool,
     asked: Option<RehearseQuestion>,
+    /// What is drawn, and the price of its cursor.
+    drawer: Drawer,
+    /// The bar that points are put at; the newest until it is moved.
+    cursor_at: Option<Micros>,
 }
 
 /// A question whose answer is awaited; it is kept, since an answer that comes to nothing is asked for again.
@@ -101,6 +112,8 @@ impl Default for RehearseLens {
             pace: 3,
             has_begun: false,
             asked: None,
+            drawer: Drawer::default(),
+            cursor_at: None,
         }
     }
 }
@@ -121,6 +134,40 @@ impl Lens for RehearseLens {
         TableRow::new(RehearseAct::NextSession, "n", "session", "jump to the next opening"),
         TableRow::new(RehearseAct::NextDay, "d", "day", "jump to the next session day that has data"),
         TableRow::new(RehearseAct::SaySpread, "p", "spread", "say the spread of rows that say none"),
+        TableRow::new(RehearseAct::CursorBack, ",", "", "move the cursor of what is drawn a bar back").rare(),
+        TableRow::new(RehearseAct::CursorOn, ".", "", "move the cursor of what is drawn a bar on").rare(),
+        TableRow::new(
+            RehearseAct::Draw(DrawAct::Kind),
+            "w",
+            "draw",
+            "draw: a level, line, ray, box, measured range, text",
+        ),
+        TableRow::new(
+            RehearseAct::Draw(DrawAct::Place),
+            "Enter",
+            "",
+            "put a point of what is drawn at the cursor",
+        )
+        .rare(),
+        TableRow::new(RehearseAct::Draw(DrawAct::Choose), "v", "", "choose the next of what is drawn").rare(),
+        TableRow::new(
+            RehearseAct::Draw(DrawAct::Move),
+            "a",
+            "",
+            "move a point of the drawing that is chosen, or its next",
+        )
+        .rare(),
+        TableRow::new(
+            RehearseAct::Draw(DrawAct::Colour),
+            "c",
+            "",
+            "another colour for the drawing that is chosen",
+        )
+        .rare(),
+        TableRow::new(RehearseAct::Draw(DrawAct::Words), "e", "", "words beside the drawing that is chosen")
+            .rare(),
+        TableRow::new(RehearseAct::Draw(DrawAct::Remove), "r", "", "take the drawing that is chosen away")
+            .rare(),
     ];
 
     fn act(&mut self, act: RehearseAct, view: &View<'_>) -> Effects {
@@ -141,6 +188,9 @@ impl Lens for RehearseLens {
                 return ask("jump to (UTC, as 2024-03-05 13:45)", &wall(now)[..16]);
             }
             RehearseAct::SaySpread => return self.ask_for_spread(view),
+            RehearseAct::CursorBack => self.move_cursor(false, view),
+            RehearseAct::CursorOn => self.move_cursor(true, view),
+            RehearseAct::Draw(act) => return self.draw_act(act, view),
             RehearseAct::NextSession => {
                 return self.jump(|p| (p.tape.next_session(&p.instrument.sheet.session), p.now));
             }
@@ -151,7 +201,30 @@ impl Lens for RehearseLens {
         Effects::new()
     }
 
+    fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
+        if !self.drawer.is_at_work() {
+            return vec![Effect::NextSeries { back: !down }];
+        }
+        let (_, height) = chart_room(view.size.1);
+        if let Some(play) = &self.play {
+            let bars = bars_so_far(play, columns_on(view));
+            if let Some(at) = self.drawn_point(play, &bars) {
+                let clock = &play.instrument.sheet.session.clock;
+                let made = scene(&SceneRequest::of(&bars, clock));
+                self.drawer.put_price(price_beside(&made, at.price, down, height));
+            }
+        }
+        Effects::new()
+    }
+
+    fn let_go(&mut self) -> bool {
+        self.drawer.let_go() || self.cursor_at.take().is_some()
+    }
+
     fn answer(&mut self, text: &str, _view: &View<'_>) -> Effects {
+        if let Some(effects) = self.drawer.answer(text) {
+            return effects;
+        }
         match self.asked.clone() {
             Some(RehearseQuestion::JumpTo) => match time::parse(text) {
                 Ok(to) => self.jump_to(to),
@@ -219,6 +292,17 @@ impl Lens for RehearseLens {
         true
     }
 
+    fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
+        let play = self.play.as_ref()?;
+        let bars = bars_so_far(play, columns_on(view));
+        if bars.len() < 2 {
+            return None;
+        }
+        let step = ChartStep::of(play.series.clone(), Default::default());
+        // What lies ahead is not in the file either.
+        Some(ChartStep { from: bars.time.first().map(|t| wall(*t)), to: Some(wall(play.now)), ..step })
+    }
+
     fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {
         let Some(play) = &self.play else {
             if let Some(trouble) = &self.trouble {
@@ -255,11 +339,8 @@ impl Lens for RehearseLens {
             wall(clock.to_wall(play.now) / SECOND * SECOND)
         );
         canvas.put(x, 0, &words, theme::words());
-        let journal = if canvas.height() > 20 { 7 } else { 3 };
-        let height = canvas.height().saturating_sub(journal + 3);
-        // Two columns a bar: one for it and one for the gap.
-        let columns = canvas.width().saturating_sub(LABELS) as usize / 2;
-        let bars = bars_so_far(play, columns);
+        let (journal, height) = chart_room(canvas.height());
+        let bars = bars_so_far(play, columns_of(canvas.width()));
         let request = SceneRequest::of(&bars, clock);
         let width = canvas.width();
         if bars.is_empty() {
@@ -270,7 +351,10 @@ impl Lens for RehearseLens {
                 theme::faint(),
             );
         } else {
-            draw_scene(&scene(&request), &marks_of(play, &bars), canvas.part(0, 2, width, height));
+            let made = scene(&request);
+            let mut marks = marks_of(play, &bars);
+            self.add_drawings(play, &bars, &made, view, &mut marks);
+            draw_scene(&made, &marks, canvas.part(0, 2, width, height));
         }
         quote_line(play, &mut canvas);
         let y = height + 2;
@@ -293,6 +377,10 @@ impl Lens for RehearseLens {
         let Some(play) = &self.play else { return Vec::new() };
         let mut out = facts_of(play);
         out.extend(dates_so_far(play, view));
+        let bars = bars_so_far(play, columns_on(view));
+        if let Some(at) = self.drawn_point(play, &bars) {
+            out.extend(self.drawer.facts(&drawn_so_far(play, view), at, bars.scale.price.into()));
+        }
         out
     }
 }
@@ -479,6 +567,17 @@ fn quote_line(play: &Play, canvas: &mut Canvas<'_>) {
             ),
         ],
     );
+}
+
+/// Two columns a bar: one for it and one for the gap.
+fn columns_of(width: u16) -> usize {
+    width.saturating_sub(LABELS) as usize / 2
+}
+
+/// The lines of the journal and of the chart above it.
+fn chart_room(height: u16) -> (u16, u16) {
+    let journal = if height > 20 { 7 } else { 3 };
+    (journal, height.saturating_sub(journal + 3))
 }
 
 /// The latest dates of the last days, up to the moment reached: what is announced later is not known yet.
