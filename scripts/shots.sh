@@ -138,6 +138,8 @@ keys Space s s Space
 sleep 3
 keys Space
 wait_for held
+keys w Up Up Up Enter
+wait_for "3 level"
 picture rehearse
 keys 1
 wait_for "done lately"

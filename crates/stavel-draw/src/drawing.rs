@@ -113,8 +113,8 @@ impl SceneDrawing {
         let place = |point: &ScenePoint| (point.slot, pane.share_of(point.price));
         let lines: Vec<Stretch> = match (self.kind, self.points.as_slice()) {
             (DrawingKind::Level, [at]) => {
-                let (x, y) = place(at);
-                vec![[(x - 0.5, y), (slots, y)]]
+                let (_, y) = place(at);
+                vec![[(0.0, y), (slots, y)]]
             }
             (DrawingKind::Line, [a, b]) => vec![[place(a), place(b)]],
             (DrawingKind::Ray, [a, b]) => vec![[place(a), far_along(place(a), place(b), slots)]],
@@ -139,10 +139,14 @@ impl SceneDrawing {
             DrawingKind::Box => self.points.iter().max_by(|a, b| a.price.total_cmp(&b.price))?,
             _ => self.points.first()?,
         };
-        let is_wide = matches!(self.kind, DrawingKind::Level | DrawingKind::Box);
         let left = self.points.iter().map(|point| point.slot).fold(f64::MAX, f64::min);
-        // Of what begins before the chart the words are seen at its left.
-        let slot = if is_wide { left.max(0.0) } else { of.slot };
+        let slot = match self.kind {
+            // A level goes through the whole chart, and so its words are seen wherever it was drawn.
+            DrawingKind::Level => left.clamp(0.0, slots),
+            // Of what begins before the chart the words are seen at its left.
+            DrawingKind::Box => left.max(0.0),
+            _ => of.slot,
+        };
         let share = pane.share_of(of.price);
         ((0.0..=slots).contains(&slot) && (0.0..=1.0).contains(&share)).then_some((slot, share))
     }
@@ -215,9 +219,9 @@ mod tests {
         use DrawingKind::{Box, Level, Line, Range, Ray, Text};
         let pane = from_1_to_3(false);
         let of = |kind, points: &[(f64, f64)]| drawn(kind, points).stretches(&pane, 10.0);
-        assert!(near(&of(Level, &[(3.5, 2.0)]), &[[(3.0, 0.5), (10.0, 0.5)]]));
+        assert!(near(&of(Level, &[(3.5, 2.0)]), &[[(0.0, 0.5), (10.0, 0.5)]]));
         assert!(of(Level, &[(3.5, 3.1)]).is_empty(), "a price above the pane is not seen");
-        assert!(near(&of(Level, &[(-8.0, 1.0)]), &[[(0.0, 0.0), (10.0, 0.0)]]), "one from before is");
+        assert!(near(&of(Level, &[(-8.0, 1.0)]), &[[(0.0, 0.0), (10.0, 0.0)]]), "wherever it was drawn");
         assert!(near(&of(Line, &[(-5.0, 2.0), (5.0, 3.0)]), &[[(0.0, 0.75), (5.0, 1.0)]]));
         // A ray goes on to the edge, to either side, and one that is steep up to the head.
         assert!(near(&of(Ray, &[(2.0, 2.0), (4.0, 2.2)]), &[[(2.0, 0.5), (10.0, 0.9)]]));

@@ -6,12 +6,16 @@
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use stavel_core::model::time::{DAY, MINUTE, parse};
-use stavel_core::model::{Clock, Columns, Field, Made, Provenance, Scale, SeriesName};
+use stavel_core::job::Job;
+use stavel_core::model::time::{DAY, MINUTE, parse, wall};
+use stavel_core::model::{Clock, Columns, Field, Made, Provenance, Scale, SeriesName, Span};
 use stavel_core::store::{Origin, Shelf};
 use stavel_tui::measure::UnseenBench;
+use stavel_work::{ChartStep, Step, apply};
 
 const SIZES: [(u16, u16); 2] = [(160, 47), (240, 67)];
+/// How often the chart goes through all scales.
+const ROUNDS: usize = 10;
 /// Draws of each lens.
 const DRAWS: usize = 300;
 
@@ -22,12 +26,17 @@ fn main() {
     let shelves = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/bench-shelves");
     let of_ticks = made(shelves.join(format!("ticks-{ticks}")), |shelf| write_ticks(shelf, ticks));
     let of_series = made(shelves.join(format!("series-{series}")), |shelf| write_series(shelf, series));
-    for (name, shelf) in [(format!("{ticks} ticks"), of_ticks), (format!("{series} series"), of_series)] {
+    for (name, shelf) in
+        [(format!("{ticks} ticks"), of_ticks.clone()), (format!("{series} series"), of_series)]
+    {
         for size in SIZES {
             draws(&name, &shelf, size);
         }
         pans(&name, &shelf);
         keys_beside_a_job(&name, &shelf);
+        if shelf == of_ticks {
+            files(&name, &shelf);
+        }
     }
 }
 
@@ -138,8 +147,8 @@ fn pans(name: &str, shelf: &Path) {
     bench.draw();
     println!("{name:>18} chart of all time: {:.0} ms", begun.elapsed().as_secs_f64() * 1e3);
     let mut times = Vec::new();
-    // Eleven steps in, with a look to the left at each scale, and out again.
-    for key in "+←+←+←+←+←+←+←+←+←+←+←-←-←-←-←-←-←-←-←-←-←-←".chars()
+    // Eleven steps in, with a look to the left at each scale, and out again, so often that one in a hundred can be told.
+    for key in "+←+←+←+←+←+←+←+←+←+←+←-←-←-←-←-←-←-←-←-←-←-←".repeat(ROUNDS).chars()
     {
         let begun = Instant::now();
         bench.press(&key.to_string());
@@ -148,7 +157,39 @@ fn pans(name: &str, shelf: &Path) {
         times.push(begun.elapsed());
     }
     println!(
-        "{name:>18} key to the chart of another window: p50 {:.1} ms  most {:.1} ms",
+        "{name:>18} key to the chart of another window: p50 {:.1} ms  p99 {:.1} ms  most {:.1} ms",
+        quantile(&times, 0.5),
+        quantile(&times, 0.99),
+        quantile(&times, 1.0)
+    );
+}
+
+/// How long a chart takes as a file, of spans from all time to an hour, and what its levels take on the disk.
+fn files(name: &str, folder: &Path) {
+    let mut shelf = Shelf::open_to_write(folder).expect("a shelf");
+    let all = shelf.series().expect("series");
+    let info = all.iter().max_by_key(|s| s.edition.rows).expect("a series").clone();
+    let levels = shelf.levels(&info).expect("levels");
+    println!(
+        "{name:>18} levels take {:.2} % of {:.0} MB",
+        levels.bytes() as f64 * 100.0 / info.edition.bytes as f64,
+        info.edition.bytes as f64 / 1e6
+    );
+    let whole = Span::new(info.edition.first, info.edition.last + 1);
+    let mut times = Vec::new();
+    for part in [1, 2, 5, 10, 30, 100, 300, 1_000, 3_000, 10_000, 30_000] {
+        let from = whole.from + whole.length() / 3;
+        let to = from + whole.length() / 3 / part;
+        let (from, to) = if part == 1 { (whole.from, whole.to) } else { (from, to) };
+        let out = folder.with_extension("svg");
+        let step =
+            ChartStep { from: Some(wall(from)), to: Some(wall(to)), ..ChartStep::of(info.name.clone(), out) };
+        let begun = Instant::now();
+        apply(&mut shelf, &Step::Chart(step), &Job::unwatched()).expect("a chart");
+        times.push(begun.elapsed());
+    }
+    println!(
+        "{name:>18} a chart file: p50 {:.0} ms  most {:.0} ms",
         quantile(&times, 0.5),
         quantile(&times, 1.0)
     );

@@ -122,6 +122,16 @@ fn nothing_drawn_in_a_rehearsal_is_seen_before_its_moment() {
     press(&mut app, "j");
     answer(&mut app, "2024-03-28 11:00");
     wait(&mut app, "1 level");
+    // Moved now, it is as it is from now on.
+    press(&mut app, "va");
+    key(&mut app, KeyCode::Up);
+    press(&mut app, "\n");
+    settle(&mut app);
+    let moved = drawings(&dir).remove(0);
+    assert!(moved.points[0].price > level.points[0].price && moved.rehearsed > level.rehearsed);
+    press(&mut app, "j");
+    answer(&mut app, "2024-03-28 10:30");
+    assert!(!shown(&app).contains("1 level"), "{}", shown(&app));
     // On the chart, where all is known, it is seen.
     at(&mut app, '2', "NOKSEK@quill:ticks");
     wait(&mut app, "1 level");
@@ -137,6 +147,8 @@ fn bars_are_strokes_or_a_line_and_every_lens_writes_its_picture_with_one_key() {
     press(&mut app, "y");
     settle(&mut app);
     wait(&mut app, "⠒⠒ close");
+    press(&mut app, "r");
+    wait(&mut app, "true range");
     press(&mut app, "l");
     assert!(app.message.text.contains("equal ratios"), "{}", app.message.text);
     for (lens, words) in [

@@ -84,7 +84,8 @@ pub fn draw_on(shelf: &mut Shelf, step: &DrawStep) -> Result<StepReport> {
         (Some(kind), _) => new_drawing(&info, kind, step)?,
         (None, Some(id)) => changed_drawing(shelf, &info, id, step)?,
         (None, None) => {
-            if step.at.is_some() || step.to.is_some() || step.text.is_some() || step.colour.is_some() {
+            let said = [&step.at, &step.to, &step.text, &step.rehearsed].iter().any(|said| said.is_some());
+            if said || step.colour.is_some() {
                 return Err(Error::arguments(
                     "Say what to draw (level, line, ray, box, range or text), or which drawing to change (--change NUMBER).",
                 ));
@@ -160,6 +161,10 @@ fn changed_drawing(shelf: &Shelf, info: &SeriesInfo, id: u64, step: &DrawStep) -
         drawing.text.clone_from(text);
     }
     drawing.colour = step.colour.unwrap_or(drawing.colour);
+    // As it is now it was not there before.
+    if let Some(at) = &step.rehearsed {
+        drawing.rehearsed = Some(time::parse(at)?);
+    }
     refuse_without_length(&drawing)?;
     Ok(drawing)
 }

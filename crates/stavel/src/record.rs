@@ -13,8 +13,20 @@ use stavel_work::{RecordWish, record};
 use crate::args::RecordArgs;
 use crate::output::{Ending, tell};
 
+/// Keeps the memory of a program that runs for months small: one thread takes logs in, however many cores there are, and
+/// what is free goes back to the system at once.
+fn stay_small() {
+    // Where another pool is there already, that one stays.
+    let _ = rayon::ThreadPoolBuilder::new().num_threads(1).build_global();
+    /// How many milliseconds free memory is kept: `mi_option_purge_delay` of mimalloc.h, which the crate does not name.
+    const PURGE_DELAY: libmimalloc_sys::mi_option_t = 15;
+    // SAFETY: it sets a number within the allocator, which any thread may do at any time.
+    unsafe { libmimalloc_sys::mi_option_set(PURGE_DELAY, 0) };
+}
+
 /// Records; a signal to end (Ctrl-C, or that of a service manager) ends it in good order.
 pub fn run(folder: &Path, args: &RecordArgs, as_json: bool) -> Result<Ending> {
+    stay_small();
     let ended = Arc::new(AtomicBool::new(false));
     for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
         signal_hook::flag::register(signal, ended.clone()).context("The program cannot listen to signals")?;

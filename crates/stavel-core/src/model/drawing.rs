@@ -28,7 +28,7 @@ use crate::{Error, Result};
 #[serde(rename_all = "lowercase")]
 #[strum(serialize_all = "lowercase")]
 pub enum DrawingKind {
-    /// A price, from its time on.
+    /// A price.
     Level,
     /// A straight line between two points.
     Line,

@@ -111,8 +111,10 @@ impl LevelMaker {
             LENGTHS.iter().map(|m| frame_of(*m)).filter(|f| f.length() >= shortest.length()).collect();
         let is_long = |frame: &&Frame| frame.length() >= 15 * MINUTE;
         let mut used = 0;
-        // Of both kinds, those for years and those for days, the shortest bars that fit.
-        for (kind, room) in [(true, room / 2), (false, room)] {
+        // Of both kinds, those for years and those for days, the shortest bars that fit. Rows that are bars themselves serve
+        // for days, so those for years have all the room.
+        let for_years = if shortest == Frame::M1 { room / 2 } else { room };
+        for (kind, room) in [(true, for_years), (false, room)] {
             for frame in frames.iter().rev().filter(|frame| is_long(frame) == kind) {
                 let taken = files.write(*frame, &of(*frame)?, room.saturating_sub(used))?;
                 used += taken.unwrap_or(0);

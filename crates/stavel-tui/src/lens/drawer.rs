@@ -89,7 +89,12 @@ impl Drawer {
             }
             DrawAct::Remove => {
                 let effects = self.of_chosen(place, |drawn, step| {
-                    start(Step::Draw(DrawStep { change: None, remove: Some(drawn.drawing.id), ..step }))
+                    start(Step::Draw(DrawStep {
+                        change: None,
+                        rehearsed: None,
+                        remove: Some(drawn.drawing.id),
+                        ..step
+                    }))
                 });
                 (self.chosen, self.moving) = (None, None);
                 effects
@@ -110,7 +115,8 @@ impl Drawer {
     fn place(&mut self, place: &DrawPlace<'_>) -> Effects {
         if let (Some(moving), Some(id)) = (self.moving.take(), self.chosen) {
             let point = Some(point_in_words(place.at));
-            let step = DrawStep { change: Some(id), ..DrawStep::of(place.series.clone()) };
+            let rehearsed = place.rehearsed.map(wall);
+            let step = DrawStep { change: Some(id), rehearsed, ..DrawStep::of(place.series.clone()) };
             return start(Step::Draw(match moving {
                 0 => DrawStep { at: point, ..step },
                 _ => DrawStep { to: point, ..step },
@@ -179,7 +185,8 @@ impl Drawer {
         act: impl FnOnce(&PlacedDrawing, DrawStep) -> Effects,
     ) -> Effects {
         let Some(drawn) = self.chosen_of(place) else { return nothing_chosen() };
-        act(drawn, DrawStep { change: Some(drawn.drawing.id), ..DrawStep::of(place.series.clone()) })
+        let (change, rehearsed) = (Some(drawn.drawing.id), place.rehearsed.map(wall));
+        act(drawn, DrawStep { change, rehearsed, ..DrawStep::of(place.series.clone()) })
     }
 
     /// The answer to the words that were asked for; none where others were.

@@ -15,7 +15,7 @@ pub struct DrawStep {
     /// The series whose times are meant: in UTC, or as written while it is afloat. The drawing is seen on every series of
     /// its instrument.
     pub series: SeriesName,
-    /// What to draw: a level (a price from a time on), a line between two points, a ray (a line that goes on), a box, a
+    /// What to draw: a level (a price), a line between two points, a ray (a line that goes on), a box, a
     /// range (measured between two points), or text.
     #[arg(value_parser = one_of::<DrawingKind>(), conflicts_with_all = ["change", "remove"])]
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -44,8 +44,8 @@ pub struct DrawStep {
     #[arg(long, value_name = "NUMBER")]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub remove: Option<u64>,
-    /// The moment of a rehearsal at which it is drawn, UTC: no rehearsal shows it before.
-    #[arg(long, value_name = "TIME", requires = "kind")]
+    /// The moment of a rehearsal at which it is drawn or changed, UTC: no rehearsal shows it before.
+    #[arg(long, value_name = "TIME", conflicts_with = "remove")]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rehearsed: Option<String>,
 }

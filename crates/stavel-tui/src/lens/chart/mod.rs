@@ -47,6 +47,7 @@ pub enum ChartAct {
     Dates,
     Style,
     Ratio,
+    Ranges,
     Instrument,
     Draw(DrawAct),
     Save,
@@ -70,6 +71,8 @@ pub struct ChartLens {
     style: BarStyle,
     /// True where equal heights are equal ratios.
     is_ratio: bool,
+    /// True where the true range of each bar has a pane.
+    has_ranges: bool,
     /// What is drawn on it, and the price of the cursor.
     drawer: Drawer,
     /// Where a drag began: the column, and the window then.
@@ -114,6 +117,7 @@ impl Lens for ChartLens {
             "equal heights are equal ratios of prices, or equal differences",
         )
         .rare(),
+        TableRow::new(ChartAct::Ranges, "r", "", "the true range of each bar in a pane of its own").rare(),
         TableRow::new(
             ChartAct::Instrument,
             "i",
@@ -181,6 +185,7 @@ impl Lens for ChartLens {
                 let equal = if self.is_ratio { "ratios" } else { "differences" };
                 return say(format!("equal heights are equal {equal} of prices"));
             }
+            ChartAct::Ranges => self.has_ranges = !self.has_ranges,
             ChartAct::Instrument => {
                 self.asked = Some(ChartQuestion::Beside);
                 return ask(
@@ -298,9 +303,9 @@ impl Lens for ChartLens {
         let beside = beside.map(|(series, by)| (by.filter(|_| series.is_afloat()), series));
         let (window, columns, average) = (view.window, room(view), AVERAGES[self.average]);
         let (clock, gaps) = (view.clock(), self.shows_gaps);
-        let (style, is_log) = (self.style, self.is_ratio);
+        let (style, is_log, has_ranges) = (self.style, self.is_ratio, self.has_ranges);
         let key = format!(
-            "{} {window:?} {columns} {average} {gaps} {style} {is_log} {:?}",
+            "{} {window:?} {columns} {average} {gaps} {style} {is_log} {has_ranges} {:?}",
             info.edition.id,
             beside.as_ref().map(|(by, b)| (b.edition.id, by))
         );
@@ -333,6 +338,7 @@ impl Lens for ChartLens {
                 is_beside,
                 style,
                 is_log,
+                has_ranges,
                 average: Some(average),
                 lead,
                 gaps: gaps.then(|| frame.length()),
@@ -445,6 +451,7 @@ impl ChartLens {
         Some(ChartStep {
             style: self.style,
             ratio: self.is_ratio,
+            ranges: self.has_ranges,
             with: self.beside.as_ref().map(|b| b.series.clone()),
             from: Some(wall(view.window.from)),
             to: Some(wall(view.window.to)),

@@ -437,6 +437,8 @@ impl RehearseLens {
 
     fn jump(&mut self, go: impl FnOnce(&mut Play) -> (FillPrice, Micros)) -> Effects {
         let Some(play) = &mut self.play else { return say(NOTHING_PLAYS) };
+        // A point that was placed may lie ahead now.
+        (self.drawer, self.cursor_at) = (Drawer::default(), None);
         let before = play.now;
         let costs = play.account.costs();
         let (landing, asked) = go(play);
