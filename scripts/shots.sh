@@ -100,7 +100,7 @@ wait_for "a round turn of a lot by hour"
 picture costs
 keys 2 + + + + + m
 wait_for "mean of 20"
-keys d Up Up Up Enter
+keys d , , , , , , , , , , , , , , , , , , , , Up Up Up Enter
 wait_for "1 level"
 keys n e
 wait_for "words of the level"

@@ -110,7 +110,9 @@ fn draw_legend<B: DrawingBackend>(
     }
     for (is_buy, word) in [(true, "bought"), (false, "sold")] {
         if scene.deals.iter().any(|deal| deal.is_buy == is_buy) {
-            draw_deal(is_buy, ((x + 5) * FINE, y * FINE), palette, area)?;
+            // A deal is drawn from its tip.
+            let tip = if is_buy { y - 5 } else { y + 4 };
+            draw_deal(is_buy, ((x + 5) * FINE, tip * FINE), palette, area)?;
             put(word, &mut x)?;
         }
     }

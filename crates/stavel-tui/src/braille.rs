@@ -65,6 +65,9 @@ impl DotLine {
                 "▀" | "▄" => continue,
                 _ => style,
             };
+            // Of another line in the same cell the dots stay.
+            let there = cell.symbol().chars().next().map_or(0, |c| (c as u32).wrapping_sub(EMPTY));
+            let bits = if there <= 0xff { bits | there } else { *bits };
             let mark = char::from_u32(EMPTY + bits).unwrap_or(' ');
             cell.set_char(mark).set_style(under);
         }
@@ -101,6 +104,13 @@ mod tests {
         let mut away = DotLine::new(2, 2, 1);
         [Some((-9, 3)), Some((-5, 3)), Some((40, 40))].into_iter().for_each(|p| away.to(p));
         assert!(drawn(&away, " ").concat().chars().all(|c| c == ' ' || c as u32 > EMPTY));
+    }
+
+    #[test]
+    fn lines_that_cross_both_stay() {
+        let mut line = DotLine::new(1, 1, 1);
+        [Some((0, 3)), Some((1, 3))].into_iter().for_each(|p| line.to(p));
+        assert_eq!(drawn(&line, "⠉"), ["⣉"]);
     }
 
     #[test]

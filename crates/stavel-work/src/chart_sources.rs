@@ -64,7 +64,7 @@ pub fn alignment(shelf: &Shelf, series: &SeriesName, to: &SeriesName, job: &Job)
     };
     Ok(CellGrid {
         title: format!("{series} as written against {to} in UTC  agreement of weeks by offset"),
-        told: format!("{clock}; the mark of a fault is a week whose best offset is another"),
+        told: format!("{clock}; red is a week whose best offset is another"),
         heads,
         rows: rows.collect(),
         ends: Some(("nothing alike".into(), "the week's best".into())),
