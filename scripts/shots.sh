@@ -132,15 +132,44 @@ wait_for "▸quill:ticks"
 keys 9
 wait_for "recorded ticks"
 keys n
-keys '>' '>' '>' b Space
+sleep 1
+keys K
+wait_for "name and bracket"
+keys C-u
+typed "tight stop 90pt target 140pt"
+keys Enter
+wait_for "bracket tight"
+# Deals with a bracket that is hit or not, and one that is on in the picture; a pane of hours beside.
+keys '>' '>' b Space
 sleep 4
-keys Space s s Space
-sleep 3
-keys Space
-wait_for held
-keys w Up Up Up Enter
-wait_for "3 level"
+keys Space x s Space
+sleep 4
+keys Space x
+keys i
+wait_for "another pane"
+keys C-u
+typed "1h"
+keys Enter
+wait_for "quill:ticks 1h"
+keys b M M t
+wait_for "bought 1.00 at"
 picture rehearse
+keys J
+wait_for "a trade in the mean"
+picture journal
+keys R
+wait_for "report to"
+keys C-u
+typed "run.pdf"
+keys Enter
+for _ in $(seq 600); do [ -s "$work/run.pdf" ] && break; sleep 0.1; done
+sleep 0.5
+pdftoppm -r 110 -f 1 -l 1 -singlefile -png "$work/run.pdf" "$folder/report"
+echo report.png
+keys J C
+wait_for "what can be played"
+picture days
+keys C
 keys 1
 wait_for "done lately"
 keys Escape

@@ -16,6 +16,10 @@ use stavel_core::model::time::{DAY, HOUR, MINUTE, SECOND, parse, wall};
 use stavel_core::model::{
     Clock, Columns, Field, Frame, Made, Micros, Provenance, Scale, SeriesName, Session, Side, Span, Unit,
 };
+use stavel_core::rehearse::{
+    DeskRules, Direction, Exit, LOT, RateRule, Replay, ShelfRows, SpreadRule, Tape, Ticket, Traded,
+    run_orders,
+};
 use stavel_core::splice::{
     JoinSettings, Source, SplicePlan, SpliceRule, SpliceWishes, measure, splice_series,
 };
@@ -165,6 +169,39 @@ fn check_of_fifty_million_ticks_on_the_shelf(bencher: Bencher) {
     let name = ticks_on_a_shelf(dir.path());
     let shelf = Shelf::open(dir.path()).expect("a shelf");
     bencher.bench_local(|| check_series(&shelf, &name, Span::ALL, &Job::unwatched()).expect("a report"));
+}
+
+/// Fifty million ticks read and played: with nothing to do, with a bracket far away, and with a stop that follows the price.
+#[divan::bench(args = ["nothing", "bracket", "trailing"], sample_count = 3)]
+fn rehearsal_of_fifty_million_ticks_on_the_shelf(bencher: Bencher, held: &str) {
+    let dir = tempfile::tempdir().expect("a folder");
+    let name = ticks_on_a_shelf(dir.path());
+    let shelf = Shelf::open(dir.path()).expect("a shelf");
+    let info = shelf.find(&name).expect("the ticks");
+    let sheet = shelf.instrument("NOKSEK").expect("an instrument").sheet;
+    let far = Some(Exit::Away(1_000_000));
+    let ticket = Ticket::market(0, Direction::Buy, LOT);
+    let ticket = match held {
+        "bracket" => Some(Ticket { stop: far, target: far, ..ticket }),
+        "trailing" => Some(Ticket { stop: Some(Exit::Trail(1_000_000)), ..ticket }),
+        _ => None,
+    };
+    bencher.bench_local(|| {
+        let source = ShelfRows::prices_only(shelf.reader(&info.edition).expect("a reader"), Span::ALL);
+        let spreads = SpreadRule::of(&shelf, &info, &sheet).expect("a rule");
+        let tape = Tape::new(Box::new(source), Frame::Ticks, spreads, 0).expect("a tape");
+        let traded = Traded {
+            name: "NOKSEK".into(),
+            sheet: sheet.clone(),
+            decimals: 5,
+            rate: RateRule::Same,
+            patience: tape.patience(),
+        };
+        let mut replay = Replay::new(vec![tape], vec![traded], DeskRules::default()).expect("a replay");
+        let orders: Vec<_> = ticket.clone().map(|ticket| (info.edition.first, ticket)).into_iter().collect();
+        let outcome = run_orders(&mut replay, &orders, i64::MAX, &Job::unwatched()).expect("an outcome");
+        assert_eq!((outcome.quotes, replay.desk().deals().count()), (50_000_000, orders.len()));
+    });
 }
 
 /// Read, built and written.

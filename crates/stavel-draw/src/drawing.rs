@@ -24,7 +24,7 @@ pub struct DrawingAt {
 pub struct SceneDrawing {
     pub kind: DrawingKind,
     pub points: Vec<ScenePoint>,
-    /// Words beside it: its text, and what a range measures.
+    /// Words beside it: its text, the price of a level, what a range measures.
     pub words: String,
     pub colour: DrawingColour,
     pub is_chosen: bool,
@@ -78,10 +78,11 @@ pub fn drawings_on(times: &[Micros], decimals: usize, drawings: &[DrawingAt]) ->
         let point =
             |point: &DrawnPoint| Some(ScenePoint { slot: slot_of(times, point.time)?, price: point.price });
         let points: Vec<ScenePoint> = drawing.points.iter().map(point).collect::<Option<_>>()?;
-        let measured = match drawing.points.as_slice() {
-            [from, to] if drawing.kind == DrawingKind::Range => {
+        let measured = match (drawing.kind, drawing.points.as_slice()) {
+            (DrawingKind::Level, [at]) => Some(format!("{:.decimals$}", at.price)),
+            (DrawingKind::Range, [from, to]) => {
                 let bars = points.get(1)?.slot - points.first()?.slot;
-                Some(range_in_words(*from, *to, bars, decimals))
+                Some(range_in_words(*from, *to, Some(bars), decimals))
             }
             _ => None,
         };
@@ -97,14 +98,16 @@ pub fn drawings_on(times: &[Micros], decimals: usize, drawings: &[DrawingAt]) ->
     drawings.iter().filter_map(on).collect()
 }
 
-/// What lies between two points: the difference of prices, in per cent of the first where that is above zero, bars, time.
-pub fn range_in_words(from: DrawnPoint, to: DrawnPoint, bars: f64, decimals: usize) -> String {
+/// What lies between two points: the difference of prices, in per cent of the first where that is above zero, bars where
+/// they are counted, time.
+pub fn range_in_words(from: DrawnPoint, to: DrawnPoint, bars: Option<f64>, decimals: usize) -> String {
     let by = to.price - from.price;
     let share =
         if from.price > 0.0 { format!(" ({:+.2} %)", by * 100.0 / from.price) } else { String::new() };
     let back = if to.time < from.time { "-" } else { "" };
     let time = length_in_words((to.time - from.time).abs());
-    format!("{by:+.decimals$}{share}, {bars:+.0} bars, {back}{time}")
+    let bars = bars.map_or_else(String::new, |bars| format!(", {bars:+.0} bars"));
+    format!("{by:+.decimals$}{share}{bars}, {back}{time}")
 }
 
 impl SceneDrawing {
@@ -243,9 +246,9 @@ mod tests {
     fn a_range_tells_what_lies_between_its_points() {
         let point = |time, price| DrawnPoint { time, price };
         let hour = 3_600_000_000;
-        let told = range_in_words(point(0, 2.0), point(26 * hour, 2.05), 26.0, 3);
+        let told = range_in_words(point(0, 2.0), point(26 * hour, 2.05), Some(26.0), 3);
         assert_eq!(told, "+0.050 (+2.50 %), +26 bars, 26 h");
-        let back = range_in_words(point(hour, -2.0), point(0, -2.5), -1.0, 1);
+        let back = range_in_words(point(hour, -2.0), point(0, -2.5), Some(-1.0), 1);
         assert_eq!(back, "-0.5, -1 bars, -1 h");
     }
 

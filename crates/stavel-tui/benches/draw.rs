@@ -36,8 +36,24 @@ fn main() {
         keys_beside_a_job(&name, &shelf);
         if shelf == of_ticks {
             files(&name, &shelf);
+            plays(&name, &shelf, ticks);
         }
     }
+}
+
+/// All ticks through the rehearsal lens, as fast as it goes.
+fn plays(name: &str, shelf: &Path, ticks: u64) {
+    let mut bench = UnseenBench::open(shelf, SIZES[0]);
+    bench.settle();
+    bench.press("09");
+    bench.settle();
+    bench.press(&format!("b{} ", ">".repeat(12)));
+    let took = bench.play_to_the_end();
+    let rate = ticks as f64 / took.as_secs_f64() / 1e6;
+    println!(
+        "{name}: rehearsed on the bench with a position in {:.1} s, {rate:.1} million ticks a second",
+        took.as_secs_f64()
+    );
 }
 
 /// A shelf that is made where it is not there yet.

@@ -81,6 +81,8 @@ pub const COMMON: &[TableRow<Common>] = &[
     TableRow::new(Common::ZoomIn, "+", "", "see less time, closer"),
     TableRow::new(Common::ZoomOut, "-", "zoom", "see more time"),
     TableRow::new(Common::Whole, "0", "whole", "see the whole history"),
+    TableRow::new(Common::Picture, "P", "picture", "write the picture of this lens to an SVG or PDF file")
+        .command("stavel chart SERIES --view VIEW --out FILE"),
     TableRow::new(Common::Up, "Up", "", "choose the line above"),
     TableRow::new(Common::Down, "Down", "choose", "choose the line below"),
     TableRow::new(Common::PreviousSeries, "[", "", "the series before"),
@@ -95,8 +97,6 @@ pub const COMMON: &[TableRow<Common>] = &[
     TableRow::new(Common::RedoAct, "Z", "", "step forth over the act that was undone last")
         .command("stavel redo"),
     TableRow::new(Common::SaveRecipe, "S", "", "save what was done to this shelf as a recipe").rare(),
-    TableRow::new(Common::Picture, "P", "picture", "write the picture of this lens to an SVG or PDF file")
-        .command("stavel chart SERIES --view VIEW --out FILE"),
     TableRow::new(
         Common::Stop,
         "Esc",

@@ -9,7 +9,7 @@ use stavel_core::model::Layout;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Micros, SeriesName, Span};
 use stavel_core::{Advice, Error, Result};
-use stavel_work::{ChartStep, DeliverStep, Recipe, Step, StepReport, UndoStep};
+use stavel_work::{ChartStep, DeliverStep, PlayPace, Recipe, RehearseStep, Step, StepReport, UndoStep};
 
 use crate::act::{Act, ActTable, Common};
 use crate::data::{CheckedEditions, Snapshot};
@@ -64,7 +64,7 @@ pub struct App {
     watches: u64,
     /// The line of text that was asked for last: asked again where its answer came to nothing.
     answered: Option<Prompt>,
-    begin_at: Option<Micros>,
+    begin: Option<(RehearseStep, Option<PlayPace>)>,
     catalog: Slot<Snapshot>,
     coverage: Slot<Snapshot>,
     /// How often the shelf was read.
@@ -118,7 +118,7 @@ impl App {
             since_watched: Duration::ZERO,
             watches: 0,
             answered: None,
-            begin_at: None,
+            begin: None,
             catalog: Slot::default(),
             coverage: Slot::default(),
             reads: 0,
@@ -154,7 +154,7 @@ impl App {
             size: self.size,
             found: self.found.as_ref(),
             checked: &self.checked,
-            begin_at: self.begin_at,
+            begin: self.begin.as_ref(),
             settings: &self.settings,
             threads: &self.threads,
             job: self.running.as_ref().map(|running| (&*running.job, running.begun)),
@@ -463,7 +463,11 @@ impl App {
                 self.ask_again_where_wrong();
             }
             OverlayOutcome::Answer(Asker::PicturePath, path) => {
-                if let Some(step) = self.picture.take() {
+                self.message = Message::default();
+                if let Overlay::Prompt(prompt) = overlay {
+                    self.answered = Some(prompt);
+                }
+                if let Some(step) = self.picture.clone() {
                     self.start(Step::Chart(ChartStep { out: path.into(), ..step }), None);
                 }
             }
@@ -618,10 +622,10 @@ impl App {
         self.window = Span::new(at - half, at - half + self.window.length());
     }
 
-    /// Begins with a rehearsal of a series, from a time on.
-    pub fn open_rehearsal(&mut self, series: SeriesName, at: Option<Micros>) {
-        self.selected = Some(series);
-        self.begin_at = at;
+    /// Begins with a rehearsal.
+    pub fn open_rehearsal(&mut self, begin: RehearseStep, pace: Option<PlayPace>) {
+        self.selected = begin.series.first().cloned();
+        self.begin = Some((begin, pace));
         self.window = Span::new(0, 0);
         self.open_lens("rehearse");
     }

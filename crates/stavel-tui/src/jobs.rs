@@ -73,6 +73,11 @@ impl Threads {
         Running { job, step, begun: Instant::now(), outcome }
     }
 
+    /// The folder of the shelf.
+    pub fn root(&self) -> &std::path::Path {
+        &self.root
+    }
+
     fn thread<M: Send + 'static>(&self, work: impl FnOnce(Sender<M>) + Send + 'static) -> Receiver<M> {
         let (to_bench, from_thread) = channel();
         let sent = self.sent.clone();

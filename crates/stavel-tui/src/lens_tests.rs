@@ -11,7 +11,7 @@ use stavel_feed::stand_in::{StandInWish, Switch, start};
 use tempfile::TempDir;
 
 use crate::app::App;
-use crate::tests::{READ, on_anchored_demo, on_demo, press, settle, shown, wait};
+use crate::tests::{READ, answer, key, on_anchored_demo, on_demo, press, settle, shown, wait};
 
 /// A bench whose chosen series is shown in a lens.
 fn at(app: &mut App, lens: char, series: &str) {
@@ -23,17 +23,6 @@ fn at(app: &mut App, lens: char, series: &str) {
 
 fn name(series: &str) -> SeriesName {
     series.parse().unwrap()
-}
-
-fn key(app: &mut App, code: KeyCode) {
-    app.key(KeyEvent::new(code, KeyModifiers::NONE));
-}
-
-/// Answers what is asked, in the place of what is proposed.
-fn answer(app: &mut App, text: &str) {
-    app.key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL));
-    press(app, &format!("{text}\n"));
-    settle(app);
 }
 
 /// The number of the current edition of a series; none where it is not on the shelf.
@@ -228,12 +217,12 @@ fn a_chart_is_saved_as_svg_or_pdf_and_as_nothing_else() {
     let (dir, mut app) = on_demo();
     at(&mut app, '2', "NOKSEK@quill:1m");
     for (file, begins) in [("a.svg", &b"<svg"[..]), ("b.pdf", &b"%PDF"[..])] {
-        press(&mut app, "w");
+        press(&mut app, "P");
         answer(&mut app, &dir.path().join(file).display().to_string());
         let bytes = std::fs::read(dir.path().join(file)).unwrap();
         assert!(bytes.starts_with(begins), "{file}: {}", app.message.text);
     }
-    press(&mut app, "w");
+    press(&mut app, "P");
     answer(&mut app, &dir.path().join("c.jpg").display().to_string());
     assert!(!dir.path().join("c.jpg").exists());
     assert!(app.message.text.contains(".svg"), "{}", app.message.text);

@@ -16,6 +16,7 @@ mod intake;
 mod intake_view;
 mod jobs;
 mod lens;
+mod mask;
 pub mod measure;
 mod next;
 mod outcome;
@@ -34,8 +35,8 @@ mod view;
 use std::path::Path;
 
 use anyhow::Result;
-use stavel_core::model::SeriesName;
 use stavel_core::store::Shelf;
+use stavel_work::{PlayPace, RehearseStep};
 
 pub use paint::Theme;
 pub use settings::Settings;
@@ -66,14 +67,25 @@ pub fn run(folder: &Path, options: BenchOptions) -> Result<()> {
     terminal::run(app::App::new(folder.to_owned()), options)
 }
 
-/// Opens the bench on a rehearsal of a series, from a time on.
+/// Opens the bench on a rehearsal.
 ///
 /// # Errors
-/// As [`run`]; also where there is no such series.
-pub fn rehearse(folder: &Path, series: &SeriesName, from: Option<&str>, options: BenchOptions) -> Result<()> {
-    let info = Shelf::open(folder)?.find(series)?;
+/// As [`run`]; also where there is no such series, or a setting makes no sense.
+pub fn rehearse(
+    folder: &Path,
+    begin: &RehearseStep,
+    pace: Option<PlayPace>,
+    options: BenchOptions,
+) -> Result<()> {
+    let shelf = Shelf::open(folder)?;
+    let mut begin = begin.clone();
+    for name in &mut begin.series {
+        *name = shelf.find(name)?.name;
+    }
+    begin.rules()?;
+    begin.from.as_deref().map(stavel_core::model::time::parse).transpose()?;
     let mut app = app::App::new(folder.to_owned());
-    app.open_rehearsal(info.name, from.map(stavel_core::model::time::parse).transpose()?);
+    app.open_rehearsal(begin, pace);
     terminal::run(app, options)
 }
 
@@ -89,6 +101,8 @@ mod tests;
 mod lens_tests;
 #[cfg(test)]
 mod picture_tests;
+#[cfg(test)]
+mod rehearse_tests;
 #[cfg(test)]
 mod table_tests;
 

@@ -67,6 +67,19 @@ impl UnseenBench {
         self.app.lenses.iter().map(|lens| lens.word()).collect()
     }
 
+    /// Lets a rehearsal run until its rows end; it is drawn between beats, as in a terminal. How long it took.
+    pub fn play_to_the_end(&mut self) -> Duration {
+        let begun = Instant::now();
+        loop {
+            self.app.tick(Duration::from_millis(50));
+            self.draw();
+            let text: String = self.buffer.content.iter().map(ratatui::buffer::Cell::symbol).collect();
+            if text.contains("the rows end here") {
+                return begun.elapsed();
+            }
+        }
+    }
+
     /// What a person waits for after a key: time passes on the bench, and it is drawn with its colours.
     pub fn draw(&mut self) {
         self.app.tick(Duration::from_millis(5));

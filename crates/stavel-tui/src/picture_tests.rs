@@ -1,27 +1,17 @@
 //! What is drawn on the chart and in a rehearsal, and the pictures that lenses write.
 
-use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use ratatui::crossterm::event::{KeyCode, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::Rect;
 use stavel_core::model::{Drawing, DrawingColour, DrawingKind, SeriesName};
 use stavel_core::store::Shelf;
 use tempfile::TempDir;
 
 use crate::app::App;
-use crate::tests::{on_anchored_demo, press, settle, shown, wait};
+use crate::tests::{answer, key, on_anchored_demo, press, settle, shown, wait};
 
 fn at(app: &mut App, lens: char, series: &str) {
     app.select(series.parse::<SeriesName>().unwrap());
     press(app, &lens.to_string());
-    settle(app);
-}
-
-fn key(app: &mut App, code: KeyCode) {
-    app.key(KeyEvent::new(code, KeyModifiers::NONE));
-}
-
-fn answer(app: &mut App, text: &str) {
-    app.key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL));
-    press(app, &format!("{text}\n"));
     settle(app);
 }
 
@@ -149,7 +139,7 @@ fn bars_are_strokes_or_a_line_and_every_lens_writes_its_picture_with_one_key() {
     wait(&mut app, "⠒⠒ close");
     press(&mut app, "r");
     wait(&mut app, "true range");
-    press(&mut app, "l");
+    press(&mut app, "R");
     assert!(app.message.text.contains("equal ratios"), "{}", app.message.text);
     for (lens, words) in [
         ('1', "what is there"),

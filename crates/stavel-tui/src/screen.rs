@@ -68,7 +68,16 @@ pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
     }
     let places = places(app, area);
     title(app, Canvas::new(buffer, Rect { height: 1, ..area }));
-    spine::draw(&app.view(), Canvas::new(buffer, places.spine), strips(area.height));
+    let mask = app.lens().hides();
+    match &mask {
+        // Where there are rows tells which history it is.
+        Some(_) => {
+            let words =
+                "blind practice: names, dates and prices are not those of the history; V reveals them";
+            Canvas::new(buffer, places.spine).put(1, 0, words, theme::faint());
+        }
+        None => spine::draw(&app.view(), Canvas::new(buffer, places.spine), strips(area.height)),
+    }
     Canvas::new(buffer, Rect { y: places.bar.y + 1, height: 1, ..places.bar }).rule(0, theme::rule());
     bar(app, Canvas::new(buffer, Rect { height: 2, ..places.bar }));
     match &app.overlay {
@@ -114,6 +123,9 @@ pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
             overlay_view::key_list(&app.table, app.open, *scrolled, Canvas::new(buffer, places.lens));
         }
         _ => {}
+    }
+    if let Some(mask) = mask {
+        mask.lay_over(area, buffer);
     }
 }
 

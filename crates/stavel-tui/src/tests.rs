@@ -102,6 +102,17 @@ pub(crate) fn press(app: &mut App, keys: &str) {
     }
 }
 
+pub(crate) fn key(app: &mut App, code: KeyCode) {
+    app.key(KeyEvent::new(code, KeyModifiers::NONE));
+}
+
+/// Answers what is asked, in the place of what is proposed.
+pub(crate) fn answer(app: &mut App, text: &str) {
+    app.key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL));
+    press(app, &format!("{text}\n"));
+    settle(app);
+}
+
 #[test]
 fn an_answer_is_offered_again_where_the_same_is_asked() {
     let (dir, mut app) = on_demo();
@@ -379,7 +390,7 @@ fn what_was_typed_stands_again_where_it_came_to_nothing() {
     settle(&mut app);
     press(&mut app, "2");
     settle(&mut app);
-    press(&mut app, "w");
+    press(&mut app, "P");
     app.key(KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL));
     press(&mut app, "picture.jpg\n");
     settle(&mut app);
@@ -486,7 +497,9 @@ fn a_rehearsal_runs_deals_and_names_the_nearest_data() {
         "{shown}"
     );
     press(&mut app, &"d".repeat(40));
-    assert!(app.message.text.contains("the nearest data are at 2024-04-04"), "{}", app.message.text);
+    settle(&mut app);
+    press(&mut app, "d");
+    assert!(app.message.text.contains("no later day has data"), "{}", app.message.text);
 }
 
 #[test]

@@ -8,6 +8,7 @@ use stavel_core::job::Job;
 use stavel_core::model::time::{DAY, HOUR};
 use stavel_core::model::{Clock, Instrument, Micros, SeriesName, Span};
 use stavel_core::store::SeriesInfo;
+use stavel_work::{PlayPace, RehearseStep};
 
 use crate::data::{CheckedEditions, Snapshot};
 use crate::jobs::Threads;
@@ -28,8 +29,8 @@ pub struct View<'a> {
     pub found: Option<&'a FoundReport>,
     /// What is known of editions that were checked.
     pub checked: &'a CheckedEditions,
-    /// The moment at which a rehearsal begins, where the bench was opened for one.
-    pub begin_at: Option<Micros>,
+    /// The rehearsal that the bench was opened for, and its pace where one was said.
+    pub begin: Option<&'a (RehearseStep, Option<PlayPace>)>,
     /// What a person has settled.
     pub settings: &'a Settings,
     /// Reads on other threads.

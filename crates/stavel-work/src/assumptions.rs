@@ -104,7 +104,7 @@ fn sheet_values(step: &Step, read: &[SeriesName]) -> Vec<(String, &'static [&'st
         Step::Check(s) => of(&s.series, SESSION),
         Step::Frames(_) => read.iter().flat_map(|s| of(s, &Instrument::DAYS)).collect(),
         Step::Splice(s) => s.series.first().map_or(Vec::new(), |name| of(name, SESSION)),
-        Step::Rehearse(s) => of(&s.series, MONEY),
+        Step::Rehearse(s) => s.series.iter().flat_map(|series| of(series, MONEY)).collect(),
         _ => Vec::new(),
     }
 }

@@ -75,22 +75,24 @@ impl OnBars {
     fn add_deals(&mut self, shelf: &Shelf, step: &ChartStep, decimals: u8, job: &Job) -> Result<()> {
         let Some(orders) = &step.orders else { return Ok(()) };
         let play = RehearseStep {
-            series: step.series.clone(),
+            series: vec![step.series.clone()],
             orders: Some(orders.clone()),
             from: step.from.clone(),
             to: step.to.clone(),
+            ..RehearseStep::default()
         };
-        let outcome = play_orders(shelf, &play, job)?.outcome;
+        let played = play_orders(shelf, &play, job)?;
         let deal = |deal: &Deal| DealAt {
             time: deal.time,
             price: as_float(deal.price, decimals),
             is_buy: deal.direction == Direction::Buy,
         };
-        self.deals = outcome.account.deals().iter().map(deal).collect();
+        self.deals = played.replay().desk().deals().map(deal).collect();
         self.remarks.push(format!("  {} marked", counted(self.deals.len() as u64, "fill")));
-        if outcome.unfilled > 0 {
+        let unfilled = played.outcome.unfilled();
+        if unfilled > 0 {
             self.wants_person = true;
-            let orders = counted(outcome.unfilled as u64, "order");
+            let orders = counted(unfilled as u64, "order");
             self.remarks.push(format!("  ▲ {orders} not filled; stavel rehearse tells why"));
         }
         Ok(())

@@ -31,11 +31,11 @@ pub fn likeness_near(week: &WeekFit, offset: Micros) -> f32 {
     near / week.peak().max(0.01)
 }
 
-/// How alike two series are in each week at each offset of an hour.
+/// How alike two series are in each week at each offset of an hour, and whether a clock follows from it.
 ///
 /// # Errors
 /// Where they cannot be compared.
-pub fn alignment(shelf: &Shelf, series: &SeriesName, to: &SeriesName, job: &Job) -> Result<CellGrid> {
+pub fn alignment(shelf: &Shelf, series: &SeriesName, to: &SeriesName, job: &Job) -> Result<(CellGrid, bool)> {
     let found = study(shelf, series, to, &AlignWishes::default(), job)?;
     let mut offsets = offsets_shown(&found, &found.fit, OFFSETS);
     offsets.dedup();
@@ -57,18 +57,20 @@ pub fn alignment(shelf: &Shelf, series: &SeriesName, to: &SeriesName, job: &Job)
             before = month;
         }
     }
+    let is_sure = found.is_sure();
     let agree = found.fit.weeks.iter().filter(|week| week.agrees).count();
-    let clock = match found.is_sure() {
+    let clock = match is_sure {
         true => format!("{}, {agree} of {} weeks agree", found.fit.clock, found.weeks.len()),
         false => "no clock: they are not alike at one offset in enough weeks".to_owned(),
     };
-    Ok(CellGrid {
+    let grid = CellGrid {
         title: format!("{series} as written against {to} in UTC  agreement of weeks by offset"),
         told: format!("{clock}; red is a week whose best offset is another"),
         heads,
         rows: rows.collect(),
         ends: Some(("nothing alike".into(), "the week's best".into())),
-    })
+    };
+    Ok((grid, is_sure))
 }
 
 fn is_best(week: &WeekFit, offset: Micros) -> bool {

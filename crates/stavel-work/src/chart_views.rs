@@ -37,9 +37,14 @@ pub fn draw_view(
     let info = shelf.find(&step.series)?;
     let span = span_between(step.from.as_deref(), step.to.as_deref())?;
     refuse_what_does_not_go(step)?;
+    let mut wants_person = false;
     let grid = match step.view {
         ChartView::Price | ChartView::Trades => return Ok(None),
-        ChartView::Align => alignment(shelf, &step.series, other(step)?, job)?,
+        ChartView::Align => {
+            let (grid, is_sure) = alignment(shelf, &step.series, other(step)?, job)?;
+            wants_person = !is_sure;
+            grid
+        }
         ChartView::Agreement => agreement(shelf, &step.series, other(step)?, job)?,
         ChartView::Coverage => coverage(shelf, &info, span)?,
         ChartView::Days => days(shelf, &info, span, job)?,
@@ -50,7 +55,8 @@ pub fn draw_view(
     let cells: usize = grid.rows.iter().map(|row| row.cells.len()).sum();
     let json = json!({ "path": step.out, "series": step.series, "cells": cells, "bytes": bytes });
     let line = format!("{}: {}, {bytes} bytes", step.out.display(), grid.told);
-    Ok(Some(StepReport { files: vec![step.out.clone()], ..StepReport::new(json, vec![line]) }))
+    let report = StepReport::new(json, vec![line]);
+    Ok(Some(StepReport { wants_person, files: vec![step.out.clone()], ..report }))
 }
 
 /// What is asked for and would not be seen in the picture is not passed over.

@@ -13,7 +13,7 @@ use stavel_core::{Error, Result};
 use stavel_draw::{Dossier, DossierLine, DossierPicture, DossierSection, LineTone, SceneRequest, scene};
 
 use crate::assumptions::of_rows;
-use crate::chart::{ChartBars, ChartRoom, ChartSource, bars_for_chart};
+use crate::chart_bars::{ChartBars, ChartRoom, ChartSource, bars_for_chart};
 use crate::chart_marks::marks_of;
 use crate::chart_views::{costs_grid, coverage, days_grid, week};
 use crate::costs::{cost_sheet, costs_report};

@@ -97,7 +97,19 @@ pub fn draw_on(shelf: &mut Shelf, step: &DrawStep) -> Result<StepReport> {
     let placed = drawings_on(shelf, &info)?.into_iter().find(|placed| placed.drawing.id == id);
     let told = placed.as_ref().map(|placed| in_words(placed, info.is_afloat())).unwrap_or_default();
     let json = json!({"instrument": instrument, "drawing": placed.map(|p| to_json(&p, info.is_afloat()))});
-    Ok(StepReport::new(json, vec![format!("{instrument}: {told}")]))
+    let mut lines = vec![format!("{instrument}: {told}")];
+    let (first, last) = (info.edition.first, info.edition.last);
+    // Far from all rows a year or a month was likely mistyped.
+    let is_far = |point: &DrawnPoint| !(first..=last).contains(&point.time);
+    let wants_person = drawing.points.iter().all(is_far);
+    if wants_person {
+        lines.push(format!(
+            "  ▲ it lies outside of the rows, which reach from {} to {}",
+            wall(first),
+            wall(last)
+        ));
+    }
+    Ok(StepReport { wants_person, ..StepReport::new(json, lines) })
 }
 
 fn new_drawing(info: &SeriesInfo, kind: DrawingKind, step: &DrawStep) -> Result<Drawing> {
@@ -136,10 +148,7 @@ fn changed_drawing(shelf: &Shelf, info: &SeriesInfo, id: u64, step: &DrawStep) -
     shelf.drawing(instrument, id)?;
     let placed = drawings_on(shelf, info)?.into_iter().find(|placed| placed.drawing.id == id);
     let PlacedDrawing { mut drawing, points } = placed.ok_or_else(|| {
-        Error::input(format!(
-            "Drawing {id} has no place among the rows of {}: it was drawn on another series, whose clock is not known.",
-            info.name
-        ))
+        Error::input(format!("Drawing {id} has no place among the rows of {}: {}.", info.name, why_not(info)))
     })?;
     if step.at.is_some() || step.to.is_some() {
         drawing.points = points;
@@ -167,6 +176,14 @@ fn changed_drawing(shelf: &Shelf, info: &SeriesInfo, id: u64, step: &DrawStep) -
     }
     refuse_without_length(&drawing)?;
     Ok(drawing)
+}
+
+/// Why a drawing has no place among the rows of a series.
+fn why_not(info: &SeriesInfo) -> &'static str {
+    match info.is_afloat() {
+        true => "the clock of this series is not known, and they were drawn on others",
+        false => "they were drawn on series whose clock is not known, or which are gone",
+    }
 }
 
 /// # Errors
@@ -232,9 +249,7 @@ fn list(shelf: &Shelf, info: &SeriesInfo) -> Result<StepReport> {
     lines.extend(placed.iter().map(|placed| format!("  {}", in_words(placed, info.is_afloat()))));
     if placed.len() < all.len() {
         let away = counted((all.len() - placed.len()) as u64, "drawing");
-        lines.push(format!(
-            "  {away} more, drawn on series whose clock is not known: they have no place among these rows"
-        ));
+        lines.push(format!("  {away} more, without a place among these rows: {}", why_not(info)));
     }
     let drawings: Vec<Value> = placed.iter().map(|placed| to_json(placed, info.is_afloat())).collect();
     let json = json!({"series": info.name, "drawings": drawings, "elsewhere": all.len() - placed.len()});

@@ -12,6 +12,7 @@ mod auto;
 mod bundle;
 mod chain;
 mod chart;
+mod chart_bars;
 mod chart_marks;
 mod chart_sources;
 mod chart_views;
@@ -38,6 +39,7 @@ mod recipe;
 mod record;
 mod rehearse;
 mod report;
+mod serve;
 mod sheet;
 mod span;
 mod splice;
@@ -56,7 +58,7 @@ pub use apply::{apply, as_act};
 pub use assumptions::of_rows as assumed_of_rows;
 pub use bundle::{bundle_recipe, bundle_shelf, unbundle};
 pub use chain::chain_in_words;
-pub use chart::{ChartBars, ChartRoom, ChartSource, KeptBars, bars_for_chart};
+pub use chart_bars::{ChartBars, ChartRoom, ChartSource, KeptBars, bars_for_chart};
 pub use chart_sources::{likeness_near, offsets_shown, step_in_words};
 pub use check::check_json;
 pub use compose::variation_in_words;
@@ -73,8 +75,15 @@ pub use findings::{cause_in_words, finding_in_words, kind_mend_in_words, loss_in
 pub use intake::{hints_of, layout_named, plan_of};
 pub use recipe::{Done, Recipe, run, what_was_done};
 pub use record::{RecordWish, record};
-pub use rehearse::{journal_lines, spread_rule_in_words};
+pub use rehearse::{
+    KeptHead, KeptMark, KeptRehearsal, Opened, Opening, PlayedOrders, PlayedSeries, RehearsalFile,
+    account_json, entry_in_words, entry_json, figures_json, journal_lines, kept_rehearsals, open_replay,
+    order_in_words, play_orders, read_rehearsal, remark_in_words, spread_rule_in_words, write_rehearsal,
+};
 pub use report::{LongList, StepReport, bytes_in_words, counted};
+pub use serve::{
+    OpenOne, PlayPace, Served, ServedAnswer, ServedReplay, error_event, listen, opener, serve, serve_lines,
+};
 pub use sheet::{SheetValue, sheet_csv, sheet_report, sheet_values};
 pub use span::span_between;
 pub use sql::{SqlDialect, shelf_sql};

@@ -85,7 +85,10 @@ impl Step {
             Step::Dossier(s) => place(&mut s.out),
             Step::Chart(s) => std::iter::once(&mut s.out).chain(&mut s.orders).for_each(place),
             Step::Update(s) => s.recipe.iter_mut().for_each(place),
-            Step::Rehearse(s) => s.orders.iter_mut().for_each(place),
+            Step::Rehearse(s) => {
+                let paths = [&mut s.orders, &mut s.script, &mut s.out, &mut s.against];
+                paths.into_iter().flatten().for_each(place);
+            }
             Step::Check(s) => {
                 let paths = [&mut s.mends, &mut s.save_mends, &mut s.report];
                 paths.into_iter().flatten().for_each(place);
@@ -114,7 +117,7 @@ impl Step {
             Step::Intake(s) => s.paths.iter_mut().collect(),
             Step::Auto(s) => s.files.iter_mut().chain(&mut s.broker).collect(),
             Step::Check(s) => s.mends.iter_mut().collect(),
-            Step::Rehearse(s) => s.orders.iter_mut().collect(),
+            Step::Rehearse(s) => s.orders.iter_mut().chain(&mut s.script).chain(&mut s.against).collect(),
             Step::Compose(s) => {
                 let dates = s.roll.as_mut().and_then(RollSetting::file_mut);
                 s.holidays.iter_mut().chain(&mut s.edited).chain(dates).collect()

@@ -8,7 +8,7 @@ use stavel_core::model::{Frame, SeriesPattern, Weight};
 use stavel_core::store::fact_kind;
 use stavel_work::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, ConvertWish, DeliverStep, DossierStep, DrawStep,
-    FetchStep, FramesStep, IntakeStep, RehearseStep, ShelfStep, SpliceStep, UndoStep, UpdateStep,
+    FetchStep, FramesStep, IntakeStep, PlayPace, RehearseStep, ShelfStep, SpliceStep, UndoStep, UpdateStep,
 };
 
 /// One honest history out of vendor and broker data, for people who backtest.
@@ -34,6 +34,20 @@ pub struct Args {
     pub settings: Option<PathBuf>,
     #[command(subcommand)]
     pub command: Option<Command>,
+}
+
+/// What is played, and for whom.
+#[derive(Debug, Clone, clap::Args)]
+pub struct RehearseArgs {
+    #[command(flatten)]
+    pub step: RehearseStep,
+    /// Serve it to programs: an address and port for WebSocket (0 takes any), or - for standard input and output.
+    #[arg(long, value_name = "ADDRESS", conflicts_with_all = ["orders", "script"])]
+    pub serve: Option<String>,
+    /// How time runs for a program: so many times as fast, or max; else as the program acknowledges. On the bench the pace to
+    /// begin with.
+    #[arg(long, value_name = "PACE")]
+    pub pace: Option<PlayPace>,
 }
 
 /// Which streams are recorded.
@@ -252,12 +266,12 @@ pub enum Command {
         after_help = "Examples:\n  stavel draw NOKSEK@joined:1m\n  stavel draw NOKSEK@joined:1m level --at '2024-03-13 12:30, 0.9815' --text 'high of the day'\n  stavel draw NOKSEK@joined:1m line --at '2024-03-11 08:00, 0.975' --to '2024-03-15 16:00, 0.985' --colour green\n  stavel draw NOKSEK@joined:1m --change 2 --to '2024-03-18 16:00, 0.990'\n  stavel draw NOKSEK@joined:1m --remove 2"
     )]
     Draw(DrawStep),
-    /// Play a history; with orders, without a screen.
+    /// Play histories in one time; with orders or a script without a screen, or served to a program of one's own.
     #[command(alias = "replay")]
     #[command(
-        after_help = "Examples:\n  stavel rehearse NOKSEK@quill:ticks --from 2024-03-27\n  stavel rehearse NOKSEK@quill:ticks --orders orders.csv --json"
+        after_help = "Examples:\n  stavel rehearse NOKSEK@quill:ticks --from 2024-03-27\n  stavel rehearse NOKSEK@quill:ticks --orders orders.csv --json\n  stavel rehearse NOKSEK@quill:ticks --serve 127.0.0.1:8790"
     )]
-    Rehearse(RehearseStep),
+    Rehearse(RehearseArgs),
     /// Print the completions for a shell.
     #[command(
         after_help = "Examples:\n  stavel completions bash > ~/.local/share/bash-completion/completions/stavel"

@@ -11,15 +11,13 @@ use stavel_core::job::Job;
 use stavel_core::model::time::parse;
 use stavel_core::splice::{SpliceWishes, ask_of};
 use stavel_core::store::Shelf;
-use stavel_work::{
-    AccountWish, DeliverStep, Done, IntakeStep, Recipe, RehearseStep, SpliceStep, Step, StepReport,
-};
+use stavel_work::{AccountWish, DeliverStep, Done, IntakeStep, Recipe, SpliceStep, Step, StepReport};
 
 use crate::args::*;
 use crate::bench::options_of;
 use crate::output::{Ending, print_json, print_lines, quietly, tell};
 use crate::progress::ProgressLine;
-use crate::{costs, demo, extras, feeds, frame_sets, handed_on, layouts, record, shelf};
+use crate::{costs, demo, extras, feeds, frame_sets, handed_on, layouts, record, served, shelf};
 
 /// The shelf that is meant: as typed, else the user data folder.
 fn shelf_folder(args: &Args) -> Result<PathBuf> {
@@ -108,8 +106,11 @@ pub fn run(args: &Args) -> Result<Ending> {
         })) => {
             return layouts::show_rejects(&folder, id, args.json);
         }
-        Some(Command::Rehearse(RehearseStep { series, from, orders: None, .. })) => {
-            stavel_tui::rehearse(&folder, series, from.as_deref(), options_of(args)?)?;
+        Some(Command::Rehearse(RehearseArgs { step, serve: Some(address), pace })) => {
+            return served::run(&folder, step, address, pace.unwrap_or_default(), args.json);
+        }
+        Some(Command::Rehearse(RehearseArgs { step, pace, .. })) if !step.is_without_screen() => {
+            stavel_tui::rehearse(&folder, step, *pace, options_of(args)?)?;
             return Ok(Ending::Done);
         }
         Some(Command::Deliver(a)) if a.out == Path::new("-") => return deliver_to_stdout(&folder, a),
@@ -142,7 +143,7 @@ pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
         Command::Chart(step) => Step::Chart(step.clone()),
         Command::Draw(step) => Step::Draw(step.clone()),
         Command::Dossier(step) => Step::Dossier(step.clone()),
-        Command::Rehearse(step) => Step::Rehearse(step.clone()),
+        Command::Rehearse(args) => Step::Rehearse(args.step.clone()),
         Command::Shelf(a) => Step::Shelf(a.step.clone()),
         Command::Demo(_)
         | Command::Feeds { .. }

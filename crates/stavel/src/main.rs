@@ -14,6 +14,7 @@ mod layouts;
 mod output;
 mod progress;
 mod record;
+mod served;
 mod shelf;
 #[cfg(test)]
 mod words_tests;

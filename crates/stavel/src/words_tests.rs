@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use clap::{CommandFactory, Parser};
 use proptest::prelude::*;
 use stavel_core::deliver::FileFormat;
+use stavel_core::rehearse::Queue;
 use stavel_work::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FetchStep, FramesStep, FramesWanted,
     IntakeStep, Prefer, Recipe, RehearseStep, SheetValues, ShelfStep, SpliceStep, Step, UndoStep, UpdateStep,
@@ -290,8 +291,37 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
         .prop_map(|(series, with, from, to, ma, out)| {
             Step::Chart(ChartStep { with, from, to, ma, ..ChartStep::of(series, out.into()) })
         });
-    let rehearse = (series(), moment(), moment(), path())
-        .prop_map(|(series, from, to, orders)| Step::Rehearse(RehearseStep { series, from, to, orders }));
+    let account = (
+        proptest::option::of("[A-Z]{3}"),
+        proptest::option::of(1i64..1_000_000),
+        proptest::option::of(1i64..200),
+        any::<bool>(),
+        proptest::option::of("[1-9][0-9]{0,3}ms"),
+        0i64..9,
+        any::<bool>(),
+    );
+    let rehearse = (proptest::collection::vec(series(), 1..4), moment(), moment(), path(), account).prop_map(
+        |(series, from, to, orders, (account, balance, call, hedged, latency, slippage, through))| {
+            let (balance, call) = (balance.map(Into::into), call.map(Into::into));
+            let queue = if through { Queue::Through } else { Queue::Touch };
+            Step::Rehearse(RehearseStep {
+                series,
+                from,
+                to,
+                orders,
+                script: None,
+                out: None,
+                against: None,
+                account,
+                balance,
+                call,
+                hedged,
+                latency,
+                slippage,
+                queue,
+            })
+        },
+    );
     let undo = (proptest::option::of(series()), any::<bool>()).prop_map(|(series, redo)| {
         if redo { Step::Redo(UndoStep { series }) } else { Step::Undo(UndoStep { series }) }
     });

@@ -283,6 +283,17 @@ impl Builder {
         std::mem::replace(&mut self.bars, empty)
     }
 
+    /// The bar that is open, as it is so far; no row where none is.
+    pub fn open_so_far(&self) -> Columns {
+        let mut bar = Columns::empty(&self.bars.fields, self.bars.scale);
+        let Some(now) = &self.now else { return bar };
+        bar.time.push(now.stamp);
+        for (field, column) in bar.fields.iter().zip(&mut bar.data) {
+            column.push(held(now.value(*field, self.side), &mut 0));
+        }
+        bar
+    }
+
     /// Ends the rows and gives the bars.
     pub fn finish(mut self) -> Built {
         let last_bar = self.now.as_ref().filter(|now| !self.cut.is_full(now, self.side)).map(|now| now.span);

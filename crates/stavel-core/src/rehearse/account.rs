@@ -1,134 +1,253 @@
-//! A paper account: one net position, deals at bid and ask, money by the spec sheet.
+//! A paper account: what is held of one or many instruments, and its money by their spec sheets.
 
 use rust_decimal::Decimal;
 
-use super::tape::TradeQuote;
-use crate::model::instrument::SpecSheet;
+use super::money::{Rates, Traded, points_money as money};
+use super::order::{Direction, LOT_DECIMALS, OrderRole};
+use super::quote::TradeQuote;
+use crate::model::Micros;
 use crate::model::time::weekday;
-use crate::model::{Instrument, Micros, Standing};
 
-/// The sheet to count money by, and whether it counts points only: what a step of a good's price is worth differs for
-/// every contract, so where nobody has said it a lot earns a point for a point, and costs in money are left out. A
-/// lot of a pair of currencies is usually 100,000 of the first, which is assumed and told.
-pub fn money_sheet(instrument: &Instrument, decimals: u8) -> (SpecSheet, bool) {
-    let is_known = |key: &str| instrument.standing(key) != Standing::Assumed;
-    let is_pair = instrument.values.get("kind").is_some_and(|k| k == "forex");
-    let mut sheet = instrument.sheet.clone();
-    if is_pair || is_known("tick_value") || is_known("contract_size") {
-        return (sheet, false);
-    }
-    (sheet.tick_size, sheet.tick_value) = (Decimal::new(1, decimals as u32), Decimal::ONE);
-    sheet.commission = Default::default();
-    (sheet.swap_long, sheet.swap_short) = Default::default();
-    sheet.quote = "points".into();
-    (sheet, true)
-}
-
-/// Which way a deal goes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Direction {
-    /// Bought, at the ask.
-    Buy,
-    /// Sold, at the bid.
-    Sell,
-}
-
-/// A market order that was filled.
+/// What is held: opened by one deal or several, closed in one piece or by parts.
 #[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Holding {
+    /// Its number; counted from 1.
+    pub id: u32,
+    /// The place of its instrument.
+    pub of: usize,
+    /// Bought or sold.
+    pub direction: Direction,
+    /// Ten-thousandths of a lot; above zero.
+    pub lots: i64,
+    /// Sum of price times size, so that the mean price is exact.
+    pub cost: i128,
+    /// When it was opened.
+    pub opened: Micros,
+    /// The best price of the side that it would close at, and the worst.
+    pub reach: Option<(i64, i64)>,
+    /// Commission and swap paid for what is still held, in the money of the account.
+    pub paid: Decimal,
+    /// The word of the order that opened it.
+    pub tag: String,
+    /// True where it was opened at a price that is in doubt.
+    pub doubtful: bool,
+}
+
+impl Holding {
+    /// Its mean price in points.
+    pub fn mean_price(&self) -> f64 {
+        self.cost as f64 / self.lots as f64
+    }
+
+    /// The price that it would be closed at.
+    pub fn exit_price(&self, quote: &TradeQuote) -> i64 {
+        super::fill::side_of(self.direction.turned(), quote)
+    }
+
+    fn sees(&mut self, price: i64) {
+        let sign = self.direction.sign();
+        let (best, worst) = self.reach.unwrap_or((price, price));
+        let better = if (price - best) * sign > 0 { price } else { best };
+        let worse = if (price - worst) * sign < 0 { price } else { worst };
+        self.reach = Some((better, worse));
+    }
+}
+
+/// An order, or a part of one, that was filled.
+#[derive(Debug, Clone, PartialEq)]
 pub struct Deal {
     /// When it was filled.
     pub time: Micros,
+    /// The place of its instrument.
+    pub of: usize,
     /// Bought or sold.
     pub direction: Direction,
-    /// Hundredths of a lot.
+    /// Ten-thousandths of a lot.
     pub lots: i64,
     /// In points.
     pub price: i64,
-    /// What it cost, in the quote currency.
+    /// What it cost, in the money of the account.
     pub commission: Decimal,
-    /// Profit of the part of the position that the deal closed.
+    /// Profit of what it closed, in the money of the account.
     pub profit: Decimal,
+    /// The number of its order.
+    pub order: u32,
+    /// Why it was made.
+    pub reason: DealReason,
+    /// True where the rows leave it open whether, or at which price, it was filled.
+    pub doubtful: bool,
+    /// Bid and ask at that moment, in points.
+    pub seen: (i64, i64),
+    /// What it closed, a line for each holding.
+    pub closed: Vec<Trade>,
 }
 
-/// A line of an account's journal.
+/// Why a deal was made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, strum::Display)]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
+pub enum DealReason {
+    /// A market order.
+    Market,
+    /// A limit order.
+    Limit,
+    /// A stop order, also one with a limit.
+    Stop,
+    /// A trailing stop.
+    Trailing,
+    /// The stop of a bracket.
+    #[serde(rename = "stop")]
+    #[strum(serialize = "stop")]
+    BracketStop,
+    /// The target of a bracket.
+    Target,
+    /// A person closed it.
+    Close,
+    /// Equity did not cover the margin.
+    MarginCall,
+}
+
+/// What was opened and closed again: one holding, or the part of it that a deal closed.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Trade {
+    /// The place of its instrument.
+    pub of: usize,
+    /// How it was opened.
+    pub direction: Direction,
+    /// Ten-thousandths of a lot.
+    pub lots: i64,
+    /// When it was opened.
+    pub opened: Micros,
+    /// When it was closed.
+    pub closed: Micros,
+    /// Sum of price times size of its opening.
+    pub cost: i128,
+    /// The price at which it was closed, in points.
+    pub exit: i64,
+    /// Profit before costs, in the money of the account.
+    pub profit: Decimal,
+    /// Commission of both ends and swap, in the money of the account.
+    pub costs: Decimal,
+    /// The furthest that it ran for it, in points of its exit side from its mean price; never below zero.
+    pub best: f64,
+    /// The furthest that it ran against it, in points; never above zero.
+    pub worst: f64,
+    /// The word of the order that opened it.
+    pub tag: String,
+    /// Why it was closed.
+    pub reason: DealReason,
+    /// True where its opening or its closing is in doubt.
+    pub doubtful: bool,
+}
+
+impl Trade {
+    /// What it earned after all costs.
+    pub fn net(&self) -> Decimal {
+        self.profit - self.costs
+    }
+
+    /// Its mean price at the opening, in points.
+    pub fn entry(&self) -> f64 {
+        self.cost as f64 / self.lots as f64
+    }
+}
+
+/// What a night cost or earned.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum AccountEntry {
-    /// An order was filled.
-    Deal(Deal),
-    /// A position was held overnight.
-    Swap {
-        /// The first row after it.
-        time: Micros,
-        /// What it earned, in the quote currency; below zero where it cost.
-        amount: Decimal,
-        /// Nights it is for; a triple day counts three.
-        nights: i64,
-    },
+pub struct Swap {
+    /// The first quote after it.
+    pub time: Micros,
+    /// The place of its instrument.
+    pub of: usize,
+    /// What it earned, in the money of the account; below zero where it cost.
+    pub amount: Decimal,
+    /// Nights it is for; a triple day counts three.
+    pub nights: i64,
 }
 
-/// A position and what was earned so far, in the instrument's quote currency.
+/// A deal that is to be booked.
+#[derive(Debug, Clone)]
+pub struct Booking<'a> {
+    /// When.
+    pub time: Micros,
+    /// The place of its instrument.
+    pub of: usize,
+    /// Bought or sold.
+    pub direction: Direction,
+    /// Ten-thousandths of a lot.
+    pub lots: i64,
+    /// In points.
+    pub price: i64,
+    /// The number of its order.
+    pub order: u32,
+    /// Why it is made.
+    pub reason: DealReason,
+    /// Bid and ask at that moment, in points.
+    pub seen: (i64, i64),
+    /// The one holding that it closes, where it may not open any.
+    pub closes: Option<u32>,
+    /// The word of its order.
+    pub tag: &'a str,
+    /// True where the rows leave it open.
+    pub doubtful: bool,
+}
+
+/// What is held and what was earned so far.
+#[derive(Debug, Clone)]
 pub struct Account {
-    sheet: SpecSheet,
-    decimals: u8,
-    /// Hundredths of a lot; below zero for short.
-    position: i64,
-    /// Sum over the position of price times hundredths, so that the mean price is exact.
-    cost: i128,
+    /// True where a buy and a sale of one instrument are held beside each other.
+    hedged: bool,
+    holdings: Vec<Holding>,
+    next_holding: u32,
     realised: Decimal,
     costs: Decimal,
-    deals: Vec<Deal>,
-    journal: Vec<AccountEntry>,
-    day: Option<i64>,
+    days: Vec<Option<i64>>,
 }
 
 impl Account {
-    /// An empty account for an instrument whose prices have so many decimals.
-    pub fn new(sheet: SpecSheet, decimals: u8) -> Account {
+    /// An empty account for so many instruments.
+    pub fn new(instruments: usize, hedged: bool) -> Account {
         Account {
-            sheet,
-            decimals,
-            position: 0,
-            cost: 0,
+            hedged,
+            holdings: Vec::new(),
+            next_holding: 1,
             realised: Decimal::ZERO,
             costs: Decimal::ZERO,
-            deals: Vec::new(),
-            journal: Vec::new(),
-            day: None,
+            days: vec![None; instruments],
         }
     }
 
-    /// The sheet that money is counted by.
-    pub fn sheet(&self) -> &SpecSheet {
-        &self.sheet
+    /// What is held, oldest first.
+    pub fn holdings(&self) -> &[Holding] {
+        &self.holdings
     }
 
-    /// Net position in hundredths of a lot; below zero for short.
-    pub fn position(&self) -> i64 {
-        self.position
+    /// A holding of that number.
+    pub fn holding(&self, id: u32) -> Option<&Holding> {
+        self.holdings.iter().find(|h| h.id == id)
     }
 
-    /// Mean price of the position in points; none without a position.
-    pub fn mean_price(&self) -> Option<f64> {
-        (self.position != 0).then(|| self.cost as f64 / self.position as f64)
+    /// What is held of an instrument in all, in ten-thousandths of a lot; below zero where more is sold.
+    pub fn position(&self, of: usize) -> i64 {
+        self.holdings.iter().filter(|h| h.of == of).map(|h| h.lots * h.direction.sign()).sum()
     }
 
-    /// Every deal so far.
-    pub fn deals(&self) -> &[Deal] {
-        &self.deals
+    /// Mean price in points of what is held of an instrument where all of it goes one way.
+    pub fn mean_price(&self, of: usize) -> Option<f64> {
+        let mut held = self.holdings.iter().filter(|h| h.of == of);
+        let first = held.next()?;
+        let (mut lots, mut cost) = (first.lots, first.cost);
+        for more in held {
+            if more.direction != first.direction {
+                return None;
+            }
+            lots += more.lots;
+            cost += more.cost;
+        }
+        Some(cost as f64 / lots as f64)
     }
 
-    /// Decimals of the prices.
-    pub fn decimals(&self) -> u8 {
-        self.decimals
-    }
-
-    /// What happened, in order of time.
-    pub fn journal(&self) -> &[AccountEntry] {
-        &self.journal
-    }
-
-    /// Profit of closed deals less all costs.
+    /// Profit of what was closed, less all costs.
     pub fn realised(&self) -> Decimal {
         self.realised - self.costs
     }
@@ -138,154 +257,229 @@ impl Account {
         self.costs
     }
 
-    /// What closing the position at a quote would earn, before commission.
-    pub fn open_profit(&self, quote: &TradeQuote) -> Decimal {
-        let exit = if self.position > 0 { quote.bid } else { quote.ask };
-        self.money(exit as i128 * self.position as i128 - self.cost)
+    /// What closing a holding at a quote would earn, before commission, in the money of the account; none where no rate is
+    /// known.
+    pub fn open_profit(
+        holding: &Holding,
+        traded: &Traded,
+        quote: &TradeQuote,
+        rates: &Rates<'_>,
+    ) -> Option<Decimal> {
+        let sign = i128::from(holding.direction.sign());
+        let worth = i128::from(holding.exit_price(quote)) * i128::from(holding.lots);
+        Some(money(traded, (worth - holding.cost) * sign) * rates.of(holding.of, quote.time)?)
     }
 
-    /// Money of a sum of points times hundredths of a lot.
-    fn money(&self, points_hundredths: i128) -> Decimal {
-        let whole = i64::try_from(points_hundredths).unwrap_or(i64::MAX);
-        self.sheet.money(whole, self.decimals) / Decimal::ONE_HUNDRED
-    }
-
-    /// Lets time pass: a position pays its swap for every session day that it was held through, three nights
-    /// on the triple day, also where no row was seen on those days.
-    pub fn pass(&mut self, time: Micros) {
-        let day = self.sheet.session.clock.day_of(time);
-        let Some(before) = self.day.replace(day).filter(|before| day > *before) else { return };
-        if self.position == 0 {
-            return;
+    /// Notes the prices between which an instrument moved while nothing was dealt in it.
+    pub fn sees(&mut self, of: usize, bids: (i64, i64), asks: (i64, i64)) {
+        for holding in self.holdings.iter_mut().filter(|h| h.of == of) {
+            let (low, high) = if holding.direction == Direction::Buy { bids } else { asks };
+            holding.sees(low);
+            holding.sees(high);
         }
-        let rate = if self.position > 0 { self.sheet.swap_long } else { self.sheet.swap_short };
-        let nights_of = |ended: i64| match self.sheet.session.opens_on(ended) {
+    }
+
+    /// Notes the day of an instrument of which nothing is held.
+    pub fn skip_to(&mut self, of: usize, time: Micros, traded: &Traded) {
+        self.days[of] = Some(traded.sheet.session.clock.day_of(time));
+    }
+
+    /// Marks what was opened of an instrument at a moment as in doubt.
+    pub fn doubt(&mut self, of: usize, opened: Micros) {
+        for holding in self.holdings.iter_mut().filter(|h| h.of == of && h.opened == opened) {
+            holding.doubtful = true;
+        }
+    }
+
+    /// Lets time pass for an instrument: what is held of it pays its swap for every session day that it was held through,
+    /// three nights on the triple day, also where no row was seen on those days.
+    pub fn pass(&mut self, of: usize, time: Micros, traded: &Traded, rates: &Rates<'_>) -> Option<Swap> {
+        let sheet = &traded.sheet;
+        let day = sheet.session.clock.day_of(time);
+        let before = self.days[of].replace(day).filter(|before| day > *before)?;
+        if !self.holdings.iter().any(|h| h.of == of) {
+            return None;
+        }
+        let nights_of = |ended: i64| match sheet.session.opens_on(ended) {
             false => 0,
-            true if self.sheet.swap_triple == Some(weekday(ended)) => 3,
+            true if sheet.swap_triple == Some(weekday(ended)) => 3,
             true => 1,
         };
         let nights: i64 = (before..day).map(nights_of).sum();
-        // A lot counts with what it was worth when it was opened.
-        let value = self.money(self.cost * 100 / i128::from(self.position));
-        let a_point = self.sheet.money(1, self.sheet.decimals);
-        let a_lot = self.sheet.swap_kind.money(rate, a_point, value);
-        let swap = a_lot * Decimal::new(self.position.abs(), 2) * Decimal::from(nights);
-        if !swap.is_zero() {
-            self.costs -= swap;
-            self.journal.push(AccountEntry::Swap { time, amount: swap, nights });
+        let a_point = sheet.money(1, sheet.decimals);
+        let rate = rates.of(of, time).unwrap_or(Decimal::ZERO);
+        let mut amount = Decimal::ZERO;
+        for holding in self.holdings.iter_mut().filter(|h| h.of == of) {
+            let swap = if holding.direction == Direction::Buy { sheet.swap_long } else { sheet.swap_short };
+            // A lot counts with what it was worth when it was opened.
+            let value = money(traded, holding.cost * i128::from(super::LOT) / i128::from(holding.lots));
+            let a_lot = sheet.swap_kind.money(swap, a_point, value);
+            let swap = a_lot * Decimal::new(holding.lots, LOT_DECIMALS.into()) * Decimal::from(nights) * rate;
+            holding.paid -= swap;
+            amount += swap;
         }
+        self.costs -= amount;
+        (!amount.is_zero()).then_some(Swap { time, of, amount, nights })
     }
 
-    /// Deals at the market: buys at the ask, sells at the bid.
-    pub fn deal(&mut self, direction: Direction, hundredths: i64, quote: &TradeQuote) -> Deal {
-        let (signed, price) = match direction {
-            Direction::Buy => (hundredths, quote.ask),
-            Direction::Sell => (-hundredths, quote.bid),
-        };
-        let closing = if self.position.signum() == -signed.signum() {
-            signed.abs().min(self.position.abs())
-        } else {
-            0
-        };
-        let mut profit = Decimal::ZERO;
-        if closing > 0 {
-            // The part that closes takes its share of the cost with it.
-            let share = self.cost * closing as i128 / self.position.abs() as i128;
-            let proceeds = price as i128 * closing as i128 * self.position.signum() as i128;
-            profit = self.money(proceeds - share);
-            self.cost -= share;
-            self.realised += profit;
-        }
-        let opening = signed.abs() - closing;
-        self.cost += price as i128 * opening as i128 * signed.signum() as i128;
-        self.position += signed;
-        let value = self.money(i128::from(price) * i128::from(hundredths));
-        let commission = self.sheet.commission.of_side(Decimal::new(hundredths, 2), value);
+    /// Books a deal: what it closes is closed, the rest is opened.
+    pub fn book(&mut self, booking: &Booking<'_>, traded: &Traded, rate: Decimal) -> Deal {
+        let value = money(traded, i128::from(booking.price) * i128::from(booking.lots));
+        let size = Decimal::new(booking.lots, LOT_DECIMALS.into());
+        let commission = traded.sheet.commission.of_side(size, value) * rate;
         self.costs += commission;
-        let deal = Deal { time: quote.time, direction, lots: hundredths, price, commission, profit };
-        self.journal.push(AccountEntry::Deal(deal.clone()));
-        self.deals.push(deal.clone());
-        deal
-    }
-}
-
-/// Money with two decimals.
-pub fn money(amount: Decimal) -> String {
-    money_to(amount, 2)
-}
-
-/// Money with so many decimals.
-pub fn money_to(amount: Decimal, decimals: u32) -> String {
-    format!("{:.*}", decimals as usize, amount.round_dp(decimals))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::model::time::parse;
-    use crate::model::{Instrument, OwnValues};
-
-    fn account() -> Account {
-        let own =
-            [("commission", "3.50"), ("swap_long", "-1.20")].map(|(k, v)| (k.to_string(), v.to_string()));
-        Account::new(
-            Instrument::resolve("NOKSEK", None, OwnValues { said: own.into(), ..OwnValues::default() })
-                .unwrap()
-                .sheet,
-            5,
-        )
-    }
-
-    fn quote(time: &str, bid: i64) -> TradeQuote {
-        TradeQuote { time: parse(time).unwrap(), bid, ask: bid + 18 }
-    }
-
-    #[test]
-    fn a_round_trip_pays_the_spread_and_both_commissions() {
-        let mut account = account();
-        account.deal(Direction::Buy, 100, &quote("2024-03-05 10:00", 102_300));
-        assert_eq!(account.open_profit(&quote("2024-03-05 10:01", 102_300)), Decimal::new(-1800, 2));
-        let deal = account.deal(Direction::Sell, 100, &quote("2024-03-05 10:05", 102_350));
-        // 32 points of 1 SEK each on one lot.
-        assert_eq!(deal.profit, Decimal::new(3200, 2));
-        assert_eq!(money(account.realised()), "25.00");
-        assert_eq!(account.position(), 0);
-    }
-
-    #[test]
-    fn partial_closes_and_turning_round() {
-        let mut account = account();
-        account.deal(Direction::Buy, 100, &quote("2024-03-05 10:00", 100_000));
-        account.deal(Direction::Buy, 100, &quote("2024-03-05 10:01", 100_100));
-        assert_eq!(account.mean_price(), Some(100_068.0));
-        let deal = account.deal(Direction::Sell, 300, &quote("2024-03-05 10:02", 100_168));
-        assert_eq!(money(deal.profit), "200.00");
-        assert_eq!((account.position(), account.mean_price()), (-100, Some(100_168.0)));
-    }
-
-    #[test]
-    fn a_night_costs_swap_once() {
-        let mut account = account();
-        account.pass(parse("2024-03-05 10:00").unwrap());
-        account.deal(Direction::Buy, 200, &quote("2024-03-05 10:00", 100_000));
-        for time in ["2024-03-05 21:59", "2024-03-05 22:00", "2024-03-05 23:00"] {
-            account.pass(parse(time).unwrap());
+        let mut left = booking.lots;
+        let mut closed = Vec::new();
+        while left > 0 {
+            let Some(place) = self.closed_by(booking) else { break };
+            let part = left.min(self.holdings[place].lots);
+            let share = commission * Decimal::from(part) / Decimal::from(booking.lots);
+            closed.push(self.close_part((place, part), share, booking, (traded, rate)));
+            left -= part;
         }
-        assert_eq!(money(account.costs()), "9.40");
+        if left > 0 && booking.closes.is_none() {
+            let paid = commission * Decimal::from(left) / Decimal::from(booking.lots);
+            self.open(booking, left, paid);
+        }
+        Deal {
+            time: booking.time,
+            of: booking.of,
+            direction: booking.direction,
+            lots: booking.lots,
+            price: booking.price,
+            commission,
+            profit: closed.iter().map(|t| t.profit).sum(),
+            order: booking.order,
+            reason: booking.reason,
+            doubtful: booking.doubtful,
+            seen: booking.seen,
+            closed,
+        }
     }
 
-    #[test]
-    fn every_session_day_held_pays_and_the_triple_day_three_also_over_holes() {
-        let mut account = account();
-        account.pass(parse("2024-03-04 10:00").unwrap());
-        account.deal(Direction::Buy, 100, &quote("2024-03-04 10:00", 100_000));
-        // Monday to Monday without a row: five session days, Wednesday's with two nights more.
-        account.pass(parse("2024-03-11 10:00").unwrap());
-        assert_eq!(money(account.costs()), format!("{:.2}", 3.5 + 7.0 * 1.2));
-        // Over the weekend only Friday's night is paid.
-        account.pass(parse("2024-03-15 10:00").unwrap());
-        let before = account.costs();
-        account.pass(parse("2024-03-18 10:00").unwrap());
-        assert_eq!(account.costs() - before, Decimal::new(120, 2));
+    /// The holding that a deal closes next: the one it names, else the oldest that goes the other way where such are not
+    /// held beside each other.
+    fn closed_by(&self, booking: &Booking<'_>) -> Option<usize> {
+        let opposite = |h: &Holding| h.of == booking.of && h.direction != booking.direction;
+        match booking.closes {
+            Some(id) => self.holdings.iter().position(|h| h.id == id && opposite(h)),
+            None if self.hedged => None,
+            None => self.holdings.iter().position(opposite),
+        }
+    }
+
+    fn close_part(
+        &mut self,
+        (place, part): (usize, i64),
+        commission: Decimal,
+        booking: &Booking<'_>,
+        (traded, rate): (&Traded, Decimal),
+    ) -> Trade {
+        let holding = &mut self.holdings[place];
+        holding.sees(booking.price);
+        // The part that closes takes its share of the cost with it.
+        let cost = holding.cost * i128::from(part) / i128::from(holding.lots);
+        let paid = holding.paid * Decimal::from(part) / Decimal::from(holding.lots);
+        let sign = holding.direction.sign();
+        let proceeds = i128::from(booking.price) * i128::from(part);
+        let profit = money(traded, (proceeds - cost) * i128::from(sign)) * rate;
+        let mean = holding.mean_price();
+        let from_mean = |price: i64| (price as f64 - mean) * sign as f64;
+        let (best, worst) =
+            holding.reach.map_or((0.0, 0.0), |(b, w)| (from_mean(b).max(0.0), from_mean(w).min(0.0)));
+        let trade = Trade {
+            of: holding.of,
+            direction: holding.direction,
+            lots: part,
+            opened: holding.opened,
+            closed: booking.time,
+            cost,
+            exit: booking.price,
+            profit,
+            costs: paid + commission,
+            best,
+            worst,
+            tag: holding.tag.clone(),
+            reason: booking.reason,
+            doubtful: holding.doubtful || booking.doubtful,
+        };
+        holding.cost -= cost;
+        holding.paid -= paid;
+        holding.lots -= part;
+        if holding.lots == 0 {
+            self.holdings.remove(place);
+        }
+        self.realised += profit;
+        trade
+    }
+
+    /// Opens a holding, or adds to the one that there is where nothing is held beside it.
+    fn open(&mut self, booking: &Booking<'_>, lots: i64, paid: Decimal) {
+        let cost = i128::from(booking.price) * i128::from(lots);
+        let exit = if booking.direction == Direction::Buy { booking.seen.0 } else { booking.seen.1 };
+        let one = (!self.hedged).then(|| self.holdings.iter_mut().find(|h| h.of == booking.of)).flatten();
+        if let Some(holding) = one {
+            holding.lots += lots;
+            holding.cost += cost;
+            holding.paid += paid;
+            holding.doubtful |= booking.doubtful;
+            holding.sees(exit);
+            return;
+        }
+        let id = self.next_holding;
+        self.next_holding += 1;
+        self.holdings.push(Holding {
+            id,
+            of: booking.of,
+            direction: booking.direction,
+            lots,
+            cost,
+            opened: booking.time,
+            reach: Some((exit, exit)),
+            paid,
+            tag: booking.tag.to_owned(),
+            doubtful: booking.doubtful,
+        });
+    }
+
+    /// The holding that a deal of an order opened or added to: the newest of its instrument that goes its way.
+    pub fn opened_by(&self, deal: &Deal) -> Option<u32> {
+        self.holdings.iter().rev().find(|h| h.of == deal.of && h.direction == deal.direction).map(|h| h.id)
+    }
+
+    /// What all that is held binds, in the money of the account; none where a margin or a rate is not known.
+    pub fn margin(&self, traded: &[Traded], rates: &Rates<'_>, now: Micros) -> Option<Decimal> {
+        let mut sum = Decimal::ZERO;
+        for (of, traded) in traded.iter().enumerate() {
+            for direction in [Direction::Buy, Direction::Sell] {
+                let held = self.holdings.iter().filter(|h| h.of == of && h.direction == direction);
+                let (lots, cost) = held.fold((0, 0), |(lots, cost), h| (lots + h.lots, cost + h.cost));
+                if lots > 0 {
+                    sum += margin_of(traded, lots, cost)? * rates.of(of, now)?;
+                }
+            }
+        }
+        Some(sum)
+    }
+}
+
+/// What a size binds that was dealt at prices with a sum of price times size, in the quote currency; none where nobody has
+/// said it.
+pub fn margin_of(traded: &Traded, lots: i64, cost: i128) -> Option<Decimal> {
+    let a_lot = money(traded, cost * i128::from(super::LOT) / i128::from(lots.max(1)));
+    traded.sheet.margin.of(Decimal::new(lots, LOT_DECIMALS.into()), a_lot)
+}
+
+/// The reason that a deal of an order has.
+pub fn reason_of(kind: super::order::OrderKind, role: OrderRole) -> DealReason {
+    use super::order::OrderKind;
+    match (role, kind) {
+        (OrderRole::Target, _) => DealReason::Target,
+        (OrderRole::Close, _) => DealReason::Close,
+        (_, OrderKind::Trailing(_)) => DealReason::Trailing,
+        (OrderRole::Stop, _) => DealReason::BracketStop,
+        (_, OrderKind::Market) => DealReason::Market,
+        (_, OrderKind::Limit(_)) => DealReason::Limit,
+        (_, OrderKind::Stop(_) | OrderKind::StopLimit { .. }) => DealReason::Stop,
     }
 }

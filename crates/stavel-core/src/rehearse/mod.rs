@@ -1,16 +1,47 @@
 //! Rehearse: a history played in time, and trading on paper against it.
 //!
-//! A [`Tape`] gives quotes in order of time and can jump; an [`Account`] trades at them by the spec
-//! sheet; [`run_orders`] plays a list of orders without a screen.
+//! A [`Tape`] gives quotes in order of time and can jump; a [`Desk`] keeps orders and an [`Account`] and fills by fixed rules;
+//! a [`Replay`] plays one or many tapes on a desk and goes back to any earlier moment.
 
 mod account;
+mod acts;
+mod desk;
+mod desk_bars;
+mod desk_fills;
+mod desk_run;
+mod figures;
+mod fill;
+mod headless;
+mod money;
+mod order;
+mod order_words;
+mod orders_file;
+mod quote;
+mod replay;
+mod rescaled;
 mod script;
+mod shelf_rows;
 mod spreads;
 mod tape;
+mod watched;
 
-pub use account::{Account, AccountEntry, Deal, Direction, money, money_sheet, money_to};
-pub use script::{
-    OrderFate, OrderRemark, Played, ScriptOrder, ScriptOutcome, orders_in, read_orders, run_orders,
+pub use account::{Account, Booking, Deal, DealReason, Holding, Swap, Trade};
+pub use acts::parse_lots;
+pub use desk::{Desk, DeskRules, Entry, Gone, Refusal};
+pub use figures::{Figures, TradeSum, figures_of, trades_of};
+pub use fill::{Queue, Triggers, acts_at, side_of, triggers};
+pub use headless::{OrderFate, OrderRemark, Outcome, run_orders};
+pub use money::{RateRule, Rates, Traded, money, money_sheet, money_to, points_money};
+pub use order::{
+    DeskAct, Direction, Exit, LOT, LOT_DECIMALS, Order, OrderKind, OrderRole, Size, Ticket, Until, lots_text,
 };
+pub use order_words::order_in_line;
+pub use orders_file::{FileOrder, orders_in, read_orders};
+pub use quote::{BarReach, TradeQuote};
+pub use replay::{Logged, Replay, ReplayAct, RowWatcher};
+pub use rescaled::{PriceFactor, Rescaled};
+pub use script::{Script, ScriptRun, run_script, script_in};
+pub use shelf_rows::ShelfRows;
 pub use spreads::{SpreadFrom, SpreadRule, SpreadsUsed};
-pub use tape::{FillPrice, Tape, TradeQuote};
+pub use tape::{FillPrice, HeldRows, Pieces, RowSource, Tape, TapePiece, TapePlace};
+pub use watched::{Watch, WatchedBar};

@@ -106,11 +106,11 @@ pub struct SpreadsUsed {
 }
 
 impl SpreadsUsed {
-    pub(super) fn count(&mut self, from: SpreadFrom) {
+    pub(super) fn count(&mut self, from: SpreadFrom, quotes: u64) {
         *(match from {
             SpreadFrom::Rows => &mut self.own,
             SpreadFrom::Measured => &mut self.measured,
             SpreadFrom::Sheet => &mut self.sheet,
-        }) += 1;
+        }) += quotes;
     }
 }

@@ -1,20 +1,10 @@
-//! The tape: quotes of a history in order of time.
+//! The tape: quotes of one history in order of time, piece by piece.
 
+use super::quote::{BarReach, TradeQuote};
 use super::spreads::{SpreadFrom, SpreadRule, SpreadsUsed};
-use crate::model::time::{DAY, SECOND};
-use crate::model::{Columns, Field, Frame, Micros, Session, Shape, Span};
+use crate::model::time::{DAY, HOUR, SECOND};
+use crate::model::{Columns, Field, Frame, Micros, Session, Shape, Span, present};
 use crate::{Error, Result};
-
-/// What could be traded at a moment.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct TradeQuote {
-    /// When it stands.
-    pub time: Micros,
-    /// In points.
-    pub bid: i64,
-    /// In points.
-    pub ask: i64,
-}
 
 /// Where a jump ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -28,54 +18,142 @@ pub enum FillPrice {
     },
 }
 
+/// Pieces of rows, in order of time.
+pub type Pieces = Box<dyn Iterator<Item = Result<Columns>> + Send>;
+
+/// Where a tape has its rows from.
+pub trait RowSource: Send {
+    /// The rows at or after a moment, piece by piece.
+    ///
+    /// # Errors
+    /// Where they cannot be read.
+    fn rows_from(&self, from: Micros) -> Result<Pieces>;
+
+    /// The time of the last row before a moment.
+    ///
+    /// # Errors
+    /// Where they cannot be read.
+    fn last_before(&self, before: Micros) -> Result<Option<Micros>>;
+}
+
+/// Rows that are all in memory.
+pub struct HeldRows(pub Columns);
+
+impl RowSource for HeldRows {
+    fn rows_from(&self, from: Micros) -> Result<Pieces> {
+        let at = self.0.time.partition_point(|t| *t < from);
+        Ok(Box::new(std::iter::once(Ok(self.0.rows(at..self.0.len())))))
+    }
+
+    fn last_before(&self, before: Micros) -> Result<Option<Micros>> {
+        let at = self.0.time.partition_point(|t| *t < before);
+        Ok(at.checked_sub(1).map(|i| self.0.time[i]))
+    }
+}
+
 /// A history that plays forward. A tick is one quote; a bar is two, its open when it begins and its
-/// close just before it ends, so that nothing is known of a bar before it is over.
+/// close just before it ends, so that nothing is known of a bar before it is over. One piece of rows is held.
 pub struct Tape {
-    rows: Columns,
+    source: Box<dyn RowSource>,
     length: Micros,
     /// For rows that do not say their spread.
     spreads: SpreadRule,
     used: SpreadsUsed,
-    /// When rows go on after those of the tape; a bar is over then at the latest.
-    next: Option<Micros>,
-    /// The row of the next quote, and whether that is a bar's close.
-    row: usize,
-    closes: bool,
-    now: Option<TradeQuote>,
+    pieces: Pieces,
+    /// The rows after those at hand: a bar that is cut there closes before.
+    next: Option<Columns>,
+    piece: TapePiece,
+    at: usize,
+    last: KnownSides,
+}
+
+/// A place on a tape to which it can go back.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct TapePlace {
+    /// The time of the row that the next quote is of; none at the end.
+    row: Option<Micros>,
+    /// Quotes of rows of that very time that were played already.
+    skip: usize,
+    last: KnownSides,
+    used: SpreadsUsed,
+}
+
+/// The last price of each side: feeds may write only the one that changed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+struct KnownSides {
+    bid: Option<i64>,
+    ask: Option<i64>,
+}
+
+/// A piece of rows as quotes.
+#[derive(Debug, Default)]
+pub struct TapePiece {
+    /// The rows.
+    pub rows: Columns,
+    /// When each quote stands.
+    pub time: Vec<Micros>,
+    /// In points.
+    pub bid: Vec<i64>,
+    /// In points.
+    pub ask: Vec<i64>,
+    /// For each quote the row that it is of; empty where each row is one quote.
+    row: Vec<u32>,
+    /// Of a bar's close, the lowest and the highest bid since its open; empty where no row is a bar.
+    reach: Vec<Option<BarReach>>,
+    /// Where the spread of each quote comes from; empty where every row says its own.
+    from: Vec<SpreadFrom>,
+    /// Quotes of rows before this piece that have the time of its first row.
+    before: usize,
+    /// The last prices before this piece, and the quote from which on the ask is one that a row said.
+    entered: KnownSides,
+    asks_from: usize,
+}
+
+impl TapePiece {
+    fn row_of(&self, quote: usize) -> usize {
+        self.row.get(quote).map_or(quote, |row| *row as usize)
+    }
+
+    /// What lies between the open and the close of a bar, where a quote is its close.
+    pub fn reach_of(&self, quote: usize) -> Option<BarReach> {
+        self.reach.get(quote).copied().flatten()
+    }
+
+    /// True where rows may be bars.
+    pub fn has_bars(&self) -> bool {
+        !self.reach.is_empty()
+    }
+
+    /// The rows that are over once so many quotes were played.
+    pub fn rows_over(&self, quotes: usize) -> usize {
+        if quotes == self.time.len() { self.rows.len() } else { self.row_of(quotes) }
+    }
 }
 
 impl Tape {
-    /// A tape of rows sorted by time. What rows do not say of their spread, the rule does.
+    /// A tape from a moment on. What rows do not say of their spread, the rule does.
     ///
     /// # Errors
-    /// Where there are no rows; a question, where nothing says a spread that is needed.
-    pub fn new(rows: Columns, frame: Frame, spreads: SpreadRule) -> Result<Tape> {
-        if rows.is_empty() {
-            return Err(Error::input("There is nothing to play in that span."));
-        }
+    /// Where rows cannot be read or played; a question, where nothing says a spread that is needed.
+    pub fn new(source: Box<dyn RowSource>, frame: Frame, spreads: SpreadRule, from: Micros) -> Result<Tape> {
         if frame.is_counted() {
             return Err(Error::input(format!(
-                "Bars of {frame} know no time of their own and cannot be played; name the ticks they are made of."
+                "LastBars of {frame} know no time of their own and cannot be played; name the ticks they are made of."
             )));
         }
-        if rows.shape() == Shape::Depth {
-            return Err(Error::input(
-                "Depth rows alone cannot be played; name the ticks or bars of the instrument.",
-            ));
-        }
-        let rows = rows.with_whole_bars();
-        let (length, used) = (frame.length(), SpreadsUsed::default());
-        let tape = Tape { rows, length, spreads, used, next: None, row: 0, closes: false, now: None };
-        if tape.spreads.is_silent() && (0..tape.rows.len()).any(|row| tape.own_spread(row).is_none()) {
-            return Err(tape.spreads.question());
-        }
+        let mut tape = Tape {
+            source,
+            length: frame.length(),
+            spreads,
+            used: SpreadsUsed::default(),
+            pieces: Box::new(std::iter::empty()),
+            next: None,
+            piece: TapePiece::default(),
+            at: 0,
+            last: KnownSides::default(),
+        };
+        tape.seek(from)?;
         Ok(tape)
-    }
-
-    /// Tells when rows go on after those of the tape: a bar that is cut there closes before.
-    pub fn followed_by(mut self, next: Option<Micros>) -> Tape {
-        self.next = next;
-        self
     }
 
     /// How many quotes played so far had their spread from where.
@@ -88,231 +166,283 @@ impl Tape {
         &self.spreads
     }
 
-    /// The spread that a row says, of a tick the distance of bid and ask.
-    fn own_spread(&self, row: usize) -> Option<i64> {
-        let value = |field: Field| self.rows.cells(field).get(row);
-        if self.is_bar(row) { value(Field::Spread) } else { Some(value(Field::Ask)? - value(Field::Bid)?) }
+    /// The piece at hand and the place of the next quote in it.
+    pub fn piece(&self) -> (&TapePiece, usize) {
+        (&self.piece, self.at)
     }
 
-    /// True where a row is a bar: two quotes, its open and its close.
-    fn is_bar(&self, row: usize) -> bool {
-        match self.rows.shape() {
-            Shape::Bars => true,
-            Shape::Layered => self.rows.column(Field::Covers)[row] > 0,
-            Shape::Quotes | Shape::Trades | Shape::Depth => false,
-        }
-    }
-
-    fn length_of(&self, row: usize) -> Micros {
-        self.rows.column(Field::Covers).get(row).copied().unwrap_or(self.length)
-    }
-
-    /// When the next quote comes: of a bar that is cut short (by the end of its day) the close comes before
-    /// the next row.
-    fn time(&self) -> Micros {
-        let (row, open) = (self.row, self.rows.time[self.row]);
-        if !self.closes {
-            return open;
-        }
-        let close = open + (self.length_of(row) - SECOND).max(0);
-        match self.rows.time.get(row + 1).copied().or(self.next) {
-            Some(next) => close.min(next - 1).max(open),
-            None => close,
-        }
-    }
-
-    fn quote(&self) -> (TradeQuote, SpreadFrom) {
-        let (row, time) = (self.row, self.time());
-        let value = |field: Field| self.rows.cells(field).get(row);
-        let price = match self.is_bar(row) {
-            true => value(if self.closes { Field::Close } else { Field::Open }),
-            false => value(Field::Bid).or(value(Field::Last)),
-        };
-        let bid = price.unwrap_or_default();
-        let (spread, from) = match self.own_spread(row) {
-            Some(own) => (own, SpreadFrom::Rows),
-            None => self.spreads.at(time).unwrap_or((0, SpreadFrom::Rows)),
-        };
-        (TradeQuote { time, bid, ask: bid + spread }, from)
-    }
-
-    /// The span the tape covers.
-    pub fn span(&self) -> Span {
-        let (first, last) = self.rows.ends().unwrap_or_default();
-        Span::new(first, last + self.length_of(self.rows.len().saturating_sub(1)).max(1))
-    }
-
-    /// The quote now: the last one played.
-    pub fn now(&self) -> Option<TradeQuote> {
-        self.now
-    }
-
-    /// When the next quote comes.
+    /// When the next quote comes; none at the end.
     pub fn next_time(&self) -> Option<Micros> {
-        (self.row < self.rows.len()).then(|| self.time())
+        self.piece.time.get(self.at).copied()
     }
 
-    /// Plays the next quote.
-    pub fn step(&mut self) -> Option<TradeQuote> {
-        if self.row == self.rows.len() {
-            return None;
+    /// The next quote.
+    pub fn next(&self) -> Option<TradeQuote> {
+        let i = self.at;
+        Some(TradeQuote { time: *self.piece.time.get(i)?, bid: self.piece.bid[i], ask: self.piece.ask[i] })
+    }
+
+    /// Goes over quotes at hand, and takes the next piece in where they are done.
+    ///
+    /// # Errors
+    /// Where it cannot be read.
+    pub fn pass(&mut self, quotes: usize) -> Result<()> {
+        match self.piece.from.get(self.at..self.at + quotes) {
+            Some(from) => from.iter().for_each(|from| self.used.count(*from, 1)),
+            None => self.used.count(SpreadFrom::Rows, quotes as u64),
         }
-        let (quote, from) = self.quote();
-        self.used.count(from);
-        self.now = Some(quote);
-        if self.is_bar(self.row) && !self.closes {
-            self.closes = true;
-        } else {
-            self.closes = false;
-            self.row += 1;
+        self.at += quotes;
+        if self.at >= self.piece.time.len() { self.load() } else { Ok(()) }
+    }
+
+    /// Goes to the first quote of the first row at or after a moment.
+    ///
+    /// # Errors
+    /// Where rows cannot be read.
+    pub fn seek(&mut self, from: Micros) -> Result<()> {
+        self.pieces = self.source.rows_from(from)?;
+        (self.next, self.piece, self.at, self.last) = (None, TapePiece::default(), 0, KnownSides::default());
+        self.load()
+    }
+
+    /// The place that it is at.
+    pub fn place(&self) -> TapePlace {
+        let row = self
+            .piece
+            .rows
+            .time
+            .get(self.piece.row_of(self.at))
+            .copied()
+            .filter(|_| self.next_time().is_some());
+        let is_of = |quote: &usize| Some(self.piece.rows.time[self.piece.row_of(*quote)]) == row;
+        let here = (0..self.at).rev().take_while(is_of).count();
+        let is_all = here == self.at && self.piece.rows.time.first().copied() == row;
+        let skip = if is_all { here + self.piece.before } else { here };
+        // What was known before the first row of that time.
+        let last = match (self.at - here).checked_sub(1) {
+            Some(i) => KnownSides {
+                bid: Some(self.piece.bid[i]),
+                ask: Some(self.piece.ask[i]).filter(|_| i >= self.piece.asks_from),
+            },
+            None => self.piece.entered,
+        };
+        TapePlace { row, skip, last, used: self.used }
+    }
+
+    /// Goes back, or on, to a place that it was at.
+    ///
+    /// # Errors
+    /// Where rows cannot be read.
+    pub fn go_to(&mut self, place: TapePlace) -> Result<()> {
+        let Some(row) = place.row else {
+            (self.next, self.piece, self.at) = (None, TapePiece::default(), 0);
+            self.pieces = Box::new(std::iter::empty());
+            (self.last, self.used) = (place.last, place.used);
+            return Ok(());
+        };
+        self.pieces = self.source.rows_from(row)?;
+        (self.next, self.piece, self.at, self.last) = (None, TapePiece::default(), 0, place.last);
+        self.load()?;
+        for _ in 0..place.skip {
+            self.pass(1)?;
         }
-        self.now
+        self.used = place.used;
+        Ok(())
     }
 
-    fn go_to(&mut self, row: usize) {
-        (self.row, self.closes) = (row, false);
-        self.step();
+    /// Whether there is something to play within a week of a moment (a weekend and holidays may lie between); else the
+    /// nearest time with data.
+    ///
+    /// # Errors
+    /// Where rows cannot be read.
+    pub fn look(&self, to: Micros) -> Result<FillPrice> {
+        let mut after = None;
+        for piece in self.source.rows_from(to)? {
+            after = piece?.time.first().copied();
+            if after.is_some() {
+                break;
+            }
+        }
+        if let Some(t) = after.filter(|t| t - to <= 7 * DAY) {
+            return Ok(FillPrice::At(t));
+        }
+        let before = self.source.last_before(to)?;
+        let nearest = [before, after].into_iter().flatten().min_by_key(|t| (t - to).abs());
+        Ok(FillPrice::Nothing { nearest: nearest.unwrap_or(to) })
     }
 
-    /// Plays every quote up to and with a moment.
-    pub fn play_to(&mut self, until: Micros, mut with: impl FnMut(TradeQuote)) {
-        while self.next_time().is_some_and(|t| t <= until) {
-            if let Some(quote) = self.step() {
-                with(quote);
+    /// The first opening of the session after a moment.
+    pub fn next_opening(session: &Session, now: Micros) -> Option<Micros> {
+        session.open_spans(Span::new(now, now + 15 * DAY)).iter().map(|s| s.from).find(|&from| from > now)
+    }
+
+    /// The length of a bar; 0 for ticks.
+    pub fn bar(&self) -> Micros {
+        self.length
+    }
+
+    /// A bar and its quotes are apart no longer than this: an hour, or the length of a bar.
+    pub fn patience(&self) -> Micros {
+        self.length.max(HOUR)
+    }
+
+    fn read(&mut self) -> Result<Option<Columns>> {
+        for piece in self.pieces.by_ref() {
+            let piece = piece?;
+            if piece.shape() == Shape::Depth {
+                return Err(Error::input(
+                    "Depth rows alone cannot be played; name the ticks or bars of the instrument.",
+                ));
+            }
+            let piece = piece.with_whole_bars();
+            if !piece.is_empty() {
+                return Ok(Some(piece));
+            }
+        }
+        Ok(None)
+    }
+
+    fn load(&mut self) -> Result<()> {
+        loop {
+            let rows = match self.next.take() {
+                Some(rows) => rows,
+                None => match self.read()? {
+                    Some(rows) => rows,
+                    None => {
+                        (self.piece, self.at) = (TapePiece::default(), 0);
+                        return Ok(());
+                    }
+                },
+            };
+            // Only a bar may be cut short by what follows.
+            self.next = if rows.has(Field::Close) { self.read()? } else { None };
+            let before = match (self.piece.rows.ends(), rows.time.first()) {
+                (Some((_, last)), Some(first)) if last == *first => {
+                    let of_last = |quote: &usize| self.piece.rows.time[self.piece.row_of(*quote)] == last;
+                    let here = (0..self.piece.time.len()).rev().take_while(of_last).count();
+                    here + if here == self.piece.time.len() { self.piece.before } else { 0 }
+                }
+                _ => 0,
+            };
+            let next = self.next.as_ref().and_then(|rows| rows.time.first().copied());
+            let piece =
+                if rows.has(Field::Close) { self.of_bars(rows, next)? } else { self.of_quotes(rows)? };
+            (self.piece, self.at) = (TapePiece { before, ..piece }, 0);
+            if !self.piece.time.is_empty() {
+                return Ok(());
             }
         }
     }
 
-    /// The rows that are over: every row but one that is still open.
-    pub fn played(&self) -> usize {
-        self.row
+    /// The spread of a row that says none.
+    fn spread_at(&self, time: Micros) -> Result<(i64, SpreadFrom)> {
+        self.spreads.at(time).ok_or_else(|| self.spreads.question())
     }
 
-    /// All rows of the tape.
-    pub fn rows(&self) -> &Columns {
-        &self.rows
-    }
-
-    /// Jumps so that the next quote is the first at or after `to`. Where none follows within a week (a
-    /// weekend and holidays may lie between), nothing moves and the nearest time with data is named.
-    pub fn jump(&mut self, to: Micros) -> FillPrice {
-        let row = self.rows.time.partition_point(|&t| t < to);
-        let before = row.checked_sub(1).map(|i| self.rows.time[i]);
-        match self.rows.time.get(row) {
-            Some(&t) if t - to <= 7 * DAY => {
-                self.go_to(row);
-                FillPrice::At(t)
+    /// Ticks as quotes: a side that a row does not say stays as it was.
+    fn of_quotes(&mut self, mut rows: Columns) -> Result<TapePiece> {
+        let is_whole = |field: Field| rows.has(field) && !rows.column(field).contains(&crate::model::ABSENT);
+        if is_whole(Field::Bid) && is_whole(Field::Ask) {
+            let (bid, ask) = (rows.column(Field::Bid).to_vec(), rows.column(Field::Ask).to_vec());
+            let entered = self.last;
+            self.last = KnownSides { bid: bid.last().copied(), ask: ask.last().copied() };
+            return Ok(TapePiece {
+                time: rows.time.clone(),
+                bid,
+                ask,
+                rows,
+                entered,
+                ..TapePiece::default()
+            });
+        }
+        let price = if rows.has(Field::Bid) || rows.has(Field::Ask) { Field::Bid } else { Field::Last };
+        let says_asks = rows.has(Field::Ask);
+        let mut piece = TapePiece { entered: self.last, ..TapePiece::default() };
+        let mut keep = Vec::with_capacity(rows.len());
+        for row in 0..rows.len() {
+            // Rows before the first quote say a side that it has.
+            if piece.time.is_empty() && row > 0 && rows.time[row] > rows.time[row - 1] {
+                piece.entered = self.last;
             }
-            after => {
-                let nearest = [before, after.copied()].into_iter().flatten().min_by_key(|t| (t - to).abs());
-                FillPrice::Nothing { nearest: nearest.unwrap_or(to) }
+            let (bid, ask) = (rows.cells(price).get(row), rows.cells(Field::Ask).get(row));
+            self.last = KnownSides {
+                bid: bid.or(self.last.bid),
+                ask: if says_asks { ask.or(self.last.ask) } else { None },
+            };
+            // Before the first bid nothing could be sold.
+            keep.push(self.last.bid.is_some());
+            let Some(bid) = self.last.bid else { continue };
+            let (ask, from) = match self.last.ask {
+                Some(ask) => (ask, SpreadFrom::Rows),
+                None => {
+                    piece.asks_from = piece.time.len() + 1;
+                    let (spread, from) = self.spread_at(rows.time[row])?;
+                    (bid + spread, from)
+                }
+            };
+            piece.time.push(rows.time[row]);
+            piece.bid.push(bid);
+            piece.ask.push(ask);
+            piece.from.push(from);
+        }
+        rows.retain(|row| keep[row]);
+        Ok(TapePiece { rows, ..piece })
+    }
+
+    /// LastBars, and layers of bars and ticks, as quotes.
+    fn of_bars(&mut self, rows: Columns, next: Option<Micros>) -> Result<TapePiece> {
+        let is_layered = rows.shape() == Shape::Layered;
+        let mut piece = TapePiece { entered: self.last, ..TapePiece::default() };
+        let value = |field: Field, row: usize| rows.column(field).get(row).copied().and_then(present);
+        for row in 0..rows.len() {
+            let time = rows.time[row];
+            let length = value(Field::Covers, row).unwrap_or(self.length);
+            let is_bar = !is_layered || length > 0;
+            if !is_bar {
+                let (bid, ask) = (value(Field::Bid, row), value(Field::Ask, row));
+                let Some(bid) = bid.or(value(Field::Last, row)).or(self.last.bid) else { continue };
+                let (ask, from) = match ask {
+                    Some(ask) => (ask, SpreadFrom::Rows),
+                    None => {
+                        let (spread, from) = self.spread_at(time)?;
+                        (bid + spread, from)
+                    }
+                };
+                self.last.bid = Some(bid);
+                piece.add(row, TradeQuote { time, bid, ask }, from, None);
+                continue;
+            }
+            let close = time + (length - SECOND).max(0);
+            let close = match rows.time.get(row + 1).copied().or(next) {
+                Some(next) => close.min(next - 1).max(time),
+                None => close,
+            };
+            for (time, field, is_close) in [(time, Field::Open, false), (close, Field::Close, true)] {
+                let Some(bid) = value(field, row) else { continue };
+                let (spread, from) = match value(Field::Spread, row) {
+                    Some(spread) => (spread, SpreadFrom::Rows),
+                    None => self.spread_at(time)?,
+                };
+                let reach = || {
+                    let (low, high) = (value(Field::Low, row)?, value(Field::High, row)?);
+                    Some(BarReach { from: rows.time[row], low, high })
+                };
+                let quote = TradeQuote { time, bid, ask: bid + spread };
+                piece.add(row, quote, from, if is_close { reach() } else { None });
+                self.last.bid = Some(bid);
             }
         }
-    }
-
-    /// Jumps to the next opening of the session after now.
-    pub fn next_session(&mut self, session: &Session) -> FillPrice {
-        let now = self.now().map_or(self.span().from, |q| q.time);
-        let openings = session.open_spans(Span::new(now, now + 15 * DAY));
-        match openings.iter().map(|s| s.from).find(|&from| from > now) {
-            Some(opening) => self.jump(opening),
-            None => FillPrice::Nothing { nearest: now },
-        }
-    }
-
-    /// Jumps to the first quote of the next session day that has data.
-    pub fn next_day(&mut self, session: &Session) -> FillPrice {
-        let now = self.now().map_or(self.span().from, |q| q.time);
-        let tomorrow = session.day_span(session.clock.day_of(now)).to;
-        let row = self.rows.time.partition_point(|&t| t < tomorrow);
-        match self.rows.time.get(row).copied() {
-            Some(t) => {
-                self.go_to(row);
-                FillPrice::At(t)
-            }
-            None => FillPrice::Nothing { nearest: self.rows.time[self.rows.len() - 1] },
-        }
+        Ok(TapePiece { rows, ..piece })
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::hour_spreads::HourSpreads;
-    use crate::model::time::{HOUR, MINUTE, parse};
-    use crate::model::{ABSENT, Clock, Scale};
-
-    fn rule(usual: Option<i64>) -> SpreadRule {
-        let hours = HourSpreads(vec![usual; crate::check::WEEK_HOURS]);
-        SpreadRule::new("NOKSEK", hours, &Clock::utc(), None)
-    }
-
-    fn tape() -> Tape {
-        let start = parse("2024-03-05 10:00").unwrap();
-        let times = [0, 1, 2, 30 * 24 * 60];
-        let rows = Columns {
-            time: times.iter().map(|m| start + m * MINUTE).collect(),
-            fields: vec![Field::Open, Field::High, Field::Low, Field::Close, Field::Spread],
-            data: vec![
-                vec![10, 20, 30, 40],
-                vec![15; 4],
-                vec![5; 4],
-                vec![12, 22, 32, 42],
-                vec![3, ABSENT, 5, 0],
-            ],
-            scale: Scale { price: 2, volume: 0 },
-        };
-        Tape::new(rows, Frame::M1, rule(Some(4))).unwrap()
-    }
-
-    #[test]
-    fn a_bar_is_its_open_and_then_its_close() {
-        let mut tape = tape();
-        let start = tape.span().from;
-        assert_eq!(tape.step(), Some(TradeQuote { time: start, bid: 10, ask: 13 }));
-        assert_eq!(tape.played(), 0);
-        assert_eq!(tape.step(), Some(TradeQuote { time: start + 59 * SECOND, bid: 12, ask: 15 }));
-        assert_eq!(tape.played(), 1);
-        assert_eq!(tape.step().unwrap().ask, 24, "an unknown spread is the usual one of its hour");
-        let mut seen = 0;
-        tape.play_to(start + HOUR, |_| seen += 1);
-        assert_eq!((seen, tape.played()), (3, 3));
-    }
-
-    #[test]
-    fn time_never_runs_backwards_where_a_bar_is_cut_by_the_end_of_its_day() {
-        // Bars of four hours, the second cut after one.
-        let start = parse("2024-03-05 16:00").unwrap();
-        let rows = Columns {
-            time: vec![start, start + 4 * HOUR, start + 5 * HOUR],
-            fields: vec![Field::Open, Field::High, Field::Low, Field::Close],
-            data: vec![vec![10; 3]; 4],
-            scale: Scale { price: 2, volume: 0 },
-        };
-        let frame: Frame = "4h".parse().unwrap();
-        assert!(Tape::new(rows.clone(), frame, rule(None)).is_err_and(|e| e.is_undecided()));
-        let mut tape = Tape::new(rows, frame, rule(Some(3))).unwrap().followed_by(Some(start + 6 * HOUR));
-        let times: Vec<Micros> = std::iter::from_fn(|| tape.step()).map(|q| q.time - start).collect();
-        let close = |end: Micros| end * HOUR - 1;
-        assert_eq!(times, [0, 4 * HOUR - SECOND, 4 * HOUR, close(5), 5 * HOUR, close(6)]);
-        assert_eq!(tape.spreads_used(), SpreadsUsed { measured: 6, ..SpreadsUsed::default() });
-    }
-
-    #[test]
-    fn jumps_land_or_name_the_nearest_data() {
-        let mut tape = tape();
-        let start = tape.span().from;
-        assert_eq!(tape.jump(start + MINUTE - 1), FillPrice::At(start + MINUTE));
-        assert_eq!(tape.now().unwrap().bid, 20);
-        assert_eq!(tape.jump(start + 10 * DAY), FillPrice::Nothing { nearest: start + 2 * MINUTE });
-        assert_eq!(tape.now().unwrap().bid, 20, "nothing moved");
-        assert_eq!(tape.jump(start + 60 * DAY), FillPrice::Nothing { nearest: start + 30 * DAY });
-        let session = Session {
-            week: "mon-fri 08:00-17:00 Europe/Oslo".parse().unwrap(),
-            clock: "Europe/Oslo".parse().unwrap(),
-            ..Session::always()
-        };
-        assert_eq!(tape.next_day(&session), FillPrice::At(start + 30 * DAY));
-        assert!(matches!(tape.next_session(&session), FillPrice::Nothing { .. }));
+impl TapePiece {
+    fn add(&mut self, row: usize, quote: TradeQuote, from: SpreadFrom, reach: Option<BarReach>) {
+        self.time.push(quote.time);
+        self.bid.push(quote.bid);
+        self.ask.push(quote.ask);
+        self.row.push(row as u32);
+        self.from.push(from);
+        self.reach.push(reach);
     }
 }

@@ -11,8 +11,6 @@
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
-use rusqlite::Connection;
-
 use super::editions::SegmentInfo;
 use super::scan::ScanFile;
 use super::segment::{SegmentWriter, SharedRows, WrittenFile};
@@ -95,7 +93,8 @@ impl LevelMaker {
         }
     }
 
-    /// Writes the levels that there is room for: of the longest bars first, then the shortest that still fit.
+    /// Writes at most two levels, as far as there is room: one whose bars are a quarter of an hour or an hour, for pictures of
+    /// years, then one of shorter bars, for pictures of days.
     ///
     /// # Errors
     /// Where a file cannot be written.
@@ -111,8 +110,8 @@ impl LevelMaker {
             LENGTHS.iter().map(|m| frame_of(*m)).filter(|f| f.length() >= shortest.length()).collect();
         let is_long = |frame: &&Frame| frame.length() >= 15 * MINUTE;
         let mut used = 0;
-        // Of both kinds, those for years and those for days, the shortest bars that fit. Rows that are bars themselves serve
-        // for days, so those for years have all the room.
+        // Of each the shortest bars that fit. Rows that are bars themselves serve for days, so the one for years has all the
+        // room then.
         let for_years = if shortest == Frame::M1 { room / 2 } else { room };
         for (kind, room) in [(true, for_years), (false, room)] {
             for frame in frames.iter().rev().filter(|frame| is_long(frame) == kind) {
@@ -177,21 +176,6 @@ fn name_of(hash: &str, frame: Frame) -> String {
     format!("{hash}-{frame}.parquet")
 }
 
-/// Removes the levels of data files that the catalog does not know any more, and what was never finished.
-pub(super) fn sweep(db: &Connection, root: &Path) -> Result<()> {
-    let hashes: HashSet<String> =
-        editions::all_segments(db, None)?.into_iter().filter_map(|segment| segment.hash).collect();
-    for entry in std::fs::read_dir(root.join(LEVELS)).into_iter().flatten().flatten() {
-        let name = entry.file_name().to_string_lossy().into_owned();
-        let Some((hash, rest)) = name.split_once('-') else { continue };
-        let is_ours = hash.len() == 32 && (rest.ends_with(".parquet") || rest.ends_with(".tmp"));
-        if is_ours && (!hashes.contains(hash) || rest.ends_with(".tmp")) {
-            let _ = std::fs::remove_file(entry.path());
-        }
-    }
-    Ok(())
-}
-
 /// The levels of an edition.
 #[derive(Debug, Clone)]
 pub struct Levels {
@@ -223,9 +207,18 @@ impl Shelf {
         Ok(Levels { root, rows: series.name.frame, edition, files: files.collect() })
     }
 
-    /// Does away with levels whose data files are gone.
+    /// Removes the levels of data files that the catalog does not know any more, and what was never finished.
     pub(super) fn sweep_levels(&self) -> Result<()> {
-        sweep(&self.db, &self.root)
+        let segments = editions::all_segments(&self.db, None)?;
+        let hashes: HashSet<String> = segments.into_iter().filter_map(|segment| segment.hash).collect();
+        for name in names_there(&self.root) {
+            let Some((hash, rest)) = name.split_once('-') else { continue };
+            let is_ours = hash.len() == 32 && (rest.ends_with(".parquet") || rest.ends_with(".tmp"));
+            if is_ours && (!hashes.contains(hash) || rest.ends_with(".tmp")) {
+                let _ = std::fs::remove_file(self.root.join(LEVELS).join(name));
+            }
+        }
+        Ok(())
     }
 }
 
@@ -275,34 +268,54 @@ impl Levels {
         kept.or_else(|| shortest_of(self.rows).filter(|level| session.is_on_grid(level.length(), span)))
     }
 
-    /// Bars of a level that a span touches, in order of time; two have the same time where data files meet within a bar.
+    /// Bars of a level in a span, in order of time; two have the same time where data files meet within a bar. The first
+    /// is whole, also where the span begins within it. The last has only the rows before the end of the span.
     ///
     /// # Errors
     /// Where a file cannot be read, or the person stops it.
     pub fn bars(&self, level: Frame, span: Span, job: &Job) -> Result<Columns> {
-        let length = level.length();
-        let span = Span::new(
-            span.from.div_euclid(length) * length,
-            span.to.saturating_add(length - 1).div_euclid(length) * length,
-        );
+        let (whole, cut) = self.whole_and_cut(level, span);
         let mut all = self.maker()?.finish();
         let like = all.clone();
-        for file in
-            self.files.iter().filter(|file| file.segment.last >= span.from && file.segment.first < span.to)
-        {
+        for file in self.files_in(whole) {
             let kept = file.frames.iter().copied().find(|kept| *kept == level || can_build(*kept, level));
             let bars = match (kept, file.segment.hash.as_deref()) {
                 // One that is damaged is as good as none: the rows are there.
                 (Some(kept), Some(hash)) => {
-                    let bars = self.kept_bars(hash, kept, level, &like, span);
-                    bars.or_else(|_| self.made_bars(file, level, span, job))?
+                    let bars = self.kept_bars(hash, kept, level, &like, whole);
+                    bars.or_else(|_| self.made_bars(file, level, whole, job))?
                 }
-                _ => self.made_bars(file, level, span, job)?,
+                _ => self.made_bars(file, level, whole, job)?,
             };
-            job.advance(file.rows_in(span) as u64)?;
+            job.advance(file.rows_in(whole) as u64)?;
             all.append(&bars);
         }
+        all.append(&self.bars_of_rows(level, cut, job)?);
         Ok(all)
+    }
+
+    /// The part of a span that bars of a level fill, from the beginning of the first; and what is left behind it of a bar
+    /// that the span ends in. Behind the last row there is nothing to be left out.
+    pub fn whole_and_cut(&self, level: Frame, span: Span) -> (Span, Span) {
+        let begin = |t: Micros| t.div_euclid(level.length()) * level.length();
+        let cut = if span.to > self.edition.last { span.to } else { begin(span.to) };
+        (Span::new(begin(span.from), cut), Span::new(cut, span.to))
+    }
+
+    /// Bars of a level out of the rows of a span themselves.
+    ///
+    /// # Errors
+    /// Where a file cannot be read, or the person stops it.
+    pub fn bars_of_rows(&self, level: Frame, span: Span, job: &Job) -> Result<Columns> {
+        let mut all = self.maker()?.finish();
+        for file in self.files_in(span) {
+            all.append(&self.made_bars(file, level, span, job)?);
+        }
+        Ok(all)
+    }
+
+    fn files_in(&self, span: Span) -> impl Iterator<Item = &LevelledFile> {
+        self.files.iter().filter(move |file| file.segment.last >= span.from && file.segment.first < span.to)
     }
 
     fn kept_bars(

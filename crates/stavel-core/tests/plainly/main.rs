@@ -1,6 +1,11 @@
 //! The model and the store against slow plain versions of themselves.
 
 mod account;
+mod desk;
+mod desk_oracle;
+mod desks;
 mod model;
 mod readers;
+mod replay;
 mod shelf;
+mod watched;

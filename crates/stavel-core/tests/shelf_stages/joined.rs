@@ -6,7 +6,7 @@ use stavel_core::frames::{FrameSettings, build_bars};
 use stavel_core::job::Job;
 use stavel_core::model::time::{MINUTE, parse};
 use stavel_core::model::{ABSENT, Columns, Field, Frame, SeriesName, Side, Span};
-use stavel_core::rehearse::{SpreadRule, Tape};
+use stavel_core::rehearse::{HeldRows, SpreadRule, Tape};
 use stavel_core::splice::{Level, SpliceRule, SpliceWishes as Join, SplicedSeries, ask_of, splice_series};
 use stavel_core::store::{Shelf, StaleBecause};
 
@@ -99,11 +99,12 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
     let info = shelf.find(&layers).unwrap();
     let sheet = shelf.instrument("NOKSEK").unwrap().sheet;
     let spreads = SpreadRule::of(&shelf, &info, &sheet).unwrap();
-    let mut tape = Tape::new(rows, Frame::Ticks, spreads).unwrap();
-    let (mut quotes, mut last) = (0, tape.now());
-    while let Some(quote) = tape.step() {
-        assert!(last.is_none_or(|l| l.time <= quote.time) && quote.ask > quote.bid);
-        (quotes, last) = (quotes + 1, Some(quote));
+    let mut tape = Tape::new(Box::new(HeldRows(rows)), Frame::Ticks, spreads, 0).unwrap();
+    let (mut quotes, mut last) = (0, 0);
+    while let Some(quote) = tape.next() {
+        assert!(last <= quote.time && quote.ask > quote.bid);
+        (quotes, last) = (quotes + 1, quote.time);
+        tape.pass(1).unwrap();
     }
     assert_eq!(quotes, 2 * minutes + new.len());
 

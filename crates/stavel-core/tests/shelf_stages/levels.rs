@@ -58,10 +58,9 @@ fn by_rows(shelf: &Shelf, frame: Frame, span: Span) -> Columns {
 /// Both say the same; a mean spread out of means that were rounded may differ by one point.
 fn assert_alike(shelf: &Shelf, frame: Frame, span: Span) -> Frame {
     let (level, bars) = by_levels(shelf, frame, span).unwrap();
-    // A level has whole bars: the rows of those that the ends of the span cut are in it.
+    // The first bar of a level is whole; nothing behind the span is in the last.
     let length = level.length();
-    let end = |t: i64| t.div_euclid(length) * length;
-    let plain = by_rows(shelf, frame, Span::new(end(span.from), end(span.to + length - 1)));
+    let plain = by_rows(shelf, frame, Span::new(span.from.div_euclid(length) * length, span.to));
     assert_eq!(bars.time, plain.time, "{frame}");
     for field in [Field::Open, Field::High, Field::Low, Field::Close, Field::Volume] {
         assert_eq!(bars.column(field), plain.column(field), "{field:?} of {frame} by {level}");

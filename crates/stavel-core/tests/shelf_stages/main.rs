@@ -6,13 +6,15 @@ use stavel_core::align::{AlignWishes, anchor_series, study};
 use stavel_core::check::{FindingKind, Mend, check_series, known_checks, mend_series};
 use stavel_core::compose::{ComposeRequest, compose};
 use stavel_core::frames::{FrameSettings, build_bars, build_series};
-use stavel_core::hour_spreads::HourSpreads;
 use stavel_core::job::Job;
 use stavel_core::model::Stamp;
 use stavel_core::model::time::{DAY, HOUR, parse, wall};
 use stavel_core::model::variation::Variation;
 use stavel_core::model::{Clock, Columns, Doubtful, Field, Frame, Scale, Side, Span};
-use stavel_core::rehearse::{Direction, Played, ScriptOrder, SpreadRule, read_orders, run_orders};
+use stavel_core::rehearse::{
+    DeskRules, Direction, Exit, LOT, OrderKind, RateRule, Replay, ShelfRows, Size, SpreadRule, Tape, Ticket,
+    Traded, Until, read_orders, run_orders,
+};
 use stavel_core::store::{Shelf, StaleBecause};
 
 mod desk;
@@ -323,28 +325,34 @@ fn columns_are_read_alone_and_by_row_group() {
 }
 
 #[test]
-fn scripted_orders_fill_at_the_first_quote_and_mistakes_are_placed() {
+fn orders_of_a_file_fill_at_the_first_quote_and_mistakes_are_placed() {
+    let (_dir, mut shelf) = desk();
     let rows = ticks(span("2024-03-05", "2024-03-06"), 12);
-    let sheet = stavel_core::model::Instrument::resolve("NOKSEK", None, Default::default()).unwrap().sheet;
-    let order = |time: &str, direction| ScriptOrder { time: parse(time).unwrap(), direction, lots: 150 };
+    put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
+    let info = shelf.find(&name("NOKSEK@quill:ticks")).unwrap();
+    let sheet = shelf.instrument("NOKSEK").unwrap().sheet;
+    let spreads = SpreadRule::of(&shelf, &info, &sheet).unwrap();
+    let source = ShelfRows::prices_only(shelf.reader(&info.edition).unwrap(), Span::ALL);
+    let tape = Tape::new(Box::new(source), Frame::Ticks, spreads, 0).unwrap();
+    let (decimals, patience) = (rows.scale.price, tape.patience());
+    let traded = Traded { name: "NOKSEK".into(), sheet, decimals, rate: RateRule::Same, patience };
+    let mut replay = Replay::new(vec![tape], vec![traded], DeskRules::default()).unwrap();
+    let order = |time: &str, direction| (parse(time).unwrap(), Ticket::market(0, direction, LOT * 3 / 2));
     let orders = [
         order("2024-03-05 10:00", Direction::Buy),
         order("2024-03-05 11:00", Direction::Sell),
         order("2024-03-07 10:00", Direction::Buy),
     ];
-    let hours = HourSpreads(vec![None; stavel_core::check::WEEK_HOURS]);
-    let spreads = SpreadRule::new("NOKSEK", hours, &Clock::utc(), None);
-    let played = Played { frame: Frame::Ticks, decimals: rows.scale.price, spreads };
-    let pieces = [Ok(rows.rows(0..rows.len() / 3)), Ok(rows.rows(rows.len() / 3..rows.len()))];
-    let done = run_orders(pieces.into_iter(), &played, &orders, sheet, &Job::unwatched()).unwrap();
+    let done = run_orders(&mut replay, &orders, i64::MAX, &Job::unwatched()).unwrap();
     let at = |time: &str| rows.time.partition_point(|t| *t < parse(time).unwrap());
     let (buy, sell) = (at("2024-03-05 10:00"), at("2024-03-05 11:00"));
-    let deals = done.account.deals();
+    let deals: Vec<_> = replay.desk().deals().collect();
     assert_eq!((deals[0].time, deals[0].price), (rows.time[buy], rows.column(Field::Ask)[buy]));
     assert_eq!((deals[1].time, deals[1].price), (rows.time[sell], rows.column(Field::Bid)[sell]));
-    assert_eq!((done.unfilled, done.account.position()), (1, 0));
+    assert_eq!((done.unfilled(), replay.desk().account().position(0)), (1, 0));
+    assert_eq!(done.quotes, rows.len() as u64);
     let points = deals[1].price - deals[0].price;
-    assert_eq!(done.account.realised().to_string().parse::<f64>().unwrap(), points as f64 * 1.5);
+    assert_eq!(replay.desk().account().realised().to_string().parse::<f64>().unwrap(), points as f64 * 1.5);
     let dir = tempfile::tempdir().unwrap();
     let file = dir.path().join("orders.csv");
     for (text, told) in [
@@ -359,5 +367,34 @@ fn scripted_orders_fill_at_the_first_quote_and_mistakes_are_placed() {
     }
     std::fs::write(&file, "time,side,lots\n2024-03-05 11:00, sell ,1.5\n2024-03-05T10:00Z,buy,0.01\n")
         .unwrap();
-    assert_eq!(read_orders(&file).unwrap().iter().map(|o| o.lots).collect::<Vec<_>>(), [1, 150]);
+    let sizes = read_orders(&file).unwrap().into_iter().map(|o| o.size).collect::<Vec<_>>();
+    assert_eq!(sizes, [Size::Lots(LOT / 100), Size::Lots(LOT * 3 / 2)]);
+    let all = "time,instrument,side,type,lots,price,stop,target,until\n\
+        2024-03-05T10:00Z,NOKSEK,buy,stop-limit,1%,1.02500/1.02520,50pt,1.03,day\n\
+        2024-03-05T10:01Z,NOKSEK,sell,trailing,0.1,40pt,trail 30pt,,2024-03-05T12:00Z\n";
+    std::fs::write(&file, all).unwrap();
+    let tickets: Vec<Ticket> = read_orders(&file).unwrap().iter().map(|o| o.ticket(0, 5).unwrap()).collect();
+    assert_eq!(tickets[0].kind, OrderKind::StopLimit { stop: 102_500, limit: 102_520 });
+    assert_eq!((tickets[0].stop, tickets[0].target), (Some(Exit::Away(50)), Some(Exit::At(103_000))));
+    assert_eq!((tickets[0].until, tickets[0].size), (Until::Day, Size::Risk(1.into())));
+    assert_eq!((tickets[1].kind, tickets[1].stop), (OrderKind::Trailing(40), Some(Exit::Trail(30))));
+    assert_eq!(tickets[1].until, Until::Time(parse("2024-03-05 12:00").unwrap()));
+    let too_fine = read_orders(&file).unwrap()[0].ticket(0, 3).unwrap_err().to_string();
+    assert!(too_fine.contains("line 2: the price 1.02520 has more decimals than the 3"), "{too_fine}");
+    for (line, told) in [
+        ("NOKSEK,buy,limit,1,,,,", "an order of type limit needs a price"),
+        ("NOKSEK,buy,,1,1.02,,,", "an order with a price needs a type"),
+        ("NOKSEK,buy,market,1,1.02,,,", "a market order has no price"),
+        ("NOKSEK,buy,fill,1,,,,", "'fill' is not a type of order"),
+        ("NOKSEK,buy,stop-limit,1,1.02,,,", "needs two prices"),
+        ("NOKSEK,buy,trailing,1,1.02,,,", "needs a distance"),
+        ("NOKSEK,buy,,101%,,,,", "the risk must be"),
+        ("NOKSEK,buy,,1,,-5pt,,", "the stop '-5pt' must be a price"),
+        ("NOKSEK,buy,,1,,,,later", "until must be day"),
+    ] {
+        std::fs::write(&file, format!("{}\n2024-03-05T10:00Z,{line}\n", all.lines().next().unwrap()))
+            .unwrap();
+        let err = read_orders(&file).unwrap_err().to_string();
+        assert!(err.contains(told) && err.contains("line 2"), "{err}");
+    }
 }

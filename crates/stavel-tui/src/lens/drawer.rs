@@ -257,7 +257,7 @@ impl Drawer {
             out.extend([FactLine::Gap, FactLine::heading(format!("drawing: {kind}"))]);
             out.push(FactLine::words(about(kind)));
             if let Some(first) = self.first {
-                let measured = range_in_words(first, at, 0.0, decimals).replace(", +0 bars", "");
+                let measured = range_in_words(first, at, None, decimals);
                 out.push(FactLine::words(format!("from {}: {measured}", point_in_words(first))));
             }
         }

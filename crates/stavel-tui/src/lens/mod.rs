@@ -44,6 +44,7 @@ use stavel_work::{ChartStep, ChartView, Step, StepReport};
 use crate::act::{Act, ActTable, Line, TableRow};
 use crate::canvas::Canvas;
 use crate::effect::{ChartPlace, Effect, Effects, Pointer};
+use crate::mask::Mask;
 use crate::view::View;
 
 /// A way of working on what the window shows, with a state of its own.
@@ -121,6 +122,11 @@ pub trait Lens: Default + 'static {
         None
     }
 
+    /// What must not be seen while this lens is open; none where everything may.
+    fn hides(&self) -> Option<Mask> {
+        None
+    }
+
     /// The moment about which a person zooms; the middle of the window where there is none.
     fn cursor(&self) -> Option<Micros> {
         None
@@ -176,6 +182,7 @@ pub trait AnyLens {
     fn pointed(&mut self, pointer: Pointer, size: (u16, u16), view: &View<'_>) -> Option<Effects>;
     fn picture(&self, view: &View<'_>) -> Option<ChartStep>;
     fn cursor(&self) -> Option<Micros>;
+    fn hides(&self) -> Option<Mask>;
 }
 
 impl<L: Lens> AnyLens for L {
@@ -239,6 +246,9 @@ impl<L: Lens> AnyLens for L {
     }
     fn cursor(&self) -> Option<Micros> {
         Lens::cursor(self)
+    }
+    fn hides(&self) -> Option<Mask> {
+        Lens::hides(self)
     }
 }
 

@@ -10,7 +10,7 @@ use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_draw::{SceneRequest, scene, to_svg};
 
 use crate::assumptions::of_rows;
-use crate::chart::{ChartBars, ChartRoom, ChartSource, bars_for_chart};
+use crate::chart_bars::{ChartBars, ChartRoom, ChartSource, bars_for_chart};
 use crate::costs::{cost_sheet, costs_tables};
 
 /// Bars of the chart of a page.

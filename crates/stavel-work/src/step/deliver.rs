@@ -266,7 +266,7 @@ fn any_path(text: &str) -> std::result::Result<PathBuf, std::convert::Infallible
 }
 
 /// A value of a recipe that may be a list of one.
-fn one_or_many<'de, D: Deserializer<'de>, T: Deserialize<'de>>(
+pub(super) fn one_or_many<'de, D: Deserializer<'de>, T: Deserialize<'de>>(
     from: D,
 ) -> std::result::Result<Vec<T>, D::Error> {
     #[derive(Deserialize)]
@@ -281,7 +281,10 @@ fn one_or_many<'de, D: Deserializer<'de>, T: Deserialize<'de>>(
     })
 }
 
-fn as_one_or_many<S: Serializer, T: Serialize>(values: &[T], to: S) -> std::result::Result<S::Ok, S::Error> {
+pub(super) fn as_one_or_many<S: Serializer, T: Serialize>(
+    values: &[T],
+    to: S,
+) -> std::result::Result<S::Ok, S::Error> {
     match values {
         [one] => one.serialize(to),
         all => all.serialize(to),

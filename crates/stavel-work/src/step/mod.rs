@@ -6,6 +6,7 @@ mod deliver;
 mod draw;
 mod fetch;
 mod older;
+mod rehearse;
 mod roll;
 mod settings;
 mod update;
@@ -21,11 +22,12 @@ pub use deliver::{DeliverStep, RowLimits, SidesAsked};
 pub use draw::{DossierStep, DrawStep};
 pub use fetch::FetchStep;
 pub use older::{step_with_older_keys, steps_with_older_keys};
+pub use rehearse::RehearseStep;
 pub use roll::{RollMove, RollSetting};
 pub(crate) use settings::one_of;
 pub use settings::{
-    AlignStep, AutoStep, ChartStep, ChartView, CheckStep, FramesStep, IntakeStep, Prefer, RehearseStep,
-    ShelfStep, SpliceStep, UndoStep,
+    AlignStep, AutoStep, ChartStep, ChartView, CheckStep, FramesStep, IntakeStep, Prefer, ShelfStep,
+    SpliceStep, UndoStep,
 };
 pub use update::UpdateStep;
 pub use wanted::{FramesWanted, SidesWanted};
@@ -113,7 +115,7 @@ impl Step {
             Step::Compose(s) => s.from.iter().cloned().collect(),
             Step::Deliver(s) => s.series.iter().filter_map(SeriesPattern::exact).collect(),
             Step::Chart(s) => std::iter::once(&s.series).chain(&s.with).cloned().collect(),
-            Step::Rehearse(s) => vec![s.series.clone()],
+            Step::Rehearse(s) => s.series.clone(),
             Step::Draw(s) => vec![s.series.clone()],
             Step::Dossier(s) => vec![s.series.clone()],
             Step::Auto(_)

@@ -500,26 +500,6 @@ impl ChartStep {
     }
 }
 
-/// A history to play with a list of orders.
-#[derive(Debug, Clone, PartialEq, Args, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct RehearseStep {
-    /// The series.
-    pub series: SeriesName,
-    /// Play from this moment on.
-    #[arg(long, value_name = "TIME")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub from: Option<String>,
-    /// Play up to this moment.
-    #[arg(long, value_name = "TIME")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub to: Option<String>,
-    /// A CSV file of time,side,lots; a command without it plays on the bench.
-    #[arg(long, value_name = "FILE")]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub orders: Option<PathBuf>,
-}
-
 /// A series to step back or forth; without one the last whole act.
 #[derive(Debug, Clone, Default, PartialEq, Args, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -4,6 +4,7 @@ mod answers;
 mod charts;
 mod journal;
 mod recording;
+mod serving;
 mod words;
 mod working;
 

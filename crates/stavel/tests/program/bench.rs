@@ -225,12 +225,21 @@ fn what_a_command_does_is_seen_on_an_open_bench() {
 #[test]
 fn settings_that_make_no_sense_are_told_before_the_bench_opens() {
     let p = Program::new();
-    let file = p.file("settings.toml", "[keys.chart]\n',' = 'w'\n");
+    let file = p.file("settings.toml", "[keys.chart]\n',' = 'm'\n");
     let (code, _, err) = p.told(&["--settings", &file]);
     assert!(
-        code == 1 && err.contains("settings.toml") && err.contains("'w' would mean two things"),
+        code == 1 && err.contains("settings.toml") && err.contains("'m' would mean two things"),
         "{code}: {err}"
     );
+    // The example of the docs is one that opens.
+    let docs = include_str!("../../../../docs/settings.md");
+    let example = docs.split("```toml\n").nth(1).and_then(|rest| rest.split("```").next()).unwrap();
+    let file = p.file("docs.toml", example);
+    let t = Terminal::open(&p, (100, 30), &format!("--settings {file}"));
+    t.wait("Q quit");
+    t.keys(&["Q"]);
+    t.wait("left with 0");
+    drop(t);
     let file = p.file("good.toml", "theme = 'none'\n[keys.everywhere]\nq = 'Q'\n");
     let t = Terminal::open(&p, (100, 30), &format!("--settings {file}"));
     t.wait("Q quit");

@@ -12,6 +12,7 @@ mod judging;
 mod opened;
 mod pictures;
 mod recording;
+mod served;
 mod stand_in;
 mod support;
 mod truth;

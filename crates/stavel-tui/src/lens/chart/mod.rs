@@ -50,7 +50,6 @@ pub enum ChartAct {
     Ranges,
     Instrument,
     Draw(DrawAct),
-    Save,
     Dossier,
 }
 
@@ -85,8 +84,6 @@ pub struct ChartLens {
 /// A question whose answer is awaited.
 #[derive(Clone)]
 enum ChartQuestion {
-    /// The file of a chart.
-    Save(Box<ChartStep>),
     /// The file of the dossier of a series.
     Dossier(SeriesName),
     /// A series of any instrument.
@@ -112,7 +109,7 @@ impl Lens for ChartLens {
         TableRow::new(ChartAct::Style, "y", "", "draw bars as candles, as strokes, or as a line").rare(),
         TableRow::new(
             ChartAct::Ratio,
-            "l",
+            "R",
             "",
             "equal heights are equal ratios of prices, or equal differences",
         )
@@ -162,8 +159,6 @@ impl Lens for ChartLens {
         TableRow::new(ChartAct::Dossier, "D", "", "write the dossier of the series: is it fit to test on?")
             .command("stavel dossier SERIES --out FILE")
             .rare(),
-        TableRow::new(ChartAct::Save, "w", "save svg", "write the chart of the window to an SVG or PDF file")
-            .command("stavel chart SERIES --out FILE"),
     ];
 
     fn act(&mut self, act: ChartAct, view: &View<'_>) -> Effects {
@@ -200,7 +195,6 @@ impl Lens for ChartLens {
                 self.asked = Some(ChartQuestion::Dossier(series));
                 return ask("write the dossier to (.html or .pdf)", proposal);
             }
-            ChartAct::Save => return self.ask_where_to_save(view),
         }
         Effects::new()
     }
@@ -210,7 +204,6 @@ impl Lens for ChartLens {
             return effects;
         }
         match self.asked.clone() {
-            Some(ChartQuestion::Save(step)) => start(Step::Chart(ChartStep { out: text.into(), ..*step })),
             Some(ChartQuestion::Dossier(series)) => {
                 start(Step::Dossier(DossierStep { series, out: text.into() }))
             }
@@ -251,7 +244,11 @@ impl Lens for ChartLens {
                 self.cursor_at = time(x).or(self.cursor_at);
                 self.drawer.put_price(price);
                 if self.drawer.is_at_work() {
-                    return Some(self.draw_act(DrawAct::Place, view));
+                    // Below the bars there is no price to draw at.
+                    return Some(match price {
+                        Some(_) => self.draw_act(DrawAct::Place, view),
+                        None => Effects::new(),
+                    });
                 }
                 let (reach, times) = (a_line(&drawn.scene, height), drawn.scene.times.clone());
                 let at = self.drawn_point().filter(|_| price.is_some());
@@ -352,7 +349,18 @@ impl Lens for ChartLens {
     }
 
     fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
-        self.chart_step(view)
+        Some(ChartStep {
+            style: self.style,
+            ratio: self.is_ratio,
+            ranges: self.has_ranges,
+            with: self.beside.as_ref().map(|b| b.series.clone()),
+            from: Some(wall(view.window.from)),
+            to: Some(wall(view.window.to)),
+            ma: Some(AVERAGES[self.average]).filter(|n| *n > 0),
+            plain: self.dates + 1 == DATES.len(),
+            weight: DATES[self.dates].1,
+            ..ChartStep::of(view.selected.cloned()?, Default::default())
+        })
     }
 
     fn draw(&self, view: &View<'_>, mut canvas: Canvas<'_>) {
@@ -443,30 +451,10 @@ impl ChartLens {
         if let Some(drawn) = self.drawn.get() {
             let to = if on { (at + 1).min(drawn.bars.len() - 1) } else { at.saturating_sub(1) };
             self.cursor_at = Some(drawn.bars.time[to]);
+            if !self.drawer.is_at_work() {
+                self.drawer.put_price(None);
+            }
         }
-    }
-
-    /// The chart that is shown, for a file.
-    fn chart_step(&self, view: &View<'_>) -> Option<ChartStep> {
-        Some(ChartStep {
-            style: self.style,
-            ratio: self.is_ratio,
-            ranges: self.has_ranges,
-            with: self.beside.as_ref().map(|b| b.series.clone()),
-            from: Some(wall(view.window.from)),
-            to: Some(wall(view.window.to)),
-            ma: Some(AVERAGES[self.average]).filter(|n| *n > 0),
-            plain: self.dates + 1 == DATES.len(),
-            weight: DATES[self.dates].1,
-            ..ChartStep::of(view.selected.cloned()?, Default::default())
-        })
-    }
-
-    fn ask_where_to_save(&mut self, view: &View<'_>) -> Effects {
-        let Some(step) = self.chart_step(view) else { return say("nothing is chosen to draw") };
-        let proposal = format!("{}_{}.svg", step.series.instrument, step.series.source);
-        self.asked = Some(ChartQuestion::Save(Box::new(step)));
-        ask("write the chart to (.svg or .pdf)", proposal)
     }
 
     /// Draws the chart with its title above it.

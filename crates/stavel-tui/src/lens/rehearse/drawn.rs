@@ -6,7 +6,9 @@ use stavel_core::model::{BarView, Columns, DrawnPoint};
 use stavel_draw::{Scene, drawings_on};
 use stavel_work::PlacedDrawing;
 
-use super::{NOTHING_PLAYS, Play, RehearseLens, bars_so_far, columns_of};
+use super::picture::{bars_of, columns_of};
+use super::play::Play;
+use super::{NOTHING_PLAYS, RehearseLens};
 use crate::effect::{Effects, say};
 use crate::lens::drawer::{DrawAct, DrawPlace};
 use crate::scene_view::SceneMarks;
@@ -17,14 +19,14 @@ impl RehearseLens {
     pub(super) fn drawn_point(&self, play: &Play, bars: &Columns) -> Option<DrawnPoint> {
         let last = bars.len().checked_sub(1)?;
         let at = self.cursor_at.map_or(last, |at| bars.time.partition_point(|t| *t <= at).saturating_sub(1));
-        let decimals = play.tape.rows().scale.price;
+        let decimals = play.decimals();
         let close = || Some(as_float(BarView::new(bars).bar(at)?.close, decimals));
         Some(DrawnPoint { time: bars.time[at], price: self.drawer.price().or_else(close)? })
     }
 
     pub(super) fn move_cursor(&mut self, on: bool, view: &View<'_>) {
         let Some(play) = &self.play else { return };
-        let bars = bars_so_far(play, columns_on(view));
+        let bars = bars_of(play, columns_on(view));
         let Some(at) = self.drawn_point(play, &bars).and_then(|at| bars.time.binary_search(&at.time).ok())
         else {
             return;
@@ -36,10 +38,10 @@ impl RehearseLens {
 
     pub(super) fn draw_act(&mut self, act: DrawAct, view: &View<'_>) -> Effects {
         let Some(play) = &self.play else { return say(NOTHING_PLAYS) };
-        let bars = bars_so_far(play, columns_on(view));
+        let bars = bars_of(play, columns_on(view));
         let Some(at) = self.drawn_point(play, &bars) else { return say("no bar is over yet") };
         let drawings = drawn_so_far(play, view);
-        let place = DrawPlace { series: &play.series, at, drawings: &drawings, rehearsed: Some(play.now) };
+        let place = DrawPlace { series: play.series(), at, drawings: &drawings, rehearsed: Some(play.now) };
         self.drawer.act(act, &place)
     }
 
@@ -56,7 +58,7 @@ impl RehearseLens {
         let shown = self.drawer.shown(&drawn_so_far(play, view), at);
         marks.drawings = drawings_on(&made.times, bars.scale.price.into(), &shown);
         if self.drawer.is_at_work() {
-            let clock = &play.instrument.sheet.session.clock;
+            let clock = &play.instrument().sheet.session.clock;
             let slot = made.times.binary_search(&at.time).ok();
             marks.cursor = slot.map(|slot| (slot, wall(clock.to_wall(at.time))));
             marks.cursor_price = Some(at.price);
@@ -66,7 +68,7 @@ impl RehearseLens {
 
 /// What is drawn and known by now: nothing that was drawn at a later moment, nor on times that lie ahead.
 pub(super) fn drawn_so_far(play: &Play, view: &View<'_>) -> Vec<PlacedDrawing> {
-    let Some(info) = view.snapshot.find(&play.series) else { return Vec::new() };
+    let Some(info) = view.snapshot.find(play.series()) else { return Vec::new() };
     view.snapshot.drawings_on(info).into_iter().filter(|drawn| drawn.known_from() <= play.now).collect()
 }
 

@@ -1,0 +1,307 @@
+//! A replay: one or many histories in one time, a desk, and the way back.
+//!
+//! Quotes of all histories come in order of time; of one time, in the order in which the histories were named. What a person
+//! does is logged with its place among the quotes, so any earlier moment can be had again: the state of a mark before it is
+//! taken up and the log is played from there.
+
+use std::ops::Range;
+
+use serde::{Deserialize, Serialize};
+
+use super::desk::{Desk, DeskRules, DeskState, Entry};
+use super::money::Traded;
+use super::order::DeskAct;
+use super::tape::{FillPrice, Tape, TapePlace};
+use crate::model::{Columns, Micros};
+use crate::{Error, Result};
+
+/// A mark is set at the latest after so many quotes: they are played again within a tenth of a second.
+const MARK_EVERY: u64 = 500_000;
+/// Marks that are kept; of older ones every second goes.
+const MOST_MARKS: usize = 200;
+
+/// Something that a person did, with its place.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Logged {
+    /// Quotes that were played before.
+    pub played: u64,
+    /// The moment.
+    pub now: Micros,
+    /// What was done.
+    pub what: ReplayAct,
+}
+
+/// What a person does to a replay.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ReplayAct {
+    /// Deals by somebody who sees the last quotes.
+    Give(DeskAct),
+    /// Deals between two quotes: it waits for the next.
+    Submit(DeskAct),
+    /// Goes on to a moment without playing what lies between.
+    Jump(Micros),
+}
+
+/// A state that can be taken up again.
+struct Mark {
+    state: DeskState,
+    journal: usize,
+    log: usize,
+    tapes: Vec<TapePlace>,
+}
+
+/// Is told of rows that are over: the place of their instrument, a piece and which of it.
+pub type RowWatcher<'a> = dyn FnMut(usize, &Columns, Range<usize>) + 'a;
+
+/// A replay.
+pub struct Replay {
+    tapes: Vec<Tape>,
+    desk: Desk,
+    log: Vec<Logged>,
+    marks: Vec<Mark>,
+}
+
+impl Replay {
+    /// A replay of tapes, of which each has an instrument of the desk.
+    ///
+    /// # Errors
+    /// Where there is nothing to play.
+    pub fn new(tapes: Vec<Tape>, traded: Vec<Traded>, rules: DeskRules) -> Result<Replay> {
+        if tapes.iter().all(|tape| tape.next_time().is_none()) {
+            return Err(Error::input("There is nothing to play in that span."));
+        }
+        let mut replay = Replay { tapes, desk: Desk::new(traded, rules), log: Vec::new(), marks: Vec::new() };
+        replay.desk.state.now = replay.next_time().unwrap_or_default();
+        replay.mark();
+        Ok(replay)
+    }
+
+    /// The desk.
+    pub fn desk(&self) -> &Desk {
+        &self.desk
+    }
+
+    /// The tapes, as they were named.
+    pub fn tapes(&self) -> &[Tape] {
+        &self.tapes
+    }
+
+    /// What was done so far.
+    pub fn log(&self) -> &[Logged] {
+        &self.log
+    }
+
+    /// When the next quote comes; none at the end.
+    pub fn next_time(&self) -> Option<Micros> {
+        self.tapes.iter().filter_map(Tape::next_time).min()
+    }
+
+    /// The tape whose quote comes next.
+    fn next_tape(&self) -> Option<usize> {
+        let times = self.tapes.iter().enumerate().filter_map(|(i, tape)| Some((tape.next_time()?, i)));
+        times.min().map(|(_, i)| i)
+    }
+
+    fn mark(&mut self) {
+        let state = self.desk.state.clone();
+        if self
+            .marks
+            .last()
+            .is_some_and(|mark| mark.state.played == state.played && mark.log == self.log.len())
+        {
+            return;
+        }
+        if self.marks.len() == MOST_MARKS {
+            let mut place = 0;
+            self.marks.retain(|_| {
+                place += 1;
+                place == 1 || place > MOST_MARKS / 2 || place % 2 == 0
+            });
+        }
+        let tapes = self.tapes.iter().map(Tape::place).collect();
+        self.marks.push(Mark { state, journal: self.desk.journal.len(), log: self.log.len(), tapes });
+    }
+
+    /// Plays the next quote: the place of its instrument; none at the end.
+    ///
+    /// # Errors
+    /// Where rows cannot be read.
+    pub fn step(&mut self) -> Result<Option<usize>> {
+        let Some(of) = self.next_tape() else { return Ok(None) };
+        self.play_run(of, 1, &mut |_, _, _| {})?;
+        Ok(Some(of))
+    }
+
+    /// Plays quotes up to and with a moment, at most so many: how many were played.
+    ///
+    /// # Errors
+    /// Where rows cannot be read.
+    pub fn play_to(&mut self, until: Micros, most: u64) -> Result<u64> {
+        self.watch_to(until, most, &mut |_, _, _| {})
+    }
+
+    /// The same, for somebody who looks at the rows that are over.
+    ///
+    /// # Errors
+    /// Where rows cannot be read.
+    pub fn watch_to(&mut self, until: Micros, most: u64, watcher: &mut RowWatcher<'_>) -> Result<u64> {
+        let before = self.desk.played();
+        let mut since_mark = before - self.marks.last().map_or(0, |mark| mark.state.played).min(before);
+        loop {
+            let played = self.desk.played() - before;
+            let Some(of) = self.next_tape().filter(|_| played < most) else { break };
+            if self.tapes[of].next_time().is_none_or(|t| t > until) {
+                break;
+            }
+            let run = self.run_of(of, until).min((most - played) as usize);
+            self.play_run(of, run, watcher)?;
+            since_mark += run as u64;
+            if since_mark >= MARK_EVERY {
+                self.mark();
+                since_mark = 0;
+            }
+        }
+        if until < Micros::MAX && self.next_time().is_none_or(|t| t > until) {
+            self.desk.state.now = self.desk.state.now.max(until);
+        }
+        Ok(self.desk.played() - before)
+    }
+
+    /// How many quotes at hand of a tape come before those of all others, up to a moment; one at least.
+    fn run_of(&self, of: usize, until: Micros) -> usize {
+        let (piece, at) = self.tapes[of].piece();
+        let mut end = piece.time.len();
+        if piece.time.last().is_some_and(|last| *last > until) {
+            end = at + piece.time[at..].partition_point(|t| *t <= until);
+        }
+        for (other, tape) in self.tapes.iter().enumerate().filter(|(other, _)| *other != of) {
+            let Some(next) = tape.next_time() else { continue };
+            let comes_before = |t: &Micros| if of < other { *t <= next } else { *t < next };
+            if piece.time[end - 1] >= next {
+                end = at + piece.time[at..end].partition_point(comes_before);
+            }
+            end = end.max(at + 1);
+        }
+        end - at
+    }
+
+    fn play_run(&mut self, of: usize, run: usize, watcher: &mut RowWatcher<'_>) -> Result<()> {
+        let (piece, at) = self.tapes[of].piece();
+        let over = piece.rows_over(at)..piece.rows_over(at + run);
+        if !over.is_empty() {
+            watcher(of, &piece.rows, over);
+        }
+        if piece.has_bars() {
+            for i in at..at + run {
+                let quote = super::TradeQuote { time: piece.time[i], bid: piece.bid[i], ask: piece.ask[i] };
+                match piece.reach_of(i) {
+                    Some(reach) => self.desk.take_bar(of, reach, quote),
+                    None => self.desk.take(of, quote),
+                }
+            }
+        } else {
+            self.desk.run(of, &piece.time[at..at + run], &piece.bid[at..at + run], &piece.ask[at..at + run]);
+        }
+        self.tapes[of].pass(run)
+    }
+
+    /// Does something at this moment; a moment that lies before the last is taken for the last.
+    ///
+    /// # Errors
+    /// Where rows cannot be read.
+    pub fn act(&mut self, now: Micros, what: ReplayAct) -> Result<()> {
+        let now = now.max(self.desk.state.now);
+        self.log.push(Logged { played: self.desk.played(), now, what: what.clone() });
+        self.perform(now, what)?;
+        self.mark();
+        Ok(())
+    }
+
+    fn perform(&mut self, now: Micros, what: ReplayAct) -> Result<()> {
+        self.desk.state.now = self.desk.state.now.max(now);
+        match what {
+            ReplayAct::Give(act) => self.desk.give(now, act),
+            ReplayAct::Submit(act) => self.desk.submit(now, act),
+            ReplayAct::Jump(to) => {
+                for tape in &mut self.tapes {
+                    if tape.next_time().is_some_and(|t| t < to) {
+                        tape.seek(to)?;
+                    }
+                }
+                self.desk.state.now = self.desk.state.now.max(to);
+            }
+        }
+        Ok(())
+    }
+
+    /// Where a jump to a moment would end: the nearest of all tapes.
+    ///
+    /// # Errors
+    /// Where rows cannot be read.
+    pub fn look(&self, to: Micros) -> Result<FillPrice> {
+        let mut best: Option<FillPrice> = None;
+        for tape in &self.tapes {
+            let found = tape.look(to)?;
+            let rank = |f: &FillPrice| match f {
+                FillPrice::At(t) => (0, *t - to),
+                FillPrice::Nothing { nearest } => (1, (*nearest - to).abs()),
+            };
+            if best.as_ref().is_none_or(|b| rank(&found) < rank(b)) {
+                best = Some(found);
+            }
+        }
+        Ok(best.unwrap_or(FillPrice::Nothing { nearest: to }))
+    }
+
+    /// Goes back to an earlier moment: account, orders and journal are as they were, and what was done later was never done.
+    ///
+    /// # Errors
+    /// Where rows cannot be read.
+    pub fn back(&mut self, to: Micros) -> Result<()> {
+        self.back_before(to, usize::MAX)
+    }
+
+    /// The same, to the moment before the thing was done that has a place in the log: several may be done at one moment.
+    ///
+    /// # Errors
+    /// Where rows cannot be read.
+    pub fn back_before(&mut self, to: Micros, done: usize) -> Result<()> {
+        let is_before = |mark: &Mark| mark.state.now <= to && mark.log <= done;
+        let place = self.marks.iter().rposition(is_before).unwrap_or(0);
+        self.marks.truncate(place + 1);
+        let (log_from, tapes) = {
+            let mark = &self.marks[place];
+            self.desk.state = mark.state.clone();
+            self.desk.journal.truncate(mark.journal);
+            (mark.log, mark.tapes.clone())
+        };
+        for (tape, place) in self.tapes.iter_mut().zip(tapes) {
+            tape.go_to(place)?;
+        }
+        let mut rest = self.log.split_off(log_from);
+        rest.truncate(done.saturating_sub(log_from));
+        self.replay_log(rest, to)?;
+        self.play_to(to, u64::MAX)?;
+        Ok(())
+    }
+
+    /// Plays a log from here on, up to a moment.
+    ///
+    /// # Errors
+    /// Where rows cannot be read.
+    pub fn replay_log(&mut self, log: Vec<Logged>, until: Micros) -> Result<()> {
+        for entry in log.into_iter().take_while(|entry| entry.now <= until) {
+            let ahead = entry.played.saturating_sub(self.desk.played());
+            self.play_to(Micros::MAX, ahead)?;
+            self.log.push(entry.clone());
+            self.perform(entry.now, entry.what)?;
+        }
+        Ok(())
+    }
+
+    /// The last line of the journal.
+    pub fn last_entry(&self) -> Option<&Entry> {
+        self.desk.journal.last()
+    }
+}

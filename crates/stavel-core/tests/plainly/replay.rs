@@ -1,0 +1,263 @@
+//! Time: the way back, several histories in one time, and nothing of what lies ahead.
+
+use proptest::prelude::*;
+use stavel_core::model::time::{MINUTE, SECOND, parse};
+use stavel_core::model::{ABSENT, Columns, Field, Frame, Micros, Scale};
+use stavel_core::rehearse::{
+    DeskAct, DeskRules, Direction, Exit, FillPrice, HeldRows, LOT, Pieces, Replay, ReplayAct, RowSource,
+    SpreadsUsed, Tape, Ticket, TradeQuote,
+};
+
+use crate::desks::{rule, tape, traded};
+
+/// Rows that come in small pieces.
+struct Cut(Columns, usize);
+
+impl RowSource for Cut {
+    fn rows_from(&self, from: Micros) -> stavel_core::Result<Pieces> {
+        let at = self.0.time.partition_point(|t| *t < from);
+        let (rows, size) = (self.0.clone(), self.1);
+        let pieces =
+            (at..rows.len()).step_by(size).map(move |i| Ok(rows.rows(i..(i + size).min(rows.len()))));
+        Ok(Box::new(pieces))
+    }
+
+    fn last_before(&self, before: Micros) -> stavel_core::Result<Option<Micros>> {
+        HeldRows(self.0.clone()).last_before(before)
+    }
+}
+
+fn start() -> Micros {
+    parse("2024-03-05 10:00").unwrap()
+}
+
+/// Bars of a minute with holes, of which some say no spread.
+fn bars(moves: &[(i64, i64, i64)]) -> Columns {
+    let mut data = vec![Vec::new(); 5];
+    let mut time = Vec::new();
+    let (mut at, mut price) = (start(), 100_000);
+    for (gap, step, spread) in moves {
+        at += MINUTE * (1 + gap / 8);
+        let close = price + step;
+        let bar = [
+            price,
+            price.max(close) + 5,
+            price.min(close) - 5,
+            close,
+            if *spread > 0 { *spread } else { ABSENT },
+        ];
+        time.push(at);
+        data.iter_mut().zip(bar).for_each(|(column, value)| column.push(value));
+        price = close + step / 3;
+    }
+    let fields = vec![Field::Open, Field::High, Field::Low, Field::Close, Field::Spread];
+    Columns { time, fields, data, scale: Scale { price: 5, volume: 0 } }
+}
+
+/// Quotes of which either side may be absent, and several may have one time.
+fn ticks(moves: &[(i64, i64, i64)]) -> Columns {
+    let (mut bid, mut time) = (100_000, start());
+    let (mut times, mut bids, mut asks) = (Vec::new(), Vec::new(), Vec::new());
+    for (gap, step, spread) in moves {
+        bid += step;
+        time += gap / 3 * 10 * SECOND;
+        times.push(time);
+        bids.push(if gap % 5 == 1 { ABSENT } else { bid });
+        asks.push(if gap % 5 == 2 { ABSENT } else { bid + spread });
+    }
+    let fields = vec![Field::Bid, Field::Ask];
+    Columns { time: times, fields, data: vec![bids, asks], scale: Scale { price: 5, volume: 0 } }
+}
+
+fn replay_of(a: &Columns, b: &Columns, size: usize) -> Replay {
+    let tape = |rows: &Columns, frame: Frame| {
+        Tape::new(Box::new(Cut(rows.clone(), size)), frame, rule(Some(7)), Micros::MIN).unwrap()
+    };
+    let tapes = vec![tape(a, Frame::M1), tape(b, Frame::Ticks)];
+    Replay::new(tapes, vec![traded("NOKSEK", &[]), traded("NZDSEK", &[])], DeskRules::default()).unwrap()
+}
+
+/// Acts at some of the moments.
+fn play(replay: &mut Replay, acts: &[(i64, u8)], until: Micros) {
+    let mut at = start();
+    for (gap, what) in acts {
+        at += gap * 20 * SECOND;
+        if at > until {
+            break;
+        }
+        replay.play_to(at, u64::MAX).unwrap();
+        let direction = if what % 2 == 0 { Direction::Buy } else { Direction::Sell };
+        let of = usize::from(what / 2 % 2);
+        let bracket = Ticket {
+            stop: Some(Exit::Trail(30)),
+            target: Some(Exit::Away(45)),
+            ..Ticket::market(of, direction, LOT)
+        };
+        let done = match what / 4 {
+            0 => ReplayAct::Give(DeskAct::Order(bracket)),
+            1 => ReplayAct::Submit(DeskAct::Order(bracket)),
+            2 => ReplayAct::Give(DeskAct::Flat { of: None }),
+            _ => ReplayAct::Jump(at + 3 * MINUTE),
+        };
+        replay.act(at, done).unwrap();
+    }
+    replay.play_to(until, u64::MAX).unwrap();
+}
+
+/// All that can be seen of a replay.
+fn seen(replay: &Replay) -> String {
+    let desk = replay.desk();
+    let quotes: Vec<Option<TradeQuote>> = (0..2).map(|of| desk.quote(of)).collect();
+    let used: Vec<SpreadsUsed> = replay.tapes().iter().map(Tape::spreads_used).collect();
+    format!(
+        "{} {} {quotes:?} {:?} {:?} {:?} {:?} {:?} {used:?}",
+        desk.now(),
+        desk.played(),
+        desk.account(),
+        desk.orders(),
+        desk.journal(),
+        replay.log(),
+        replay.next_time()
+    )
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    #[test]
+    fn going_back_is_playing_from_the_start(
+        a in proptest::collection::vec((0i64..12, -40i64..41, 0i64..9), 1..40),
+        b in proptest::collection::vec((0i64..12, -20i64..21, 1i64..9), 1..60),
+        acts in proptest::collection::vec((0i64..9, 0u8..16), 0..14),
+        size in 1usize..9, end in 0i64..40, back in 0i64..40,
+    ) {
+        let (a, b) = (bars(&a), ticks(&b));
+        let mut there = replay_of(&a, &b, size);
+        // What is given before the first quote is given at it.
+        let began = there.desk().now();
+        let end = start() + end.max(back) * MINUTE + 31 * SECOND;
+        play(&mut there, &acts, end);
+        let last = seen(&there);
+        let to = (start() + back * MINUTE + 7 * SECOND).max(began);
+        there.back(to).unwrap();
+        let mut anew = replay_of(&a, &b, size + 1);
+        let moments: Vec<Micros> = acts.iter().scan(start(), |at, (gap, _)| { *at += gap * 20 * SECOND; Some(*at) }).collect();
+        let jumped = there.log().iter().any(|l| matches!(l.what, ReplayAct::Jump(t) if t > to));
+        if !jumped {
+            let kept = moments.iter().take_while(|at| **at <= to).count();
+            play(&mut anew, &acts[..kept], to);
+            prop_assert_eq!(seen(&there), seen(&anew));
+        }
+        // And on again from there, with the rest of the acts, it ends as it did.
+        if !jumped && !acts.iter().any(|(_, what)| what / 4 == 3) {
+            let rest: Vec<(i64, u8)> = acts.iter().zip(&moments).filter(|(_, at)| **at > to).map(|(act, _)| *act).collect();
+            let first = moments.iter().find(|at| **at > to);
+            if let Some(first) = first {
+                let mut rest = rest;
+                rest[0].0 = (first - start()) / (20 * SECOND);
+                play(&mut there, &rest, end);
+            } else {
+                there.play_to(end, u64::MAX).unwrap();
+            }
+            prop_assert_eq!(seen(&there), last);
+        }
+    }
+
+    #[test]
+    fn nothing_that_can_be_seen_depends_on_what_comes_later(
+        a in proptest::collection::vec((0i64..12, -40i64..41, 0i64..9), 2..40),
+        b in proptest::collection::vec((0i64..12, -20i64..21, 1i64..9), 2..60),
+        acts in proptest::collection::vec((0i64..9, 0u8..12), 0..14),
+        end in 1i64..30, by in -900i64..900, size in 1usize..9,
+    ) {
+        let (a, b) = (bars(&a), ticks(&b));
+        let end = start() + end * MINUTE;
+        let (mut other_a, mut other_b) = (a.clone(), b.clone());
+        for (rows, over) in [(&mut other_a, MINUTE - SECOND), (&mut other_b, 0)] {
+            let from = rows.time.partition_point(|t| *t + over <= end);
+            for (field, column) in rows.fields.iter().zip(&mut rows.data) {
+                // The open of a bar is known when it begins.
+                let opens = usize::from(*field == Field::Open || *field == Field::Spread);
+                for value in column.iter_mut().skip(from + opens).filter(|value| **value != ABSENT) {
+                    *value += if *field == Field::Spread { by.abs() } else { by };
+                }
+            }
+        }
+        let (mut one, mut other) = (replay_of(&a, &b, size), replay_of(&other_a, &other_b, size));
+        play(&mut one, &acts, end);
+        play(&mut other, &acts, end);
+        prop_assert_eq!(seen(&one), seen(&other));
+    }
+
+    #[test]
+    fn quotes_of_several_histories_come_in_order_however_they_are_played(
+        a in proptest::collection::vec((0i64..12, -40i64..41, 0i64..9), 1..30),
+        b in proptest::collection::vec((0i64..12, -20i64..21, 1i64..9), 1..50),
+        size in 1usize..9, most in 1u64..7,
+    ) {
+        let (a, b) = (bars(&a), ticks(&b));
+        let (mut steps, mut runs) = (replay_of(&a, &b, size), replay_of(&a, &b, 100));
+        let mut last = (Micros::MIN, 0);
+        while let Some(of) = steps.step().unwrap() {
+            let now = (steps.desk().quote(of).unwrap().time, of);
+            prop_assert!(now >= last, "{:?} after {:?}", now, last);
+            last = now;
+        }
+        while runs.play_to(Micros::MAX, most).unwrap() > 0 {}
+        prop_assert_eq!(seen(&steps), seen(&runs));
+    }
+}
+
+#[test]
+fn a_bar_is_its_open_and_then_its_close_and_time_never_runs_backwards() {
+    // Bars of four hours, the second cut after one.
+    let hour = 60 * MINUTE;
+    let rows = Columns {
+        time: [0, 4, 5].map(|h| start() + h * hour).to_vec(),
+        fields: vec![Field::Open, Field::High, Field::Low, Field::Close],
+        data: vec![vec![10; 3], vec![15; 3], vec![5; 3], vec![12; 3]],
+        scale: Scale { price: 5, volume: 0 },
+    };
+    let frame: Frame = "4h".parse().unwrap();
+    let silent = Tape::new(Box::new(HeldRows(rows.clone())), frame, rule(None), Micros::MIN);
+    assert!(silent.is_err_and(|e| e.is_undecided()));
+    let mut tape = Tape::new(Box::new(Cut(rows, 1)), frame, rule(Some(3)), Micros::MIN).unwrap();
+    let mut seen = Vec::new();
+    while let Some(quote) = tape.next() {
+        seen.push((quote.time - start(), quote.bid, quote.ask));
+        tape.pass(1).unwrap();
+    }
+    let close = |end: Micros| end * hour - SECOND;
+    let times = [0, close(4), 4 * hour, 5 * hour - 1, 5 * hour, close(9)];
+    assert_eq!(seen.iter().map(|(t, ..)| *t).collect::<Vec<_>>(), times);
+    assert!(seen.iter().all(|(_, bid, ask)| ask - bid == 3));
+    assert_eq!(tape.spreads_used(), SpreadsUsed { measured: 6, ..SpreadsUsed::default() });
+}
+
+#[test]
+fn a_side_that_a_row_leaves_out_stays_as_it_was_and_is_never_zero() {
+    let rows = Columns {
+        time: (0..5).map(|i| start() + i * SECOND).collect(),
+        fields: vec![Field::Bid, Field::Ask],
+        data: vec![vec![ABSENT, 100, ABSENT, 104, 105], vec![90, ABSENT, 112, ABSENT, ABSENT]],
+        scale: Scale { price: 5, volume: 0 },
+    };
+    let mut tape = Tape::new(Box::new(HeldRows(rows)), Frame::Ticks, rule(None), Micros::MIN).unwrap();
+    let mut seen = Vec::new();
+    while let Some(quote) = tape.next() {
+        seen.push((quote.bid, quote.ask));
+        tape.pass(1).unwrap();
+    }
+    // Before the first bid nothing could be sold: that row is no quote.
+    assert_eq!(seen, [(100, 90), (100, 112), (104, 112), (105, 112)]);
+}
+
+#[test]
+fn jumps_land_or_name_the_nearest_data() {
+    let quote = |minutes: i64| TradeQuote { time: start() + minutes * MINUTE, bid: 100, ask: 110 };
+    let tape = tape(&[quote(0), quote(1), quote(2), quote(30 * 24 * 60)]);
+    let day = 24 * 60 * MINUTE;
+    assert_eq!(tape.look(start() + MINUTE - 1), Ok(FillPrice::At(start() + MINUTE)));
+    assert_eq!(tape.look(start() + 10 * day), Ok(FillPrice::Nothing { nearest: start() + 2 * MINUTE }));
+    assert_eq!(tape.look(start() + 60 * day), Ok(FillPrice::Nothing { nearest: start() + 30 * day }));
+}
