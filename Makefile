@@ -3,7 +3,7 @@
 
 # Builds Stavel and opens the bench on the demo shelf.
 demo:
-	@test -x target/demo/stavel || echo "The first build takes about six minutes on two cores; later ones take seconds."
+	@test -x target/demo/stavel || echo "The first build takes about five minutes on two cores; later ones take seconds."
 	cargo run --profile demo --bin stavel -- demo
 
 # Everything the tests need, then every test.

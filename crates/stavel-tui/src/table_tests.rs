@@ -64,7 +64,9 @@ fn every_row_of_the_table_does_something() {
         app.window = Span::new(whole.from + whole.length() / 4, whole.to - whole.length() / 4);
         app.open = place;
         // What a row before has opened over the lens is left.
-        while app.lenses[place].let_go() {}
+        if !shown(&app).contains(words[place].1) {
+            app.lenses[place].let_go();
+        }
         wait(&mut app, words[place].1);
         // A lens that is open already cannot be opened.
         app.open = if act == Act::Open(place) { 1 } else { place };

@@ -5,10 +5,11 @@ use rust_decimal::Decimal;
 use super::account::Account;
 use super::desk::{Desk, Entry, Gone, Refusal};
 use super::fill::{acts_at, side_of};
-use super::money::points_money as money;
+use super::money::{Rates, points_money as money};
 use super::order::{
     DeskAct, Direction, Exit, LOT, LOT_DECIMALS, Order, OrderKind, OrderRole, Size, Ticket, Until, lots_text,
 };
+use super::quote::TradeQuote;
 use crate::model::Micros;
 use crate::model::Span;
 use crate::model::price::scaled;
@@ -31,12 +32,21 @@ impl Desk {
         self.submit(now, act);
         if self.rules.latency == 0 {
             for of in 0..self.traded.len() {
-                if let Some(quote) = self.state.quotes[of] {
-                    self.fill_at(of, &quote);
-                    self.call_margin(of);
-                }
+                self.fill_standing(of, now);
             }
         }
+    }
+
+    /// Fills what can be filled at the last quote of an instrument, which stands still at a later moment.
+    fn fill_standing(&mut self, of: usize, now: Micros) {
+        let Some(last) = self.state.quotes[of] else { return };
+        let quote = TradeQuote { time: now.max(last.time), ..last };
+        // A night that is over by now is not one of what is opened now.
+        let rates = Rates { quotes: &self.state.quotes, traded: &self.traded };
+        let swap = self.state.account.pass(of, quote.time, &self.traded[of], &rates);
+        self.journal.extend(swap.map(Entry::Swap));
+        self.fill_at(of, &quote);
+        self.call_margin(of);
     }
 
     /// Does an act that is given at a moment between quotes: it waits for the next.
@@ -401,13 +411,13 @@ impl Desk {
 
     /// What closing at a price would earn for a holding, before costs.
     pub fn profit_at(&self, holding: &super::account::Holding, price: i64) -> Option<Decimal> {
-        let quote = super::TradeQuote { time: self.state.now, bid: price, ask: price };
+        let quote = TradeQuote { time: self.state.now, bid: price, ask: price };
         Account::open_profit(holding, &self.traded[holding.of], &quote, &self.rates())
     }
 }
 
 /// The price at which a position would be opened.
-fn reference(kind: OrderKind, direction: Direction, quote: &super::TradeQuote) -> i64 {
+fn reference(kind: OrderKind, direction: Direction, quote: &TradeQuote) -> i64 {
     match kind {
         OrderKind::Limit(price) | OrderKind::Stop(price) => price,
         OrderKind::StopLimit { limit, .. } => limit,

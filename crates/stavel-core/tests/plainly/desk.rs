@@ -47,6 +47,19 @@ fn buys_fill_at_the_ask_and_sales_at_the_bid() {
 }
 
 #[test]
+fn what_is_given_between_two_quotes_is_dealt_at_its_own_moment_and_pays_no_night_before_it() {
+    let mut desk = desk(&[("swap_long", "-5")]);
+    let evening = parse("2024-03-05 23:59").unwrap();
+    desk.take(0, TradeQuote { time: evening, bid: 1000, ask: 1010 });
+    desk.give(evening + 2 * MINUTE, DeskAct::Order(Ticket::market(0, Direction::Buy, LOT)));
+    desk.take(0, TradeQuote { time: evening + 3 * MINUTE, bid: 1000, ask: 1010 });
+    let deal = desk.deals().next().unwrap();
+    assert_eq!((deal.time, deal.price), (evening + 2 * MINUTE, 1010));
+    assert_eq!(desk.account().costs(), Decimal::ZERO);
+    assert!(desk.journal().is_sorted_by_key(Entry::time));
+}
+
+#[test]
 fn a_stop_gets_the_next_price_and_a_limit_its_own_or_better() {
     let mut desk = desk(&[]);
     desk.take(0, at(0, 1000));

@@ -11,7 +11,8 @@ use stavel_core::rehearse::{Direction, Figures, TradeSum, figures_of, lots_text,
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 use stavel_draw::{
-    BarStyle, DealAt, Dossier, DossierLine, DossierPicture, DossierSection, LineTone, SceneRequest, scene,
+    BarStyle, DealAt, Dossier, DossierLine, DossierPicture, DossierSection, Layer, LineTone, SceneRequest,
+    scene,
 };
 
 use super::opening::Opened;
@@ -192,7 +193,16 @@ fn curve_picture(opened: &Opened, figures: &Figures) -> Vec<DossierPicture> {
     let clock = &opened.played[0].instrument.sheet.session.clock;
     let title = format!("what was closed and paid, {}", opened.currency);
     let request = SceneRequest { title, style: BarStyle::Line, ..SceneRequest::of(&rows, clock) };
-    vec![DossierPicture::Chart(scene(&request))]
+    let mut made = scene(&request);
+    for pane in &mut made.panes {
+        pane.name.clone_from(&opened.currency);
+        for layer in &mut pane.layers {
+            if let Layer::Line { name, .. } = layer {
+                *name = "sum of all until then".to_owned();
+            }
+        }
+    }
+    vec![DossierPicture::Chart(made)]
 }
 
 /// The prices of each instrument, with its fills.

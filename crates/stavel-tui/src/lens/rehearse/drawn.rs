@@ -57,11 +57,12 @@ impl RehearseLens {
         let Some(at) = self.drawn_point(play, bars) else { return };
         let shown = self.drawer.shown(&drawn_so_far(play, view), at);
         marks.drawings = drawings_on(&made.times, bars.scale.price.into(), &shown);
-        if self.drawer.is_at_work() {
+        let is_at_work = self.drawer.is_at_work();
+        if is_at_work || self.cursor_at.is_some() {
             let clock = &play.instrument().sheet.session.clock;
             let slot = made.times.binary_search(&at.time).ok();
             marks.cursor = slot.map(|slot| (slot, wall(clock.to_wall(at.time))));
-            marks.cursor_price = Some(at.price);
+            marks.cursor_price = is_at_work.then_some(at.price);
         }
     }
 }
