@@ -199,6 +199,8 @@ impl Lens for RehearseLens {
             Do::CursorBack if self.face == Face::Calendar => self.calendar.move_day(-1),
             Do::CursorOn if self.face == Face::Calendar => self.calendar.move_day(1),
             Do::CursorBack | Do::CursorOn => {
+                // The bar is on the chart.
+                self.face = Face::Chart;
                 self.move_cursor(matches!(act, Do::CursorOn), view);
                 Effects::new()
             }
