@@ -404,11 +404,6 @@ impl Desk {
         (needs > free).then_some((needs, free))
     }
 
-    /// A size of money that one point of a size is worth, in the money of the account.
-    pub fn point_value(&self, of: usize, lots: i64) -> Option<Decimal> {
-        Some(money(&self.traded[of], i128::from(lots)) * self.rates().of(of, self.state.now)?)
-    }
-
     /// What closing at a price would earn for a holding, before costs.
     pub fn profit_at(&self, holding: &super::account::Holding, price: i64) -> Option<Decimal> {
         let quote = TradeQuote { time: self.state.now, bid: price, ask: price };

@@ -250,6 +250,7 @@ impl Desk {
 
     /// Takes a quote of an instrument.
     pub fn take(&mut self, of: usize, quote: TradeQuote) {
+        self.state.played += 1;
         self.arrive(quote.time);
         self.see(of, quote);
         self.expire(quote.time);
@@ -264,7 +265,6 @@ impl Desk {
         self.journal.extend(swap.map(Entry::Swap));
         self.state.quotes[of] = Some(quote);
         self.state.now = self.state.now.max(quote.time);
-        self.state.played += 1;
         self.state.account.sees(of, (quote.bid, quote.bid), (quote.ask, quote.ask));
         for order in self.state.orders.iter_mut().filter(|o| o.of == of) {
             if matches!(order.kind, OrderKind::Trailing(_)) {

@@ -13,11 +13,11 @@ impl Desk {
     /// played, the lowest price first and the highest first, and the one that is worse for the account is kept; where they
     /// differ, its deals are in doubt.
     pub fn take_bar(&mut self, of: usize, bar: BarReach, close: TradeQuote) {
-        self.arrive(close.time);
-        self.expire(close.time);
         let spread = close.ask - close.bid;
         let (low, high) = (bar.low.min(close.bid), bar.high.max(close.bid));
         let Some(before) = self.state.quotes[of] else { return self.take(of, close) };
+        self.arrive(close.time);
+        self.expire(close.time);
         let may_act = |order: &Order| {
             let side = |bid: i64| if order.direction == Direction::Buy { bid + spread } else { bid };
             order.of == of
@@ -33,6 +33,8 @@ impl Desk {
             return self.take(of, close);
         }
         let start = TradeQuote { time: close.time, bid: before.bid, ask: before.bid + spread };
+        // However many prices are walked over, it is one quote of the tape: the log counts by them.
+        self.state.played += 1;
         self.state.walking = Some(bar.from);
         let (state, from) = (self.state.clone(), self.journal.len());
         self.walk(of, start, [low, high], close);

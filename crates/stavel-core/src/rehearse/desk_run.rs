@@ -36,7 +36,7 @@ impl Desk {
         let acts = |bid: i64, ask: i64| {
             (ask <= bounds.ask.0) | (ask >= bounds.ask.1) | (bid <= bounds.bid.0) | (bid >= bounds.bid.1)
         };
-        // Eight at a time: whole groups are judged without a branch for each.
+        // Whole groups are judged without a branch for each quote.
         let mut quiet = 0;
         for (bids, asks) in bids[..until].chunks(64).zip(asks[..until].chunks(64)) {
             let any = bids.iter().zip(asks).fold(false, |any, (bid, ask)| any | acts(*bid, *ask));

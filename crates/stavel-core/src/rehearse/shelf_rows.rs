@@ -33,11 +33,6 @@ impl ShelfRows {
         let fields = all.iter().copied().filter(|field| needed.contains(field)).collect();
         ShelfRows { reader, span, fields }
     }
-
-    /// The span that is played.
-    pub fn span(&self) -> Span {
-        self.span
-    }
 }
 
 impl RowSource for ShelfRows {

@@ -71,11 +71,6 @@ impl SpreadRule {
         hour.or(self.sheet.map(|s| (s, SpreadFrom::Sheet))).or(self.usual.map(measured))
     }
 
-    /// True where nothing says a spread.
-    pub fn is_silent(&self) -> bool {
-        self.usual.is_none() && self.sheet.is_none()
-    }
-
     /// What a person is asked where nothing says a spread.
     pub(super) fn question(&self) -> Error {
         Error::undecided(format!(

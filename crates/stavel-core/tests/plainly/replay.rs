@@ -164,6 +164,23 @@ proptest! {
     }
 
     #[test]
+    fn a_log_that_is_played_again_from_the_start_comes_to_the_same(
+        a in proptest::collection::vec((0i64..12, -40i64..41, 0i64..9), 1..40),
+        b in proptest::collection::vec((0i64..12, -20i64..21, 1i64..9), 1..60),
+        acts in proptest::collection::vec((0i64..9, 0u8..16), 0..14),
+        size in 1usize..9, end in 0i64..40,
+    ) {
+        let (a, b) = (bars(&a), ticks(&b));
+        let mut once = replay_of(&a, &b, size);
+        let end = start() + end * MINUTE + 31 * SECOND;
+        play(&mut once, &acts, end);
+        let mut again = replay_of(&a, &b, size + 1);
+        again.replay_log(once.log().to_vec(), Micros::MAX).unwrap();
+        again.play_to(end, u64::MAX).unwrap();
+        prop_assert_eq!(seen(&once), seen(&again));
+    }
+
+    #[test]
     fn nothing_that_can_be_seen_depends_on_what_comes_later(
         a in proptest::collection::vec((0i64..12, -40i64..41, 0i64..9), 2..40),
         b in proptest::collection::vec((0i64..12, -20i64..21, 1i64..9), 2..60),

@@ -175,7 +175,7 @@ fn bounded(played: &[PlayedSeries], span: Span) -> Result<Span> {
 }
 
 /// Says that there is nothing to play in a span, and where the nearest data are.
-pub(super) fn nothing_in(played: &[PlayedSeries], span: Span) -> Error {
+fn nothing_in(played: &[PlayedSeries], span: Span) -> Error {
     let nearest = |one: &PlayedSeries| {
         let edition = &one.info.edition;
         if span.to <= edition.first { edition.first } else { edition.last }

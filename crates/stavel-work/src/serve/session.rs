@@ -137,11 +137,6 @@ impl ServedReplay {
         self.opened.replay.desk().now()
     }
 
-    /// True where everything was played.
-    pub fn is_over(&self) -> bool {
-        self.is_over
-    }
-
     /// When the next quote comes; none at the end.
     pub fn next_time(&self) -> Option<Micros> {
         self.opened.replay.next_time().filter(|next| *next <= self.until)
