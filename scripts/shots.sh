@@ -177,6 +177,36 @@ keys /
 typed "BLY-2024-05"
 keys Enter
 sleep 0.5
+# The order book of a contract, from the vendor's service.
+"$program" --shelf "$(echo "$work"/demo/shelf*)" fetch 'BLY-2024-05@quill:ticks' 'BLY-2024-05@quill:depth' --from 2024-03-27 >/dev/null
+for _ in 1 2 3; do
+    text | grep -qF "▸quill:ticks" && break
+    keys ]
+    sleep 0.3
+done
+wait_for "▸quill:ticks"
+keys 9
+wait_for "recorded ticks"
+keys n
+sleep 1
+keys l
+wait_for "size of deals"
+keys C-u
+typed "12"
+keys Enter K
+wait_for "name and bracket"
+keys C-u
+typed "barley stop 150pt target 250pt"
+keys Enter
+wait_for "bracket barley"
+keys M M M b M
+wait_for "bought"
+picture depth
+for _ in 1 2 3; do
+    text | grep -qF "▸quill:1m" && break
+    keys ]
+    sleep 0.3
+done
 keys 7 c
 wait_for "BLY.chain = BLY*"
 keys Enter

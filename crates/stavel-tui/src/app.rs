@@ -548,8 +548,11 @@ impl App {
         self.picture = self.lens().picture(&self.view());
         match &self.picture {
             None => {
-                self.message =
-                    Message { text: "there is no picture here to write".into(), ..Message::default() };
+                let text = match self.lens().hides() {
+                    Some(_) => "a picture would tell what is hidden: reveal it first",
+                    None => "there is no picture here to write",
+                };
+                self.message = Message { text: text.into(), ..Message::default() };
             }
             Some(step) => {
                 let proposal = format!("{}_{}_{}.svg", step.series.instrument, step.series.source, step.view);
@@ -663,6 +666,19 @@ impl App {
             effects.unwrap_or_default()
         });
         is_meant
+    }
+
+    /// The pointer is held at a time of the spine, or let go there: the lens may take it, else it is the middle of the window.
+    pub fn slide(&mut self, to: Micros, is_let_go: bool) {
+        let mut is_meant = false;
+        self.with_lens(self.open, |lens, view| {
+            let effects = lens.slid(to, is_let_go, view);
+            is_meant = effects.is_some();
+            effects.unwrap_or_default()
+        });
+        if !is_meant && !is_let_go {
+            self.centre_on(to);
+        }
     }
 
     fn step_series(&mut self, by: i64) {

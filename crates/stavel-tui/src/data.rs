@@ -47,6 +47,8 @@ pub struct Snapshot {
 impl Snapshot {
     /// Reads the catalog.
     pub fn read(shelf: &Shelf, before: &Snapshot) -> Result<Snapshot> {
+        // Before all else: what changes while the rest is read is seen as a change afterwards.
+        let version = shelf.version()?;
         let instruments = shelf.instruments()?;
         let series = shelf.series()?;
         let mut places: HashMap<String, Vec<usize>> = HashMap::new();
@@ -84,7 +86,7 @@ impl Snapshot {
             assumed: Arc::new(assumed_of(shelf)?),
             checked: Arc::new(known_checks(shelf)?),
             facts: Arc::new(facts_of(shelf)?),
-            version: shelf.version()?,
+            version,
         })
     }
 

@@ -102,6 +102,8 @@ mod lens_tests;
 #[cfg(test)]
 mod picture_tests;
 #[cfg(test)]
+mod rehearse_depth_tests;
+#[cfg(test)]
 mod rehearse_tests;
 #[cfg(test)]
 mod table_tests;

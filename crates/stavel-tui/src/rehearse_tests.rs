@@ -10,14 +10,14 @@ use crate::app::App;
 use crate::tests::{READ, answer, key, on_demo, press, settle, shown, wait};
 
 /// A bench that rehearses ticks, held at the opening of a day with deals in it.
-fn rehearsing() -> (tempfile::TempDir, App) {
+pub fn rehearsing() -> (tempfile::TempDir, App) {
     let (dir, mut app) = on_demo();
     rehearse(&mut app, "NOKSEK@quill:ticks");
     jump(&mut app, "2024-03-28 10:00");
     (dir, app)
 }
 
-fn rehearse(app: &mut App, series: &str) {
+pub fn rehearse(app: &mut App, series: &str) {
     wait(app, READ);
     app.select(series.parse().unwrap());
     press(app, "9");
@@ -185,13 +185,22 @@ fn the_calendar_shows_what_can_be_played_and_begins_there() {
     let screen = shown(&app);
     assert!(screen.contains("what can be played") && screen.contains("NOKSEK@quill:1m"), "{screen}");
     assert!(screen.contains("▒ bars rebuilt to ticks"), "{screen}");
-    press(&mut app, ",,");
-    wait(&mut app, "2024-03-26: Enter plays from here on");
+    press(&mut app, ",");
+    wait(&mut app, "2024-03-27: Enter plays from here on");
+    // Only days with rows are offered: the ticks begin here.
+    press(&mut app, ",");
+    assert!(app.message.text.contains("has no rows before that"), "{}", app.message.text);
+    press(&mut app, "B");
+    wait(&mut app, "2024-03-27: Enter plays from here up to 2024-03-27");
     press(&mut app, "\n");
     settle(&mut app);
-    // The ticks begin a day later.
     wait(&mut app, "2024-03-27 03:00");
     wait(&mut app, "position 0.00");
+    // Nothing is played after that day.
+    press(&mut app, "j");
+    answer(&mut app, "2024-03-28 10:00");
+    assert!(app.message.text.contains("nothing to play"), "{}", app.message.text);
+    key(&mut app, KeyCode::Esc);
     press(&mut app, "C");
     key(&mut app, KeyCode::Down);
     press(&mut app, "\n");
@@ -400,6 +409,18 @@ fn blind_practice_shows_neither_name_nor_date_until_it_is_revealed() {
     press(&mut app, "b");
     settle(&mut app);
     let mut screens = Vec::new();
+    for (keys, refusal) in [
+        ("C", "the calendar would tell"),
+        ("R", "a report would tell"),
+        ("P", "a picture would tell"),
+        ("w", "draws nothing"),
+        ("\n", "draws nothing"),
+    ] {
+        press(&mut app, keys);
+        settle(&mut app);
+        assert!(app.message.text.contains(refusal), "{keys}: {}", app.message.text);
+        screens.push(shown(&app));
+    }
     for keys in ["", "M", "J", "J", "C", "C", "F", "F"] {
         press(&mut app, keys);
         settle(&mut app);
@@ -409,6 +430,7 @@ fn blind_practice_shows_neither_name_nor_date_until_it_is_revealed() {
     settle(&mut app);
     let told = app.message.text.strip_prefix("it was ").unwrap_or_else(|| panic!("{}", app.message.text));
     let (name, source) = told.split_once(':').unwrap().0.split_once('@').unwrap();
+    // Nothing that a person could do on the way would have told.
     for word in [name, source, "2024-0"] {
         for screen in &screens {
             assert!(!screen.contains(word), "'{word}' in\n{screen}");

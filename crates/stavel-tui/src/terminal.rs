@@ -75,7 +75,7 @@ fn handle(app: &mut App, event: Event) {
     }
 }
 
-/// The wheel zooms on the spine and moves the choice elsewhere; a click chooses a time or a lens.
+/// The wheel zooms on the spine and moves the choice elsewhere; a click or a drag chooses a time, a click a lens.
 pub fn handle_mouse(app: &mut App, mouse: MouseEvent) {
     if app.overlay.is_some() {
         return;
@@ -103,10 +103,11 @@ pub fn handle_mouse(app: &mut App, mouse: MouseEvent) {
         MouseEventKind::ScrollDown => {
             app.act(Act::Common(if on_spine { Common::ZoomOut } else { Common::Down }));
         }
-        MouseEventKind::Down(_) if on_spine => {
+        MouseEventKind::Down(_) | MouseEventKind::Drag(_) | MouseEventKind::Up(_) if on_spine => {
             let (left, columns) = spine::axis(area.width);
             if (left..left + columns).contains(&mouse.column) {
-                app.centre_on(spine::time_at(app.whole(), columns, mouse.column - left));
+                let to = spine::time_at(app.whole(), columns, mouse.column - left);
+                app.slide(to, matches!(mouse.kind, MouseEventKind::Up(_)));
             }
         }
         MouseEventKind::Down(_) if places.bar.contains(at) => {

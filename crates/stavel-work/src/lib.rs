@@ -77,8 +77,9 @@ pub use recipe::{Done, Recipe, run, what_was_done};
 pub use record::{RecordWish, record};
 pub use rehearse::{
     KeptHead, KeptMark, KeptRehearsal, Opened, Opening, PlayedOrders, PlayedSeries, RehearsalFile,
-    account_json, entry_in_words, entry_json, figures_json, journal_lines, kept_rehearsals, open_replay,
-    order_in_words, play_orders, read_rehearsal, remark_in_words, spread_rule_in_words, write_rehearsal,
+    RehearsalFiles, RehearsalOut, account_json, entry_in_words, entry_json, figures_json, journal_lines,
+    kept_rehearsals, moment_svg, open_replay, order_in_words, play_orders, read_rehearsal, remark_in_words,
+    spread_rule_in_words, write_beside, write_rehearsal,
 };
 pub use report::{LongList, StepReport, bytes_in_words, counted};
 pub use serve::{
@@ -89,6 +90,7 @@ pub use span::span_between;
 pub use sql::{SqlDialect, shelf_sql};
 pub use step::{
     AlignStep, AutoStep, ChartStep, ChartView, CheckStep, ComposeStep, DeliverStep, DossierStep, DrawStep,
-    FetchStep, FramesStep, FramesWanted, IntakeStep, Prefer, RehearseStep, RollMove, RollSetting, RowLimits,
-    SheetValues, ShelfStep, SidesAsked, SidesWanted, SpliceStep, Step, UndoStep, UpdateStep, recipe_keys,
+    FetchStep, FramesStep, FramesWanted, IntakeStep, Prefer, RehearsalTable, RehearseStep, RollMove,
+    RollSetting, RowLimits, SheetValues, ShelfStep, SidesAsked, SidesWanted, SpliceStep, Step, UndoStep,
+    UpdateStep, recipe_keys,
 };

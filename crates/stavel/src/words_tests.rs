@@ -5,10 +5,11 @@ use std::collections::BTreeMap;
 use clap::{CommandFactory, Parser};
 use proptest::prelude::*;
 use stavel_core::deliver::FileFormat;
-use stavel_core::rehearse::Queue;
+use stavel_core::rehearse::{DepthSizes, Queue};
 use stavel_work::{
     AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, FetchStep, FramesStep, FramesWanted,
-    IntakeStep, Prefer, Recipe, RehearseStep, SheetValues, ShelfStep, SpliceStep, Step, UndoStep, UpdateStep,
+    IntakeStep, Prefer, Recipe, RehearsalTable, RehearseStep, SheetValues, ShelfStep, SpliceStep, Step,
+    UndoStep, UpdateStep,
 };
 
 use crate::args::Args;
@@ -299,9 +300,10 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
         proptest::option::of("[1-9][0-9]{0,3}ms"),
         0i64..9,
         any::<bool>(),
+        parsed::<DepthSizes>(&["lots", "units", "none"]),
     );
     let rehearse = (proptest::collection::vec(series(), 1..4), moment(), moment(), path(), account).prop_map(
-        |(series, from, to, orders, (account, balance, call, hedged, latency, slippage, through))| {
+        |(series, from, to, orders, (account, balance, call, hedged, latency, slippage, through, depth))| {
             let (balance, call) = (balance.map(Into::into), call.map(Into::into));
             let queue = if through { Queue::Through } else { Queue::Touch };
             Step::Rehearse(RehearseStep {
@@ -310,7 +312,10 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
                 to,
                 orders,
                 script: None,
-                out: None,
+                out: through.then(|| "run.csv".into()),
+                table: if through { RehearsalTable::Trades } else { RehearsalTable::Fills },
+                layout: through.then(|| "day-first".to_owned()),
+                clock: through.then(|| "Europe/Oslo".parse().unwrap()),
                 against: None,
                 account,
                 balance,
@@ -319,6 +324,7 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
                 latency,
                 slippage,
                 queue,
+                depth: Some(depth).filter(|_| through),
             })
         },
     );

@@ -1,5 +1,7 @@
 //! What stands beside the rows of a delivery, in formats that have room for it.
 
+use crate::model::Micros;
+
 /// A cell of a table.
 #[derive(Debug, Clone, PartialEq)]
 pub enum TableCell {
@@ -7,6 +9,8 @@ pub enum TableCell {
     Text(String),
     /// A number.
     Number(f64),
+    /// A time of the wall.
+    Time(Micros),
     /// Nothing.
     Empty,
 }

@@ -15,6 +15,7 @@ mod records;
 mod refuse;
 mod rounding;
 mod table;
+mod timed_table;
 mod workbook;
 
 pub use beside::{Beside, SideTable, TableCell};
@@ -24,6 +25,7 @@ pub use on_shelf::{MakeWay, ReadyDelivery, deliver, first_lines, free_bytes, las
 pub use order::{Begun, Delivery, DeliveryOrder, PriceSides, Split, WeighedEvents};
 pub use packing::Compress;
 pub use pipeline::RowsAsText;
+pub use timed_table::{TimedCell, TimedKind, TimedTable};
 pub use workbook::write_tables;
 
 use std::path::Path;

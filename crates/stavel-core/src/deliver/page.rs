@@ -53,6 +53,7 @@ fn side_table(table: &SideTable) -> String {
             let text = match cell {
                 TableCell::Text(text) => escaped(text),
                 TableCell::Number(n) => n.to_string(),
+                TableCell::Time(time) => wall(*time),
                 TableCell::Empty => String::new(),
             };
             out.push_str(&format!("<td>{text}</td>"));

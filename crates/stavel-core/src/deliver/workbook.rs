@@ -184,6 +184,12 @@ fn side_table(sheet: &mut Worksheet, table: &SideTable) -> std::result::Result<(
                 // As a string it is shown, whatever it begins with, and never run.
                 TableCell::Text(text) => sheet.write_string(r, c, text)?,
                 TableCell::Number(number) => sheet.write_number(r, c, *number)?,
+                TableCell::Time(time) => sheet.write_number_with_format(
+                    r,
+                    c,
+                    serial(*time),
+                    &Format::new().set_num_format("yyyy-mm-dd hh:mm:ss.000"),
+                )?,
                 TableCell::Empty => continue,
             };
         }

@@ -2,6 +2,7 @@
 
 use rust_decimal::Decimal;
 
+use super::book::DealDepth;
 use super::money::{Rates, Traded, points_money as money};
 use super::order::{Direction, LOT_DECIMALS, OrderRole};
 use super::quote::TradeQuote;
@@ -76,6 +77,8 @@ pub struct Deal {
     pub reason: DealReason,
     /// True where the rows leave it open whether, or at which price, it was filled.
     pub doubtful: bool,
+    /// What the recorded book had to do with it.
+    pub depth: DealDepth,
     /// Bid and ask at that moment, in points.
     pub seen: (i64, i64),
     /// What it closed, a line for each holding.
@@ -122,8 +125,10 @@ pub struct Trade {
     pub closed: Micros,
     /// Sum of price times size of its opening.
     pub cost: i128,
-    /// The price at which it was closed, in points.
-    pub exit: i64,
+    /// Sum of price times size of its closing.
+    pub proceeds: i128,
+    /// The number of the order that closed it.
+    pub order: u32,
     /// Profit before costs, in the money of the account.
     pub profit: Decimal,
     /// Commission of both ends and swap, in the money of the account.
@@ -149,6 +154,27 @@ impl Trade {
     /// Its mean price at the opening, in points.
     pub fn entry(&self) -> f64 {
         self.cost as f64 / self.lots as f64
+    }
+
+    /// Its mean price at the closing, in points.
+    pub fn exit(&self) -> f64 {
+        self.proceeds as f64 / self.lots as f64
+    }
+
+    /// Takes another part of the same holding in, where one order closed both at one moment. False where it is another trade.
+    pub fn join(&mut self, other: &Trade) -> bool {
+        let of = |trade: &Trade| (trade.of, trade.order, trade.closed, trade.opened, trade.direction);
+        if of(self) != of(other) {
+            return false;
+        }
+        self.lots += other.lots;
+        self.cost += other.cost;
+        self.proceeds += other.proceeds;
+        self.profit += other.profit;
+        self.costs += other.costs;
+        (self.best, self.worst) = (self.best.max(other.best), self.worst.min(other.worst));
+        self.doubtful |= other.doubtful;
+        true
     }
 }
 
@@ -188,8 +214,10 @@ pub struct Booking<'a> {
     pub closes: Option<u32>,
     /// The word of its order.
     pub tag: &'a str,
-    /// True where the rows leave it open.
-    pub doubtful: bool,
+    /// What the recorded book had to do with it; beyond what was recorded it is in doubt.
+    pub depth: DealDepth,
+    /// Size, and price times size, that its order was dealt for at the same moment before: a least commission is of an order.
+    pub before: (i64, i128),
 }
 
 /// What is held and what was earned so far.
@@ -324,9 +352,8 @@ impl Account {
 
     /// Books a deal: what it closes is closed, the rest is opened.
     pub fn book(&mut self, booking: &Booking<'_>, traded: &Traded, rate: Decimal) -> Deal {
-        let value = money(traded, i128::from(booking.price) * i128::from(booking.lots));
-        let size = Decimal::new(booking.lots, LOT_DECIMALS.into());
-        let commission = traded.sheet.commission.of_side(size, value) * rate;
+        let commission = commission_of(booking, traded) * rate;
+        let is_doubtful = booking.depth == DealDepth::Beyond;
         self.costs += commission;
         let mut left = booking.lots;
         let mut closed = Vec::new();
@@ -351,7 +378,8 @@ impl Account {
             profit: closed.iter().map(|t| t.profit).sum(),
             order: booking.order,
             reason: booking.reason,
-            doubtful: booking.doubtful,
+            doubtful: is_doubtful,
+            depth: booking.depth,
             seen: booking.seen,
             closed,
         }
@@ -394,14 +422,15 @@ impl Account {
             opened: holding.opened,
             closed: booking.time,
             cost,
-            exit: booking.price,
+            proceeds,
+            order: booking.order,
             profit,
             costs: paid + commission,
             best,
             worst,
             tag: holding.tag.clone(),
             reason: booking.reason,
-            doubtful: holding.doubtful || booking.doubtful,
+            doubtful: holding.doubtful || booking.depth == DealDepth::Beyond,
         };
         holding.cost -= cost;
         holding.paid -= paid;
@@ -422,7 +451,7 @@ impl Account {
             holding.lots += lots;
             holding.cost += cost;
             holding.paid += paid;
-            holding.doubtful |= booking.doubtful;
+            holding.doubtful |= booking.depth == DealDepth::Beyond;
             holding.sees(exit);
             return;
         }
@@ -438,7 +467,7 @@ impl Account {
             reach: Some((exit, exit)),
             paid,
             tag: booking.tag.to_owned(),
-            doubtful: booking.doubtful,
+            doubtful: booking.depth == DealDepth::Beyond,
         });
     }
 
@@ -460,6 +489,19 @@ impl Account {
             }
         }
         Some(sum)
+    }
+}
+
+/// What a deal costs in the quote currency: of an order that is dealt in parts, what they cost together less what was paid.
+fn commission_of(booking: &Booking<'_>, traded: &Traded) -> Decimal {
+    let of = |lots: i64, cost: i128| {
+        let size = Decimal::new(lots, LOT_DECIMALS.into());
+        traded.sheet.commission.of_side(size, money(traded, cost))
+    };
+    let cost = i128::from(booking.price) * i128::from(booking.lots);
+    match booking.before {
+        (0, _) => of(booking.lots, cost),
+        (lots, before) => of(lots + booking.lots, before + cost) - of(lots, before),
     }
 }
 

@@ -12,10 +12,11 @@ use super::order::{
 use super::quote::TradeQuote;
 use crate::model::Micros;
 use crate::model::Span;
+use crate::model::instrument::InstrumentKind;
 use crate::model::price::scaled;
 use crate::model::time::{DAY, length_in_words, wall};
 
-/// The finest size where the sheet names no step: a hundredth of a lot.
+/// The finest size where the sheet names no step, but of contracts: a hundredth of a lot.
 const USUAL_STEP: i64 = LOT / 100;
 /// The largest size of an order: 100,000 lots.
 const MOST: i64 = 100_000 * LOT;
@@ -172,6 +173,7 @@ impl Desk {
         };
         self.refuse_wrong_side(&order)?;
         order.since = now + self.rules.latency;
+        order.seen = self.seen(order.of);
         self.state.orders[place] = order.clone();
         self.journal.push(Entry::Changed { time: now, order });
         Ok(())
@@ -180,8 +182,9 @@ impl Desk {
     fn resize(&mut self, now: Micros, id: u32, lots: i64) -> Checked<()> {
         let place = self.place_of(id)?;
         self.refuse_size(self.state.orders[place].of, lots)?;
+        let seen = self.seen(self.state.orders[place].of);
         let order = &mut self.state.orders[place];
-        order.lots = lots;
+        (order.lots, order.seen) = (lots, seen);
         let order = order.clone();
         self.journal.push(Entry::Changed { time: now, order });
         Ok(())
@@ -208,6 +211,12 @@ impl Desk {
         if trails || [ticket.stop, ticket.target].iter().flatten().any(is_far) {
             return Err("a distance must be above zero".to_owned());
         }
+        let away = [ticket.stop, ticket.target].into_iter().flatten().filter_map(|exit| match exit {
+            Exit::Away(points) | Exit::Trail(points) => Some(points),
+            Exit::At(_) => None,
+        });
+        let behind = if let OrderKind::Trailing(points) = ticket.kind { Some(points) } else { None };
+        away.chain(behind).try_for_each(|points| self.refuse_uneven(of, points))?;
         if matches!(ticket.target, Some(Exit::Trail(_))) {
             return Err("a target cannot follow the price; only a stop can".to_owned());
         }
@@ -237,6 +246,7 @@ impl Desk {
             role: OrderRole::Entry,
             pair: None,
             best: quote.map(|q| side_of(ticket.direction, &q)),
+            seen: quote.map(|q| (q.bid, q.ask)),
         };
         self.refuse_wrong_side(&order)?;
         self.refuse_bracket(&order)?;
@@ -286,9 +296,11 @@ impl Desk {
         Ok(whole)
     }
 
-    /// The step of sizes.
+    /// The step of sizes; nobody deals in parts of a contract of an exchange.
     pub fn step_of(&self, of: usize) -> i64 {
-        self.lots_said(of, 1).or_else(|| self.lots_said(of, 0)).unwrap_or(USUAL_STEP).max(1)
+        let is_contract = self.traded[of].sheet.kind == InstrumentKind::Futures;
+        let usual = if is_contract { LOT } else { USUAL_STEP };
+        self.lots_said(of, 1).or_else(|| self.lots_said(of, 0)).unwrap_or(usual).max(1)
     }
 
     /// Least, step or most lots of the sheet, in ten-thousandths; none where nobody has said it.
@@ -321,6 +333,18 @@ impl Desk {
             Ok(step) if price % step != 0 => Err(format!(
                 "{} is no whole number of steps of {}",
                 scaled(price, traded.decimals),
+                traded.sheet.tick_size.normalize()
+            )),
+            _ => Ok(()),
+        }
+    }
+
+    /// A distance from a price that is on a step must be of whole steps.
+    fn refuse_uneven(&self, of: usize, points: i64) -> Checked<()> {
+        let traded = &self.traded[of];
+        match traded.sheet.tick_points(traded.decimals) {
+            Ok(step) if points % step != 0 => Err(format!(
+                "a distance of {points} points is no whole number of steps of {}, which is {step} points",
                 traded.sheet.tick_size.normalize()
             )),
             _ => Ok(()),

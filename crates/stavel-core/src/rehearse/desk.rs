@@ -7,6 +7,7 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
 use super::account::{Account, Deal, DealReason, Swap};
+use super::book::{Book, DepthSizes};
 use super::fill::{Queue, side_of};
 use super::money::{Rates, Traded};
 use super::order::{Order, OrderKind, OrderRole};
@@ -25,6 +26,9 @@ pub struct DeskRules {
     pub slippage: i64,
     /// What a limit needs to be filled.
     pub queue: Queue,
+    /// What the sizes of recorded books count; where nobody has said it the kind of the instrument may tell.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub depth: Option<DepthSizes>,
     /// Money of the account at the beginning; without it neither margin nor size by risk is known.
     pub balance: Option<Decimal>,
     /// Equity below this share of the margin closes everything.
@@ -38,6 +42,7 @@ impl Default for DeskRules {
             latency: 0,
             slippage: 0,
             queue: Queue::Touch,
+            depth: None,
             balance: None,
             call: Decimal::ONE,
         }
@@ -137,6 +142,8 @@ pub(super) struct DeskState {
     pub account: Account,
     pub orders: Vec<Order>,
     pub quotes: Vec<Option<TradeQuote>>,
+    /// The recorded book of each instrument; empty where there is none.
+    pub books: Vec<Book>,
     /// Acts on their way to the market.
     pub on_the_way: Vec<(Micros, super::order::DeskAct)>,
     pub next_order: u32,
@@ -162,6 +169,7 @@ impl Desk {
             account: Account::new(traded.len(), rules.hedged),
             orders: Vec::new(),
             quotes: vec![None; traded.len()],
+            books: vec![Book::default(); traded.len()],
             on_the_way: Vec::new(),
             next_order: 1,
             walking: None,
@@ -212,6 +220,16 @@ impl Desk {
     /// The last quote of an instrument.
     pub fn quote(&self, of: usize) -> Option<TradeQuote> {
         self.state.quotes[of]
+    }
+
+    /// Bid and ask of the last quote of an instrument, in points.
+    pub(super) fn seen(&self, of: usize) -> Option<(i64, i64)> {
+        self.state.quotes[of].map(|quote| (quote.bid, quote.ask))
+    }
+
+    /// The recorded book of an instrument, as of now; none where nothing is known of it.
+    pub fn book(&self, of: usize) -> Option<&Book> {
+        self.state.books.get(of).filter(|book| book.told().is_some())
     }
 
     /// The moment that it has come to.
@@ -310,8 +328,7 @@ impl Desk {
             if let Some(quote) = self.state.quotes[holding.of] {
                 let order = self.closing(&holding, holding.lots, time);
                 let quote = TradeQuote { time, ..quote };
-                let slip = self.rules.slippage * order.direction.sign();
-                let price = side_of(order.direction, &quote) + slip;
+                let price = side_of(order.direction, &quote);
                 self.deal(&order, price, DealReason::MarginCall, &quote);
             }
         }
@@ -336,6 +353,7 @@ impl Desk {
             role: OrderRole::Close,
             pair: None,
             best: None,
+            seen: self.seen(holding.of),
         }
     }
 }

@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 
 use rust_decimal::Decimal;
 
-use super::account::{Deal, Trade};
+use super::account::Trade;
 use super::desk::{Desk, Entry};
 use super::money::{Traded, points_money as money};
 use crate::model::Micros;
@@ -64,9 +64,15 @@ pub struct Figures {
     pub curve: Vec<(Micros, Decimal)>,
 }
 
-/// All trades of a desk, in the order of their closing.
-pub fn trades_of(desk: &Desk) -> impl Iterator<Item = &Trade> {
-    desk.deals().flat_map(|deal| &deal.closed)
+/// All trades of a desk, in the order of their closing: what one order closed at several prices is one trade.
+pub fn trades_of(desk: &Desk) -> Vec<Trade> {
+    let mut trades: Vec<Trade> = Vec::new();
+    for part in desk.deals().flat_map(|deal| &deal.closed) {
+        if !trades.last_mut().is_some_and(|last| last.join(part)) {
+            trades.push(part.clone());
+        }
+    }
+    trades
 }
 
 /// Money that a trade stood at when it was worst, in the quote currency: price distance times size.
@@ -80,6 +86,8 @@ pub fn figures_of(desk: &Desk, began: Micros) -> Figures {
     let mut figures =
         Figures { costs: desk.account().costs(), played: desk.now() - began, ..Figures::default() };
     let (mut sum, mut peak) = (Decimal::ZERO, Decimal::ZERO);
+    // Before each trade began to close, the sum of all and the highest that it had been.
+    let mut begun: Vec<(Trade, Decimal, Decimal)> = Vec::new();
     for entry in desk.journal() {
         let (time, change) = match entry {
             Entry::Deal(deal) => (deal.time, deal.profit - deal.commission),
@@ -87,13 +95,18 @@ pub fn figures_of(desk: &Desk, began: Micros) -> Figures {
             _ => continue,
         };
         if let Entry::Deal(deal) = entry {
-            figures.add_deal(deal, desk, sum, peak);
+            for part in &deal.closed {
+                if !begun.last_mut().is_some_and(|(last, ..)| last.join(part)) {
+                    begun.push((part.clone(), sum, peak));
+                }
+            }
         }
         sum += change;
         peak = peak.max(sum);
         figures.drawdown = figures.drawdown.max(peak - sum);
         figures.curve.push((time, sum));
     }
+    begun.iter().for_each(|(trade, sum, peak)| figures.add(trade, desk, *sum, *peak));
     figures.deepest = figures.deepest.max(figures.drawdown);
     figures.expectancy = figures.all.net.checked_div(Decimal::from(figures.all.trades));
     figures.in_market = time_held(desk);
@@ -101,29 +114,26 @@ pub fn figures_of(desk: &Desk, began: Micros) -> Figures {
 }
 
 impl Figures {
-    fn add_deal(&mut self, deal: &Deal, desk: &Desk, sum: Decimal, peak: Decimal) {
-        for trade in &deal.closed {
-            let net = trade.net();
-            self.all.add(net);
-            self.by_hour.entry(trade.opened.div_euclid(HOUR).rem_euclid(24)).or_default().add(net);
-            self.by_tag.entry(trade.tag.clone()).or_default().add(net);
-            self.doubtful += u64::from(trade.doubtful);
-            let side = if net > Decimal::ZERO { &mut self.gains } else { &mut self.losses };
-            *side += net;
-            let traded = &desk.traded()[trade.of];
-            // The rate at which its profit was turned into the money of the account holds for its worst as well.
-            let moved = (i128::from(trade.exit) * i128::from(trade.lots) - trade.cost)
-                * i128::from(trade.direction.sign());
-            let quoted = money(traded, moved);
-            let rate = trade.profit.checked_div(quoted).unwrap_or(Decimal::ONE);
-            self.deepest = self.deepest.max(peak - (sum + at_worst(trade, traded) * rate));
-        }
+    fn add(&mut self, trade: &Trade, desk: &Desk, sum: Decimal, peak: Decimal) {
+        let net = trade.net();
+        self.all.add(net);
+        self.by_hour.entry(trade.opened.div_euclid(HOUR).rem_euclid(24)).or_default().add(net);
+        self.by_tag.entry(trade.tag.clone()).or_default().add(net);
+        self.doubtful += u64::from(trade.doubtful);
+        let side = if net > Decimal::ZERO { &mut self.gains } else { &mut self.losses };
+        *side += net;
+        let traded = &desk.traded()[trade.of];
+        // The rate at which its profit was turned into the money of the account holds for its worst as well.
+        let moved = (trade.proceeds - trade.cost) * i128::from(trade.direction.sign());
+        let quoted = money(traded, moved);
+        let rate = trade.profit.checked_div(quoted).unwrap_or(Decimal::ONE);
+        self.deepest = self.deepest.max(peak - (sum + at_worst(trade, traded) * rate));
     }
 }
 
 /// Time during which something was held; what is held still counts until now.
 fn time_held(desk: &Desk) -> Micros {
-    let mut spans: Vec<(Micros, Micros)> = trades_of(desk).map(|t| (t.opened, t.closed)).collect();
+    let mut spans: Vec<(Micros, Micros)> = trades_of(desk).iter().map(|t| (t.opened, t.closed)).collect();
     spans.extend(desk.account().holdings().iter().map(|h| (h.opened, desk.now())));
     spans.sort_unstable();
     let (mut held, mut until) = (0, Micros::MIN);

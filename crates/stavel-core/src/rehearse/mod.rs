@@ -5,8 +5,11 @@
 
 mod account;
 mod acts;
+mod book;
+mod book_tape;
 mod desk;
 mod desk_bars;
+mod desk_depth;
 mod desk_fills;
 mod desk_run;
 mod figures;
@@ -27,6 +30,8 @@ mod watched;
 
 pub use account::{Account, Booking, Deal, DealReason, Holding, Swap, Trade};
 pub use acts::parse_lots;
+pub use book::{Book, BookLevel, BookUnits, DealDepth, DepthSizes};
+pub use book_tape::BookTape;
 pub use desk::{Desk, DeskRules, Entry, Gone, Refusal};
 pub use figures::{Figures, TradeSum, figures_of, trades_of};
 pub use fill::{Queue, Triggers, acts_at, side_of, triggers};
@@ -40,7 +45,7 @@ pub use orders_file::{FileOrder, orders_in, read_orders};
 pub use quote::{BarReach, TradeQuote};
 pub use replay::{Logged, Replay, ReplayAct, RowWatcher};
 pub use rescaled::{PriceFactor, Rescaled};
-pub use script::{Script, ScriptRun, run_script, script_in};
+pub use script::{Idle, IdleLine, Script, ScriptRun, run_script, script_in};
 pub use shelf_rows::ShelfRows;
 pub use spreads::{SpreadFrom, SpreadRule, SpreadsUsed};
 pub use tape::{FillPrice, HeldRows, Pieces, RowSource, Tape, TapePiece, TapePlace};

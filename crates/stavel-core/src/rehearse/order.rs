@@ -233,6 +233,8 @@ pub struct Order {
     pub pair: Option<u32>,
     /// Of a trailing stop, the best price since it was given.
     pub best: Option<i64>,
+    /// Bid and ask, in points, when it was given or changed last; none before the first quote.
+    pub seen: Option<(i64, i64)>,
 }
 
 /// What an order is for.

@@ -13,6 +13,9 @@ use crate::{Error, Result};
 /// Every column that an order may have.
 const COLUMNS: [&str; 9] = ["time", "instrument", "side", "type", "lots", "price", "stop", "target", "until"];
 
+/// Those that hold numbers.
+const NUMBERS: [&str; 4] = ["lots", "price", "stop", "target"];
+
 /// An order of a file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FileOrder {
@@ -20,6 +23,8 @@ pub struct FileOrder {
     pub line: u64,
     /// When it is given.
     pub time: Micros,
+    /// True where its time names its distance from UTC; else it is taken for UTC.
+    pub is_zoned: bool,
     /// The instrument, or a series of it; empty where only one is played.
     pub instrument: String,
     /// Buy or sell.
@@ -110,12 +115,24 @@ pub fn read_orders(path: &Path) -> Result<Vec<FileOrder>> {
     orders_in(std::io::BufReader::new(file), &path.display().to_string())
 }
 
-/// Reads orders from the text of such a file, which lies at `place`; in order of time.
+/// Reads orders from the text of such a file, which lies at `place`; in order of time. Where its names are set apart by semicolons
+/// or tabs, so are its cells; behind semicolons numbers may have a decimal comma.
 ///
 /// # Errors
 /// As [`read_orders`].
-pub fn orders_in(text: impl std::io::Read, place: &str) -> Result<Vec<FileOrder>> {
-    let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::All).from_reader(text);
+pub fn orders_in(mut text: impl std::io::Read, place: &str) -> Result<Vec<FileOrder>> {
+    let mut bytes = Vec::new();
+    text.read_to_end(&mut bytes)
+        .map_err(|e| Error::input(format!("The orders {place} cannot be read: {e}.")))?;
+    // The reader counts a line too few before an end of two bytes.
+    let bytes: Vec<u8> = bytes.into_iter().filter(|byte| *byte != b'\r').collect();
+    let first = bytes.split(|c| *c == b'\n').next().unwrap_or_default();
+    let mark = [b',', b';', b'\t'].into_iter().find(|mark| first.contains(mark)).unwrap_or(b',');
+    let mut reader = csv::ReaderBuilder::new()
+        .trim(csv::Trim::All)
+        .delimiter(mark)
+        .flexible(true)
+        .from_reader(bytes.as_slice());
     let cannot = |e: csv::Error| Error::input(format!("The orders {place} cannot be read: {e}."));
     let header = reader.headers().map_err(cannot)?;
     let names: Vec<String> =
@@ -139,13 +156,31 @@ pub fn orders_in(text: impl std::io::Read, place: &str) -> Result<Vec<FileOrder>
     for record in reader.records() {
         let record = record.map_err(cannot)?;
         let line = record.position().map_or(0, csv::Position::line);
+        if record.len() != names.len() {
+            return Err(Error::input(format!(
+                "{place}, line {line}: it has {} cells, and the line of names has {}.",
+                record.len(),
+                names.len()
+            )));
+        }
+        let record: Vec<String> = names
+            .iter()
+            .zip(&record)
+            .map(|(name, cell)| match NUMBERS.contains(&name.as_str()) && mark == b';' {
+                true => cell.replace(',', "."),
+                false => cell.to_owned(),
+            })
+            .collect();
         let cell = |name: &str| {
             let at = names.iter().position(|n| n == name);
-            at.and_then(|at| record.get(at)).unwrap_or_default()
+            at.and_then(|at| record.get(at)).map(String::as_str).unwrap_or_default()
         };
         let order =
             order_of(line, &cell).map_err(|what| Error::input(format!("{place}, line {line}: {what}.")))?;
         orders.push(order);
+    }
+    if orders.is_empty() {
+        return Err(Error::input(format!("The orders {place} are a line of names without any order.")));
     }
     orders.sort_by_key(|o| o.time);
     Ok(orders)
@@ -161,6 +196,7 @@ pub(super) fn order_of<'a>(line: u64, cell: &impl Fn(&str) -> &'a str) -> Result
     Ok(FileOrder {
         line,
         time,
+        is_zoned: names_zone(cell("time")),
         instrument: cell("instrument").to_owned(),
         direction,
         size: size_of(cell("lots"))?,
@@ -169,6 +205,12 @@ pub(super) fn order_of<'a>(line: u64, cell: &impl Fn(&str) -> &'a str) -> Result
         target: exit_of("target", cell("target"))?,
         until: until_of(cell("until"))?,
     })
+}
+
+/// True for a time with `Z`, or a distance as `+01:00`, behind its time of day.
+fn names_zone(text: &str) -> bool {
+    let of_day = text.get(10..).unwrap_or_default();
+    of_day.ends_with(['Z', 'z']) || of_day.contains(['+', '-'])
 }
 
 pub(super) fn size_of(text: &str) -> Result<Size, String> {
@@ -244,5 +286,57 @@ fn until_of(text: &str) -> Result<Until, String> {
             time.map(Until::Time)
                 .map_err(|_| "until must be day, cancelled, or a time as 2024-03-05T10:00Z".to_owned())
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(text: &str) -> Result<Vec<FileOrder>> {
+        orders_in(text.as_bytes(), "o.csv")
+    }
+
+    #[test]
+    fn semicolons_tabs_and_decimal_commas_are_read_as_they_are_written() {
+        let comma = read("time,side,lots,type,price\n2024-03-05T09:05Z,buy,0.1,limit,1.02400\n").unwrap();
+        let semicolon = "\u{feff}Time;Side;Lots;Type;Price\r\n2024-03-05T09:05Z;BUY;0,1;limit;1,02400\r\n";
+        let tab = "time\tside\tlots\ttype\tprice\n2024-03-05T09:05Z\tbuy\t0.1\tlimit\t1.02400\n";
+        for other in [semicolon, tab] {
+            assert_eq!(read(other).unwrap(), comma, "{other}");
+        }
+        let told = read("time,side,lots\n2024-03-05T09:05Z,buy,\"0,1\"\n").unwrap_err().to_string();
+        assert!(
+            told.contains("line 2: the lots must be"),
+            "a comma between commas is no decimal one: {told}"
+        );
+    }
+
+    #[test]
+    fn what_makes_no_sense_is_told_with_its_line() {
+        for (text, why) in [
+            (
+                "time,side,lots\n2024-03-05T09:05Z,buy\n",
+                "line 2: it has 2 cells, and the line of names has 3",
+            ),
+            ("time,side,lots\n2024-03-05T09:05Z,buy,1,\n", "line 2: it has 4 cells"),
+            ("time,side,lots\n", "without any order"),
+            ("", "need a line of names"),
+            ("time,side,lots,size\n", "a column 'size' that is not understood"),
+            ("time,side,side,lots\n", "two columns 'side'"),
+            ("time,side,lots\n05/03/2024 09:05,buy,1\n", "line 2: the time must be written as"),
+        ] {
+            let told = read(text).unwrap_err().to_string();
+            assert!(told.contains(why), "{told}");
+        }
+    }
+
+    #[test]
+    fn a_time_says_whether_it_names_its_zone() {
+        let all = "time,side,lots\n2024-03-05 09:05,buy,1\n2024-03-05T10:05:00+01:00,buy,1\n2024-03-05T09:05:00Z,buy,1\n";
+        let told: Vec<(bool, Micros)> =
+            read(all).unwrap().iter().map(|order| (order.is_zoned, order.time)).collect();
+        let time = time::parse("2024-03-05T09:05Z").unwrap();
+        assert_eq!(told, [(false, time), (true, time), (true, time)]);
     }
 }

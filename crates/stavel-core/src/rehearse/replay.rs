@@ -8,6 +8,7 @@ use std::ops::Range;
 
 use serde::{Deserialize, Serialize};
 
+use super::book_tape::BookTape;
 use super::desk::{Desk, DeskRules, DeskState, Entry};
 use super::money::Traded;
 use super::order::DeskAct;
@@ -49,6 +50,8 @@ struct Mark {
     journal: usize,
     log: usize,
     tapes: Vec<TapePlace>,
+    /// When the next row of each book comes.
+    books: Vec<Option<Micros>>,
 }
 
 /// Is told of rows that are over: the place of their instrument, a piece and which of it.
@@ -57,6 +60,8 @@ pub type RowWatcher<'a> = dyn FnMut(usize, &Columns, Range<usize>) + 'a;
 /// A replay.
 pub struct Replay {
     tapes: Vec<Tape>,
+    /// The recorded book of each instrument, where there is one.
+    books: Vec<Option<BookTape>>,
     desk: Desk,
     log: Vec<Logged>,
     marks: Vec<Mark>,
@@ -71,10 +76,42 @@ impl Replay {
         if tapes.iter().all(|tape| tape.next_time().is_none()) {
             return Err(Error::input("There is nothing to play in that span."));
         }
-        let mut replay = Replay { tapes, desk: Desk::new(traded, rules), log: Vec::new(), marks: Vec::new() };
+        let books = tapes.iter().map(|_| None).collect();
+        let desk = Desk::new(traded, rules);
+        let mut replay = Replay { tapes, books, desk, log: Vec::new(), marks: Vec::new() };
         replay.desk.state.now = replay.next_time().unwrap_or_default();
         replay.mark();
         Ok(replay)
+    }
+
+    /// Plays recorded books beside the tapes, one for each or none: rows of a book that have the time of a quote come before it.
+    ///
+    /// # Errors
+    /// Where rows cannot be read.
+    pub fn with_books(mut self, books: Vec<Option<BookTape>>) -> Result<Replay> {
+        self.books = books;
+        self.seek_books(self.desk.state.now)?;
+        self.marks.clear();
+        self.mark();
+        Ok(self)
+    }
+
+    fn seek_books(&mut self, to: Micros) -> Result<()> {
+        for (tape, book) in self.books.iter_mut().zip(&mut self.desk.state.books) {
+            if let Some(tape) = tape {
+                *book = tape.seek(to)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn advance_books(&mut self, until: Micros) -> Result<()> {
+        for (tape, book) in self.books.iter_mut().zip(&mut self.desk.state.books) {
+            if let Some(tape) = tape {
+                tape.advance(until, book)?;
+            }
+        }
+        Ok(())
     }
 
     /// The desk.
@@ -120,7 +157,8 @@ impl Replay {
             });
         }
         let tapes = self.tapes.iter().map(Tape::place).collect();
-        self.marks.push(Mark { state, journal: self.desk.journal.len(), log: self.log.len(), tapes });
+        let books = self.books.iter().map(|book| book.as_ref().and_then(BookTape::next_time)).collect();
+        self.marks.push(Mark { state, journal: self.desk.journal.len(), log: self.log.len(), tapes, books });
     }
 
     /// Plays the next quote: the place of its instrument; none at the end.
@@ -129,6 +167,8 @@ impl Replay {
     /// Where rows cannot be read.
     pub fn step(&mut self) -> Result<Option<usize>> {
         let Some(of) = self.next_tape() else { return Ok(None) };
+        let time = self.tapes[of].next_time().unwrap_or(self.desk.state.now);
+        self.advance_books(time)?;
         self.play_run(of, 1, &mut |_, _, _| {})?;
         Ok(Some(of))
     }
@@ -151,9 +191,8 @@ impl Replay {
         loop {
             let played = self.desk.played() - before;
             let Some(of) = self.next_tape().filter(|_| played < most) else { break };
-            if self.tapes[of].next_time().is_none_or(|t| t > until) {
-                break;
-            }
+            let Some(time) = self.tapes[of].next_time().filter(|t| *t <= until) else { break };
+            self.advance_books(time)?;
             let run = self.run_of(of, until).min((most - played) as usize);
             self.play_run(of, run, watcher)?;
             since_mark += run as u64;
@@ -164,6 +203,7 @@ impl Replay {
         }
         if until < Micros::MAX && self.next_time().is_none_or(|t| t > until) {
             self.desk.state.now = self.desk.state.now.max(until);
+            self.advance_books(until)?;
         }
         Ok(self.desk.played() - before)
     }
@@ -182,6 +222,11 @@ impl Replay {
                 end = at + piece.time[at..end].partition_point(comes_before);
             }
             end = end.max(at + 1);
+        }
+        // What an order finds in a book is what was told by then.
+        let told = self.books.iter().flatten().filter_map(BookTape::next_time).min();
+        if let Some(told) = told.filter(|told| piece.time[end - 1] >= *told) {
+            end = (at + piece.time[at..end].partition_point(|t| *t < told)).max(at + 1);
         }
         end - at
     }
@@ -220,6 +265,7 @@ impl Replay {
 
     fn perform(&mut self, now: Micros, what: ReplayAct) -> Result<()> {
         self.desk.state.now = self.desk.state.now.max(now);
+        self.advance_books(now)?;
         match what {
             ReplayAct::Give(act) => self.desk.give(now, act),
             ReplayAct::Submit(act) => self.desk.submit(now, act),
@@ -230,6 +276,7 @@ impl Replay {
                     }
                 }
                 self.desk.state.now = self.desk.state.now.max(to);
+                self.seek_books(self.desk.state.now)?;
             }
         }
         Ok(())
@@ -270,12 +317,17 @@ impl Replay {
         let is_before = |mark: &Mark| mark.state.now <= to && mark.log <= done;
         let place = self.marks.iter().rposition(is_before).unwrap_or(0);
         self.marks.truncate(place + 1);
-        let (log_from, tapes) = {
+        let (log_from, tapes, books) = {
             let mark = &self.marks[place];
             self.desk.state = mark.state.clone();
             self.desk.journal.truncate(mark.journal);
-            (mark.log, mark.tapes.clone())
+            (mark.log, mark.tapes.clone(), mark.books.clone())
         };
+        for (tape, row) in self.books.iter_mut().zip(books) {
+            if let Some(tape) = tape {
+                tape.go_to(row)?;
+            }
+        }
         for (tape, place) in self.tapes.iter_mut().zip(tapes) {
             tape.go_to(place)?;
         }

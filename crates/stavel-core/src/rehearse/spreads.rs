@@ -26,6 +26,8 @@ pub struct SpreadRule {
     usual: Option<i64>,
     wall: Clock,
     sheet: Option<i64>,
+    /// True where rows were measured that come after the beginning.
+    looks_ahead: bool,
 }
 
 impl SpreadRule {
@@ -37,31 +39,52 @@ impl SpreadRule {
             measured,
             wall: wall.clone(),
             sheet,
+            looks_ahead: false,
         }
     }
 
-    /// The rule for a series, measured over all its rows.
+    /// The rule for a series that is played from a moment on, measured over the rows before it; where none of those says a
+    /// spread, over all its rows.
     ///
     /// # Errors
     /// Where they cannot be read.
-    pub fn of(shelf: &Shelf, info: &SeriesInfo, sheet: &SpecSheet) -> Result<SpreadRule> {
+    pub fn of(
+        shelf: &Shelf,
+        info: &SeriesInfo,
+        sheet: &SpecSheet,
+        begin: Option<Micros>,
+    ) -> Result<SpreadRule> {
         let edition = &info.edition;
         let wall = &sheet.session.clock;
-        let mut counter = SpreadCounter::new(wall);
         let has = |f: &Field| edition.fields.contains(f);
-        // Of quotes each says its own.
-        if has(&Field::Spread) {
-            let fields: Vec<Field> = SpreadCounter::FIELDS.into_iter().filter(has).collect();
-            for rows in shelf.scan(edition, Span::ALL, Some(&fields))? {
-                counter.add(&rows?);
+        let measured = |span: Span| -> Result<HourSpreads> {
+            let mut counter = SpreadCounter::new(wall);
+            // Of quotes each says its own.
+            if has(&Field::Spread) {
+                let fields: Vec<Field> = SpreadCounter::FIELDS.into_iter().filter(has).collect();
+                for rows in shelf.scan(edition, span, Some(&fields))? {
+                    counter.add(&rows?);
+                }
             }
+            Ok(counter.finish())
+        };
+        let points = sheet.spread_at(edition.scale.price);
+        let name = &info.name.instrument;
+        let before = match begin {
+            Some(begin) => measured(Span::new(Micros::MIN, begin))?,
+            None => HourSpreads(Vec::new()),
+        };
+        if !before.is_empty() {
+            return Ok(SpreadRule::new(name, before, wall, points));
         }
-        Ok(SpreadRule::new(
-            &info.name.instrument,
-            counter.finish(),
-            wall,
-            sheet.spread_at(edition.scale.price),
-        ))
+        let all = measured(Span::ALL)?;
+        let looks_ahead = !all.is_empty();
+        Ok(SpreadRule { looks_ahead, ..SpreadRule::new(name, all, wall, points) })
+    }
+
+    /// True where rows after the beginning were measured: none before it says a spread.
+    pub fn looks_ahead(&self) -> bool {
+        self.looks_ahead
     }
 
     /// The spread of a moment, in points, and where it comes from; none where nothing says any.

@@ -138,7 +138,7 @@ impl Tape {
     pub fn new(source: Box<dyn RowSource>, frame: Frame, spreads: SpreadRule, from: Micros) -> Result<Tape> {
         if frame.is_counted() {
             return Err(Error::input(format!(
-                "LastBars of {frame} know no time of their own and cannot be played; name the ticks they are made of."
+                "Bars of {frame} know no time of their own and cannot be played; name the ticks they are made of."
             )));
         }
         let mut tape = Tape {
@@ -389,7 +389,7 @@ impl Tape {
         Ok(TapePiece { rows, ..piece })
     }
 
-    /// LastBars, and layers of bars and ticks, as quotes.
+    /// Bars, and layers of bars and ticks, as quotes.
     fn of_bars(&mut self, rows: Columns, next: Option<Micros>) -> Result<TapePiece> {
         let is_layered = rows.shape() == Shape::Layered;
         let mut piece = TapePiece { entered: self.last, ..TapePiece::default() };

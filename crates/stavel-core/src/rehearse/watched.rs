@@ -1,4 +1,4 @@
-//! LastBars that somebody watches while a history plays: each is told when it is over, and not before.
+//! Bars that somebody watches while a history plays: each is told when it is over, and not before.
 
 use std::ops::Range;
 
@@ -64,7 +64,7 @@ impl Watch {
     ) -> Result<()> {
         if frame.is_counted() || frame.length() == 0 || frame != from && !can_build(from, frame) {
             return Err(Error::arguments(format!(
-                "LastBars of {frame} cannot be watched where {from} are played."
+                "Bars of {frame} cannot be watched where {from} are played."
             )));
         }
         let builder = match frame == from {

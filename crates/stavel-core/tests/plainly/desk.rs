@@ -224,6 +224,14 @@ fn bad_orders_are_refused_in_words() {
             "the target 0.00900 must lie above 0.01010, where the position is opened",
         ),
         (exits(Some(Exit::Away(0)), None), "a distance must be above zero"),
+        (
+            exits(Some(Exit::Away(50)), Some(Exit::Away(52))),
+            "a distance of 52 points is no whole number of steps of 0.00005, which is 5 points",
+        ),
+        (
+            order(Direction::Sell, OrderKind::Trailing(7)),
+            "a distance of 7 points is no whole number of steps of 0.00005, which is 5 points",
+        ),
         (Ticket { of: 3, ..size(LOT) }, "no instrument 3 is played"),
         (
             Ticket { size: Size::Risk(Decimal::ONE), ..exits(Some(Exit::Away(50)), None) },

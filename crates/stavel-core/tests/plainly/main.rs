@@ -1,6 +1,7 @@
 //! The model and the store against slow plain versions of themselves.
 
 mod account;
+mod depth;
 mod desk;
 mod desk_oracle;
 mod desks;

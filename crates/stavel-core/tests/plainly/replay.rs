@@ -4,8 +4,8 @@ use proptest::prelude::*;
 use stavel_core::model::time::{MINUTE, SECOND, parse};
 use stavel_core::model::{ABSENT, Columns, Field, Frame, Micros, Scale};
 use stavel_core::rehearse::{
-    DeskAct, DeskRules, Direction, Exit, FillPrice, HeldRows, LOT, Pieces, Replay, ReplayAct, RowSource,
-    SpreadsUsed, Tape, Ticket, TradeQuote,
+    BookTape, BookUnits, DeskAct, DeskRules, Direction, Exit, FillPrice, HeldRows, LOT, Pieces, Replay,
+    ReplayAct, RowSource, SpreadsUsed, Tape, Ticket, TradeQuote,
 };
 
 use crate::desks::{rule, tape, traded};
@@ -69,12 +69,50 @@ fn ticks(moves: &[(i64, i64, i64)]) -> Columns {
     Columns { time: times, fields, data: vec![bids, asks], scale: Scale { price: 5, volume: 0 } }
 }
 
+/// A book beside ticks: now and then a whole side, elsewhere changes of single levels.
+fn book(ticks: &Columns) -> Columns {
+    use Field::*;
+    let mut out = Columns::empty(&[Taker, Level, Price, Size, Act], Scale { price: 5, volume: 0 });
+    let (mut bid, mut ask) = (0, 0);
+    for (i, time) in ticks.time.iter().enumerate() {
+        bid = ticks.cells(Bid).get(i).unwrap_or(bid);
+        ask = ticks.cells(Ask).get(i).unwrap_or(ask);
+        let whole = (0..3).flat_map(|l| [[1, l, bid - 2 * l, 1, ABSENT], [2, l, ask + 3 * l, 1, ABSENT]]);
+        let rows = match i % 4 {
+            0 => whole.collect(),
+            1 => vec![[2, 0, ask, 0, 3]],
+            2 => vec![[1, 0, bid + 1, 2, 1], [1, 2, bid - 7, 1, 2]],
+            _ => Vec::new(),
+        };
+        for row in rows {
+            // Between two ticks, too.
+            out.time.push(time + if i % 2 == 0 { 0 } else { SECOND });
+            out.data.iter_mut().zip(row).for_each(|(column, value)| column.push(value));
+        }
+    }
+    let order: Vec<usize> = {
+        let mut order: Vec<usize> = (0..out.len()).collect();
+        order.sort_by_key(|row| out.time[*row]);
+        order
+    };
+    let sorted = |column: &Vec<i64>| order.iter().map(|row| column[*row]).collect();
+    Columns { time: sorted(&out.time), data: out.data.iter().map(sorted).collect(), ..out }
+}
+
 fn replay_of(a: &Columns, b: &Columns, size: usize) -> Replay {
+    with_book(a, b, &book(b), size)
+}
+
+fn with_book(a: &Columns, b: &Columns, book: &Columns, size: usize) -> Replay {
     let tape = |rows: &Columns, frame: Frame| {
         Tape::new(Box::new(Cut(rows.clone(), size)), frame, rule(Some(7)), Micros::MIN).unwrap()
     };
     let tapes = vec![tape(a, Frame::M1), tape(b, Frame::Ticks)];
-    Replay::new(tapes, vec![traded("NOKSEK", &[]), traded("NZDSEK", &[])], DeskRules::default()).unwrap()
+    let units = BookUnits { price: (1, 1), size: (3_000, 1), deals: true };
+    let book = BookTape::new(Box::new(Cut(book.clone(), size)), units);
+    let traded = vec![traded("NOKSEK", &[]), traded("NZDSEK", &[])];
+    let replay = Replay::new(tapes, traded, DeskRules::default()).unwrap();
+    replay.with_books(vec![None, Some(book)]).unwrap()
 }
 
 /// Acts at some of the moments.
@@ -110,14 +148,15 @@ fn seen(replay: &Replay) -> String {
     let quotes: Vec<Option<TradeQuote>> = (0..2).map(|of| desk.quote(of)).collect();
     let used: Vec<SpreadsUsed> = replay.tapes().iter().map(Tape::spreads_used).collect();
     format!(
-        "{} {} {quotes:?} {:?} {:?} {:?} {:?} {:?} {used:?}",
+        "{} {} {quotes:?} {:?} {:?} {:?} {:?} {:?} {used:?} {:?}",
         desk.now(),
         desk.played(),
         desk.account(),
         desk.orders(),
         desk.journal(),
         replay.log(),
-        replay.next_time()
+        replay.next_time(),
+        desk.book(1)
     )
 }
 
@@ -200,7 +239,15 @@ proptest! {
                 }
             }
         }
-        let (mut one, mut other) = (replay_of(&a, &b, size), replay_of(&other_a, &other_b, size));
+        let told = book(&b);
+        let mut other_book = told.clone();
+        // Until the first quote time stands there; what the book tells by then is known from the beginning.
+        let known = end.max(replay_of(&a, &b, size).desk().now());
+        let from = other_book.time.partition_point(|t| *t <= known);
+        let later = other_book.data.iter_mut().zip([0, 0, 900, 3, 0]);
+        later.for_each(|(column, by)| column[from..].iter_mut().for_each(|value| *value += by));
+        let mut one = with_book(&a, &b, &told, size);
+        let mut other = with_book(&other_a, &other_b, &other_book, size);
         play(&mut one, &acts, end);
         play(&mut other, &acts, end);
         prop_assert_eq!(seen(&one), seen(&other));

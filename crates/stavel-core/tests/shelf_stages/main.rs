@@ -331,7 +331,7 @@ fn orders_of_a_file_fill_at_the_first_quote_and_mistakes_are_placed() {
     put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
     let info = shelf.find(&name("NOKSEK@quill:ticks")).unwrap();
     let sheet = shelf.instrument("NOKSEK").unwrap().sheet;
-    let spreads = SpreadRule::of(&shelf, &info, &sheet).unwrap();
+    let spreads = SpreadRule::of(&shelf, &info, &sheet, None).unwrap();
     let source = ShelfRows::prices_only(shelf.reader(&info.edition).unwrap(), Span::ALL);
     let tape = Tape::new(Box::new(source), Frame::Ticks, spreads, 0).unwrap();
     let (decimals, patience) = (rows.scale.price, tape.patience());
@@ -359,7 +359,7 @@ fn orders_of_a_file_fill_at_the_first_quote_and_mistakes_are_placed() {
         ("time,side,lots\n2024-03-05T10:00Z,hold,1\n", "line 2: the side must be"),
         ("time,side,lots\n2024-03-05T10:00Z,buy,1\nsoon,buy,1\n", "line 3: the time must be"),
         ("time,side,lots\n2024-03-05T10:00Z,buy,0\n", "line 2: the lots must be"),
-        ("time,side,lots\n2024-03-05T10:00Z,buy\n", "cannot be read"),
+        ("time,side,lots\n2024-03-05T10:00Z,buy\n", "line 2: it has 2 cells"),
     ] {
         std::fs::write(&file, text).unwrap();
         let err = read_orders(&file).unwrap_err().to_string();

@@ -49,7 +49,7 @@ fn asked_for(text: &str) -> Option<String> {
 async fn send(mut socket: WebSocket, state: Arc<State>) {
     let clock: Clock = BROKER_CLOCK.parse().unwrap_or_else(|_| Clock::utc());
     let (mut wanted, mut rng) = (BTreeSet::new(), Rng::new());
-    let (mut owed, mut here) = (0.0, 0u64);
+    let (mut owed, mut junk_owed, mut here) = (0.0, 0, 0u64);
     let mut beat = tokio::time::interval(BEAT);
     beat.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Burst);
     loop {
@@ -70,8 +70,13 @@ async fn send(mut socket: WebSocket, state: Arc<State>) {
                 if !batch.text.is_empty() && socket.send(Message::Text(batch.text.into())).await.is_err() {
                     return;
                 }
-                if rng.u32(0..100) < live.junk && socket.send(junk(&mut rng)).await.is_err() {
-                    return;
+                junk_owed += live.junk.min(100);
+                if junk_owed >= 100 {
+                    junk_owed -= 100;
+                    let kind = state.tape().next_junk();
+                    if socket.send(junk(kind, &mut rng)).await.is_err() {
+                        return;
+                    }
                 }
                 if batch.is_end {
                     let _ = socket.send(Message::Close(None)).await;
@@ -169,9 +174,9 @@ fn push_book(out: &mut String, history: &MadeUpHistory, quote: &MarketQuote, clo
     let _ = write!(out, r#"{{"symbol":"{}","time":"{time}","bids":{bids},"asks":{asks}}}"#, history.name);
 }
 
-/// Something that is no quote.
-fn junk(rng: &mut Rng) -> Message {
-    match rng.u8(0..6) {
+/// Something that is no quote. The kinds come in turn, so that a short stream has all of them too.
+fn junk(kind: usize, rng: &mut Rng) -> Message {
+    match kind % 6 {
         0 => Message::Text("hello".into()),
         1 => Message::Text(r#"{"symbol":"NOKSEK","time":"soon","bid":1,"ask":2}"#.into()),
         2 => Message::Text(r#"[{"symbol":"NOKSEK"},{"status":"fine"}]"#.into()),

@@ -34,11 +34,19 @@ pub struct LiveTape {
     quotes: Vec<(usize, MarketQuote)>,
     /// The place of the next quote among those of its day.
     pub at: usize,
+    /// The junk that was sent so far.
+    junk: usize,
 }
 
 impl LiveTape {
     pub fn new(from: Micros) -> LiveTape {
-        LiveTape { from, sent: 0, next_day: day_of(from), quotes: Vec::new(), at: 0 }
+        LiveTape { from, sent: 0, next_day: day_of(from), quotes: Vec::new(), at: 0, junk: 0 }
+    }
+
+    /// The number of the next piece of junk.
+    pub fn next_junk(&mut self) -> usize {
+        self.junk += 1;
+        self.junk - 1
     }
 
     /// The next quote of any of the histories, with the number of its history. A weekend is passed over.

@@ -58,7 +58,7 @@ fn no_such_form() -> Response<Body> {
 }
 
 /// Of so many quotes one comes with its book.
-const BOOK_EVERY: usize = 10;
+const BOOK_EVERY: usize = 3;
 
 async fn instruments(Extracted(state): Shared, headers: HeaderMap) -> Response<Body> {
     if let Some(reply) = refused(&state, &headers) {

@@ -117,6 +117,11 @@ pub trait Lens: Default + 'static {
         None
     }
 
+    /// The pointer is held at a time of the spine, or let go there; none where that means the window.
+    fn slid(&mut self, _to: Micros, _is_let_go: bool, _view: &View<'_>) -> Option<Effects> {
+        None
+    }
+
     /// What draws its picture into a file; none where there is nothing to draw.
     fn picture(&self, _view: &View<'_>) -> Option<ChartStep> {
         None
@@ -180,6 +185,7 @@ pub trait AnyLens {
     fn let_go(&mut self) -> bool;
     fn pass(&mut self, time: Duration) -> bool;
     fn pointed(&mut self, pointer: Pointer, size: (u16, u16), view: &View<'_>) -> Option<Effects>;
+    fn slid(&mut self, to: Micros, is_let_go: bool, view: &View<'_>) -> Option<Effects>;
     fn picture(&self, view: &View<'_>) -> Option<ChartStep>;
     fn cursor(&self) -> Option<Micros>;
     fn hides(&self) -> Option<Mask>;
@@ -240,6 +246,9 @@ impl<L: Lens> AnyLens for L {
     }
     fn pointed(&mut self, pointer: Pointer, size: (u16, u16), view: &View<'_>) -> Option<Effects> {
         Lens::pointed(self, pointer, size, view)
+    }
+    fn slid(&mut self, to: Micros, is_let_go: bool, view: &View<'_>) -> Option<Effects> {
+        Lens::slid(self, to, is_let_go, view)
     }
     fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
         Lens::picture(self, view)

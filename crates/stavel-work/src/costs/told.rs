@@ -350,6 +350,7 @@ pub fn costs_csv(sheet: &CostSheet) -> Result<String> {
             let cells = row.iter().map(|cell| match cell {
                 TableCell::Text(text) => without_formula(text).into_owned(),
                 TableCell::Number(number) => number.to_string(),
+                TableCell::Time(time) => wall(*time),
                 TableCell::Empty => String::new(),
             });
             out.write_record(std::iter::once(table.name.clone()).chain(cells)).map_err(failed)?;

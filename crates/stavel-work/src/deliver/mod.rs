@@ -4,7 +4,7 @@ mod behind;
 mod beside;
 mod events;
 mod manifest;
-mod room;
+pub(crate) mod room;
 mod shape;
 mod sides;
 mod table;

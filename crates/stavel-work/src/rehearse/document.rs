@@ -8,6 +8,7 @@ use stavel_core::rehearse::{
     lots_text, money,
 };
 
+use super::depth::DepthBeside;
 use super::opening::Opened;
 use super::words::{journal_lines, order_in_words, remark_in_words};
 
@@ -43,6 +44,7 @@ pub(super) fn outcome_json(outcome: &Outcome, opened: &Opened, figures: &Figures
     json!({
         "quotes": outcome.quotes,
         "currency": opened.currency,
+        "depth": opened.played.iter().filter_map(|one| one.depth.as_ref()).map(depth_json).collect::<Vec<_>>(),
         "fills": desk.deals().map(|deal| deal_json(desk, deal)).collect::<Vec<_>>(),
         "refused": refused,
         "expired": desk.journal().iter().filter_map(|entry| expired_json(desk, entry)).collect::<Vec<_>>(),
@@ -61,6 +63,11 @@ pub(super) fn outcome_json(outcome: &Outcome, opened: &Opened, figures: &Figures
     })
 }
 
+/// A recorded order book that was played beside a series; without what its sizes count orders are filled without it.
+pub fn depth_json(depth: &DepthBeside) -> Value {
+    json!({"series": depth.info.name, "edition": depth.info.edition.number, "sizes": depth.sizes})
+}
+
 fn deal_json(desk: &Desk, deal: &Deal) -> Value {
     let traded = &desk.traded()[deal.of];
     let price = |points: i64| scaled(points, traded.decimals);
@@ -68,9 +75,25 @@ fn deal_json(desk: &Desk, deal: &Deal) -> Value {
         "time": rfc3339(deal.time), "instrument": traded.name, "side": deal.direction, "lots": lots_text(deal.lots),
         "price": price(deal.price), "commission": money(deal.commission), "profit": money(deal.profit),
         "reason": deal.reason, "order": deal.order, "bid": price(deal.seen.0), "ask": price(deal.seen.1),
-        "doubtful": deal.doubtful,
+        "doubtful": deal.doubtful, "depth": deal.depth,
         "closed": deal.closed.iter().map(|trade| trade_json(desk, trade)).collect::<Vec<_>>(),
     })
+}
+
+/// A mean price: exact where it is a price, else with one more decimal.
+pub(super) fn mean_in_words(sum: i128, lots: i64, decimals: u8) -> String {
+    let whole =
+        i64::try_from(sum / i128::from(lots.max(1))).ok().filter(|_| sum % i128::from(lots.max(1)) == 0);
+    whole.map_or_else(
+        || {
+            format!(
+                "{:.*}",
+                usize::from(decimals) + 1,
+                sum as f64 / lots as f64 / stavel_core::model::price::unit(decimals) as f64
+            )
+        },
+        |points| scaled(points, decimals),
+    )
 }
 
 /// A trade: excursions in points of the price.
@@ -79,7 +102,7 @@ fn trade_json(desk: &Desk, trade: &Trade) -> Value {
     json!({
         "opened": rfc3339(trade.opened), "side": trade.direction, "lots": lots_text(trade.lots),
         "entry": format!("{:.*}", usize::from(decimals) + 1, trade.entry() / stavel_core::model::price::unit(decimals) as f64),
-        "exit": scaled(trade.exit, decimals), "profit": money(trade.profit), "costs": money(trade.costs),
+        "exit": mean_in_words(trade.proceeds, trade.lots, decimals), "profit": money(trade.profit), "costs": money(trade.costs),
         "net": money(trade.net()), "best": trade.best, "worst": trade.worst, "tag": trade.tag,
         "reason": trade.reason, "doubtful": trade.doubtful,
     })

@@ -21,8 +21,14 @@ const FOLDER: &str = "rehearsals";
 pub struct KeptHead {
     /// The series and the numbers of their editions: of other rows another result would come.
     pub series: Vec<(SeriesName, i64)>,
+    /// The recorded order books beside them, likewise.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub depth: Vec<(SeriesName, i64)>,
     /// The moment that it began with.
     pub begin: Micros,
+    /// Nothing from this moment on is played; none plays as far as there are rows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<Micros>,
     pub rules: DeskRules,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub account: Option<String>,
@@ -228,7 +234,15 @@ mod tests {
 
     fn head() -> KeptHead {
         let series = vec![("NOKSEK@quill:ticks".parse().unwrap(), 7)];
-        KeptHead { series, begin: 100, rules: DeskRules::default(), account: None, blind: None }
+        KeptHead {
+            series,
+            depth: Vec::new(),
+            begin: 100,
+            until: None,
+            rules: DeskRules::default(),
+            account: None,
+            blind: None,
+        }
     }
 
     fn done(played: u64) -> Logged {

@@ -9,6 +9,7 @@ use stavel_core::rehearse::{
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
+use super::depth::{DepthBeside, depth_beside};
 use super::rates::{PricedIn, currency_of, rule_for};
 
 /// What is to be played.
@@ -37,6 +38,8 @@ pub struct Opened {
     pub played: Vec<PlayedSeries>,
     /// The currency of the account, or `points`.
     pub currency: String,
+    /// What all prices are multiplied with.
+    pub factor: Option<PriceFactor>,
     /// The moment at which it begins.
     pub began: Micros,
     /// What a careful person would look at.
@@ -51,6 +54,16 @@ pub struct PlayedSeries {
     pub instrument: Instrument,
     /// True where nobody has said what a step of the price is worth: profit is in points then.
     pub in_points: bool,
+    /// The recorded order book that is played beside it.
+    pub depth: Option<DepthBeside>,
+}
+
+impl Opened {
+    /// The order books that are played beside the series, with the numbers of their editions.
+    pub fn depth(&self) -> Vec<(SeriesName, i64)> {
+        let books = self.played.iter().filter_map(|one| one.depth.as_ref());
+        books.map(|depth| (depth.info.name.clone(), depth.info.edition.number)).collect()
+    }
 }
 
 impl PlayedSeries {
@@ -74,6 +87,7 @@ impl PlayedSeries {
 /// Where a series cannot be played; a question, where the money of the account or a spread is not known.
 pub fn open_replay(shelf: &Shelf, opening: &Opening<'_>) -> Result<Opened> {
     let mut played: Vec<PlayedSeries> = Vec::new();
+    let (all, mut doubts) = (shelf.series()?, Vec::new());
     for name in opening.series {
         let info = shelf.find(name)?;
         refuse(&info, name)?;
@@ -85,7 +99,8 @@ pub fn open_replay(shelf: &Shelf, opening: &Opening<'_>) -> Result<Opened> {
         }
         let instrument = shelf.instrument(&name.instrument)?;
         let (_, in_points) = money_sheet(&instrument, info.edition.scale.price);
-        played.push(PlayedSeries { info, instrument, in_points });
+        let depth = depth_beside(&all, &info, &instrument, opening.rules.depth, &mut doubts);
+        played.push(PlayedSeries { info, instrument, in_points, depth });
     }
     let priced: Vec<PricedIn> = played.iter().map(priced_in).collect();
     // A single instrument needs no name for its money; money of several, or of an account, does.
@@ -105,12 +120,11 @@ pub fn open_replay(shelf: &Shelf, opening: &Opening<'_>) -> Result<Opened> {
             "Nobody has said what a step of the price of {name} is worth, so it has no money in {currency}: stavel compose {name} --set tick_size=… --set tick_value=…"
         )));
     }
-    let mut doubts = Vec::new();
     let span = bounded(&played, opening.span)?;
-    let (mut tapes, mut traded) = (Vec::new(), Vec::new());
+    let (mut tapes, mut traded, mut books) = (Vec::new(), Vec::new(), Vec::new());
     for (of, one) in played.iter().enumerate() {
         let info = &one.info;
-        let spreads = SpreadRule::of(shelf, info, &one.instrument.sheet)?;
+        let spreads = SpreadRule::of(shelf, info, &one.instrument.sheet, begin_of(opening))?;
         let reader = shelf.reader(&info.edition)?;
         let source = match opening.prices_only {
             true => ShelfRows::prices_only(reader, opening.span),
@@ -125,13 +139,20 @@ pub fn open_replay(shelf: &Shelf, opening: &Opening<'_>) -> Result<Opened> {
         let decimals = info.edition.scale.price;
         let (sheet, _) = money_sheet(&one.instrument, decimals);
         let rate = rule_for(shelf, of, &priced, &currency, span, &mut doubts)?;
+        let book = |depth: &DepthBeside| depth.tape(shelf, decimals, &one.instrument, opening.factor);
+        books.push(one.depth.as_ref().map(book).transpose()?);
         let patience = tape.patience();
         traded.push(Traded { name: one.instrument.name.clone(), sheet, decimals, rate, patience });
         tapes.push(tape);
     }
-    let replay = Replay::new(tapes, traded, opening.rules.clone())?;
+    let replay = Replay::new(tapes, traded, opening.rules.clone())?.with_books(books)?;
     let began = replay.desk().now();
-    Ok(Opened { replay, played, currency, began, doubts })
+    Ok(Opened { replay, played, currency, factor: opening.factor, began, doubts })
+}
+
+/// The moment at which playing begins, where it was said.
+fn begin_of(opening: &Opening<'_>) -> Option<Micros> {
+    opening.begin.or(Some(opening.span.from).filter(|from| *from > Micros::MIN))
 }
 
 fn refuse(info: &SeriesInfo, name: &SeriesName) -> Result<()> {

@@ -1,15 +1,13 @@
-//! A rehearsal as a file: a report with pictures, or its fills as a table.
-
-use std::path::Path;
+//! The report of a rehearsal: what it came to, with pictures.
 
 use rust_decimal::prelude::ToPrimitive;
+use stavel_core::Result;
 use stavel_core::job::Job;
-use stavel_core::model::price::{as_float, scaled};
-use stavel_core::model::time::{MINUTE, length_in_words, rfc3339, wall};
+use stavel_core::model::price::as_float;
+use stavel_core::model::time::{MINUTE, length_in_words, wall};
 use stavel_core::model::{Columns, Field, Micros, Scale, Span};
 use stavel_core::rehearse::{Direction, Figures, TradeSum, figures_of, lots_text, money, trades_of};
 use stavel_core::store::Shelf;
-use stavel_core::{Error, Result};
 use stavel_draw::{
     BarStyle, DealAt, Dossier, DossierLine, DossierPicture, DossierSection, Layer, LineTone, SceneRequest,
     scene,
@@ -18,70 +16,11 @@ use stavel_draw::{
 use super::opening::Opened;
 use super::words::journal_lines;
 use crate::chart_bars::{ChartRoom, ChartSource, bars_for_chart};
-use crate::page::write_file;
 
 /// Bars of the picture of prices, at most.
 const BARS: usize = 400;
 /// Trades and lines of the journal that are told one by one.
 const TOLD: usize = 200;
-
-/// Writes a rehearsal into a file: a report as `.html` or `.pdf`, its fills as `.csv`.
-///
-/// # Errors
-/// Where the ending is another, or the file cannot be written.
-pub fn write_rehearsal(shelf: &Shelf, opened: &Opened, out: &Path, job: &Job) -> Result<u64> {
-    let bytes = match out.extension().and_then(|e| e.to_str()) {
-        Some("csv") => fills_csv(opened)?,
-        Some("html") => report_of(shelf, opened, job)?.to_html()?.into_bytes(),
-        Some("pdf") => report_of(shelf, opened, job)?.to_pdf()?,
-        _ => {
-            return Err(Error::arguments(format!(
-                "{} must end in .html or .pdf for a report, or in .csv for the fills.",
-                out.display()
-            )));
-        }
-    };
-    write_file(out, &bytes)?;
-    Ok(bytes.len() as u64)
-}
-
-/// Every fill as a line: exact prices and money.
-fn fills_csv(opened: &Opened) -> Result<Vec<u8>> {
-    let desk = opened.replay.desk();
-    let mut writer = csv::Writer::from_writer(Vec::new());
-    let cannot = |e: csv::Error| Error::storage(format!("The fills cannot be written: {e}."));
-    let names = [
-        "time",
-        "instrument",
-        "side",
-        "lots",
-        "price",
-        "commission",
-        "profit",
-        "reason",
-        "order",
-        "doubtful",
-    ];
-    writer.write_record(names).map_err(cannot)?;
-    for deal in desk.deals() {
-        let traded = &desk.traded()[deal.of];
-        let side = if deal.direction == Direction::Buy { "buy" } else { "sell" };
-        let line = [
-            rfc3339(deal.time),
-            traded.name.clone(),
-            side.to_owned(),
-            lots_text(deal.lots),
-            scaled(deal.price, traded.decimals),
-            money(deal.commission),
-            money(deal.profit),
-            deal.reason.to_string(),
-            deal.order.to_string(),
-            deal.doubtful.to_string(),
-        ];
-        writer.write_record(line).map_err(cannot)?;
-    }
-    writer.into_inner().map_err(|e| Error::storage(format!("The fills cannot be written: {e}.")))
-}
 
 fn plain(text: impl Into<String>) -> DossierLine {
     DossierLine::new(LineTone::Plain, text)
@@ -95,7 +34,11 @@ fn section(heading: &str, lines: Vec<DossierLine>, pictures: Vec<DossierPicture>
     DossierSection { heading: heading.into(), lines, pictures }
 }
 
-fn report_of(shelf: &Shelf, opened: &Opened, job: &Job) -> Result<Dossier> {
+/// The report of a rehearsal.
+///
+/// # Errors
+/// Where rows cannot be read.
+pub(super) fn report_of(shelf: &Shelf, opened: &Opened, job: &Job) -> Result<Dossier> {
     let desk = opened.replay.desk();
     let figures = figures_of(desk, opened.began);
     let names: Vec<String> = opened.played.iter().map(|one| one.info.name.to_string()).collect();
@@ -151,8 +94,9 @@ fn figure_lines(opened: &Opened, figures: &Figures) -> Vec<DossierLine> {
     ];
     if figures.doubtful > 0 {
         lines.push(doubt(format!(
-            "{} trades are in doubt: within a bar it is not known what came first, so the worse was taken",
-            figures.doubtful
+            "{} trades are in doubt{}",
+            figures.doubtful,
+            super::why_in_doubt(opened.replay.desk())
         )));
     }
     let told = |name: String, sum: &TradeSum| {
@@ -227,8 +171,12 @@ fn price_pictures(shelf: &Shelf, opened: &Opened, job: &Job) -> Result<Vec<Dossi
         // A day about the deals where they fill only a part of the time.
         let from = deals.first().map_or(opened.began, |deal| (deal.time - 60 * MINUTE).max(opened.began));
         let span = Span::new(from.min(until - 1), until);
-        let chart =
+        let mut chart =
             bars_for_chart(shelf, ChartSource::rows(&one.info), span, ChartRoom::AtMost(BARS), 0, job)?;
+        // The deals of practice are at the prices that were seen.
+        if let Some(factor) = opened.factor {
+            chart.bars = factor.rows(chart.bars);
+        }
         if chart.bars.len() < 2 {
             continue;
         }
@@ -243,8 +191,10 @@ fn price_pictures(shelf: &Shelf, opened: &Opened, job: &Job) -> Result<Vec<Dossi
 
 fn trade_lines(opened: &Opened) -> Vec<DossierLine> {
     let desk = opened.replay.desk();
-    let count = trades_of(desk).count();
-    let mut lines: Vec<DossierLine> = trades_of(desk)
+    let trades = trades_of(desk);
+    let count = trades.len();
+    let mut lines: Vec<DossierLine> = trades
+        .iter()
         .take(TOLD)
         .map(|trade| {
             let traded = &desk.traded()[trade.of];
@@ -252,14 +202,15 @@ fn trade_lines(opened: &Opened) -> Vec<DossierLine> {
             let unit = stavel_core::model::price::unit(traded.decimals) as f64;
             let verb = if trade.direction == Direction::Buy { "bought" } else { "sold" };
             let text = format!(
-                "{} {} {verb} {} at {:.*}, closed {} at {}: net {} {}; best {:+.0} points, worst {:+.0}",
+                "{} {} {verb} {} at {:.*}, closed {} at {:.*}: net {} {}; best {:+.0} points, worst {:+.0}",
                 wall(trade.opened),
                 traded.name,
                 lots_text(trade.lots),
                 decimals,
                 trade.entry() / unit,
                 wall(trade.closed),
-                scaled(trade.exit, traded.decimals),
+                decimals,
+                trade.exit() / unit,
                 money(trade.net()),
                 opened.currency,
                 trade.best,
@@ -313,6 +264,7 @@ fn rests_on(opened: &Opened) -> Vec<DossierLine> {
     for one in &opened.played {
         lines.push(plain(format!("{}, edition {}", one.info.name, one.info.edition.number)));
         lines.extend(one.rebuilt().map(|rebuilt| doubt(rebuilt).below(1)));
+        lines.extend(one.depth.iter().map(|depth| plain(depth.in_words()).below(1)));
         if one.in_points {
             lines.push(
                 doubt("nobody has said what a step of its price is worth: all is in points, without costs")

@@ -3,8 +3,8 @@
 use stavel_core::model::price::scaled;
 use stavel_core::model::time::{length_in_words, wall};
 use stavel_core::rehearse::{
-    Deal, DealReason, Desk, Direction, Entry, Gone, Order, OrderFate, OrderKind, OrderRemark, OrderRole,
-    SpreadFrom, lots_text, money_to,
+    Deal, DealDepth, DealReason, Desk, Direction, Entry, Gone, Order, OrderFate, OrderKind, OrderRemark,
+    OrderRole, SpreadFrom, lots_text, money_to,
 };
 
 /// The journal of a desk as lines of text, oldest first; money with so many decimals.
@@ -14,17 +14,21 @@ pub fn journal_lines(desk: &Desk, currency: &str, decimals: u32) -> Vec<String> 
 
 /// A line of the journal in words; none for what goes without saying: a market order that is filled is told by its deal.
 pub fn entry_in_words(desk: &Desk, entry: &Entry, currency: &str, decimals: u32) -> Option<String> {
+    Some(format!("{} {}", wall(entry.time()), happened_in_words(desk, entry, currency, decimals)?))
+}
+
+/// The same without its time.
+pub(super) fn happened_in_words(desk: &Desk, entry: &Entry, currency: &str, decimals: u32) -> Option<String> {
     let money = |amount| money_to(amount, decimals);
-    let time = wall(entry.time());
     let name = |of: usize| match desk.traded() {
         [_] => String::new(),
         all => format!("{} ", all[of].name),
     };
     Some(match entry {
         Entry::Given(order) if order.kind == OrderKind::Market => return None,
-        Entry::Given(order) => format!("{time} {}{}", name(order.of), order_in_words(desk, order)),
+        Entry::Given(order) => format!("{}{}", name(order.of), order_in_words(desk, order)),
         Entry::Changed { order, .. } => {
-            format!("{time} {}order {} now: {}", name(order.of), order.id, order_in_words(desk, order))
+            format!("{}order {} now: {}", name(order.of), order.id, order_in_words(desk, order))
         }
         // What goes with its pair is told by the deal that took it along.
         Entry::Gone { why: Gone::Paired, .. } => return None,
@@ -35,24 +39,20 @@ pub fn entry_in_words(desk: &Desk, entry: &Entry, currency: &str, decimals: u32)
                 Gone::Expired => "expired".to_owned(),
                 Gone::Cancelled | Gone::Paired => "taken back".to_owned(),
             };
-            format!("{time} {}{what}: {why}", name(order.of))
+            format!("{}{what}: {why}", name(order.of))
         }
-        Entry::Refused(refusal) => format!("{time} refused: {}", refusal.why),
+        Entry::Refused(refusal) => format!("refused: {}", refusal.why),
         Entry::Swap(swap) => {
             let of = if swap.nights == 1 { String::new() } else { format!(" for {} nights", swap.nights) };
-            format!("{time} {}swap {} {currency}{of}", name(swap.of), money(swap.amount))
+            format!("{}swap {} {currency}{of}", name(swap.of), money(swap.amount))
         }
         Entry::MarginCall { equity, margin, .. } => {
-            format!(
-                "{time} margin call: equity {} for a margin of {} {currency}",
-                money(*equity),
-                money(*margin)
-            )
+            format!("margin call: equity {} for a margin of {} {currency}", money(*equity), money(*margin))
         }
-        Entry::Note { text, tag, .. } if tag.is_empty() => format!("{time} note: {text}"),
-        Entry::Note { text, tag, .. } => format!("{time} note ({tag}): {text}"),
+        Entry::Note { text, tag, .. } if tag.is_empty() => format!("note: {text}"),
+        Entry::Note { text, tag, .. } => format!("note ({tag}): {text}"),
         Entry::Deal(deal) => {
-            format!("{time} {}{}", name(deal.of), deal_in_words(desk, deal, currency, decimals))
+            format!("{}{}", name(deal.of), deal_in_words(desk, deal, currency, decimals))
         }
     })
 }
@@ -71,7 +71,12 @@ fn deal_in_words(desk: &Desk, deal: &Deal, currency: &str, decimals: u32) -> Str
     if !deal.commission.is_zero() {
         text.push_str(&format!(", commission {}", money(deal.commission)));
     }
-    if deal.doubtful {
+    if deal.depth == DealDepth::Old {
+        text.push_str(", no depth of the last minute");
+    }
+    if deal.depth == DealDepth::Beyond {
+        text.push_str(" ▲ in doubt: the recorded depth had no more, this is dealt at its last level");
+    } else if deal.doubtful {
         text.push_str(" ▲ in doubt: the bar does not tell what came first, the worse is taken");
     }
     text

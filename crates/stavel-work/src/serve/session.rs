@@ -9,12 +9,12 @@ use stavel_core::model::price::scaled;
 use stavel_core::model::time::rfc3339;
 use stavel_core::model::{Frame, Micros};
 use stavel_core::rehearse::{
-    DeskAct, FileOrder, ReplayAct, Ticket, TradeQuote, Watch, WatchedBar, figures_of, order_in_line,
-    orders_in, parse_lots,
+    DeskAct, Direction, FileOrder, ReplayAct, Ticket, TradeQuote, Watch, WatchedBar, figures_of, lots_text,
+    order_in_line, orders_in, parse_lots,
 };
 use stavel_core::{Error, Result};
 
-use crate::rehearse::{Opened, account_json, entry_json, figures_json};
+use crate::rehearse::{Opened, account_json, depth_json, entry_json, figures_json};
 
 /// The version of the messages.
 const PROTOCOL: u32 = 1;
@@ -38,6 +38,9 @@ enum ClientMessage {
         quotes: bool,
         #[serde(default)]
         frames: Vec<String>,
+        /// The recorded order book with each quote.
+        #[serde(default)]
+        depth: bool,
     },
     /// An order, as a line of words or by its columns.
     Order(Box<OrderAsked>),
@@ -96,6 +99,7 @@ pub struct ServedReplay {
     opened: Opened,
     watch: Watch,
     has_quotes: bool,
+    has_depth: bool,
     /// Lines of the journal that were told.
     told: usize,
     until: Micros,
@@ -114,7 +118,15 @@ pub struct ServedAnswer {
 impl ServedReplay {
     /// A replay up to a moment; at first every quote is told.
     pub fn new(opened: Opened, until: Micros) -> ServedReplay {
-        ServedReplay { opened, watch: Watch::default(), has_quotes: true, told: 0, until, is_over: false }
+        ServedReplay {
+            opened,
+            watch: Watch::default(),
+            has_quotes: true,
+            has_depth: false,
+            told: 0,
+            until,
+            is_over: false,
+        }
     }
 
     /// The first message: what is played.
@@ -124,6 +136,7 @@ impl ServedReplay {
             json!({
                 "instrument": one.instrument.name, "series": one.info.name, "decimals": edition.scale.price,
                 "tick_size": one.instrument.sheet.tick_size.to_string(), "rebuilt": one.rebuilt(),
+                "depth": one.depth.as_ref().map(depth_json),
             })
         });
         json!({
@@ -167,7 +180,11 @@ impl ServedReplay {
     fn do_asked(&mut self, asked: ClientMessage) -> Result<Vec<Value>> {
         let act = match asked {
             ClientMessage::Go { quotes, until } => return self.go(quotes, until.as_deref()),
-            ClientMessage::Watch { quotes, frames } => return self.set_watch(quotes, &frames),
+            ClientMessage::Watch { quotes, frames, depth } => {
+                self.set_watch(quotes || depth, &frames)?;
+                self.has_depth = depth;
+                return Ok(vec![json!({"event": "done"})]);
+            }
             ClientMessage::Account => {
                 let mut account = account_json(self.opened.replay.desk());
                 account["event"] = json!("account");
@@ -230,7 +247,7 @@ impl ServedReplay {
             .map_err(|_| Error::arguments(format!("'{text}' is no price with at most {decimals} decimals.")))
     }
 
-    fn set_watch(&mut self, quotes: bool, frames: &[String]) -> Result<Vec<Value>> {
+    fn set_watch(&mut self, quotes: bool, frames: &[String]) -> Result<()> {
         let mut watch = Watch::default();
         for text in frames {
             let frame: Frame = text.parse()?;
@@ -244,7 +261,7 @@ impl ServedReplay {
             return Err(Error::arguments("Watch quotes, or bars of at least one frame as 1m."));
         }
         (self.watch, self.has_quotes) = (watch, quotes);
-        Ok(vec![json!({"event": "done"})])
+        Ok(())
     }
 
     /// Plays on, to the next thing that is watched or as far as was said.
@@ -300,10 +317,19 @@ impl ServedReplay {
     fn quote_event(&self, of: usize, quote: &TradeQuote) -> Value {
         let one = &self.opened.played[of];
         let price = |points: i64| scaled(points, one.info.edition.scale.price);
-        json!({
+        let mut event = json!({
             "event": "quote", "time": rfc3339(quote.time), "instrument": one.instrument.name,
             "bid": price(quote.bid), "ask": price(quote.ask),
-        })
+        });
+        let book = self.opened.replay.desk().book(of).filter(|_| self.has_depth);
+        if let Some(book) = book {
+            for (key, direction) in [("bids", Direction::Sell), ("asks", Direction::Buy)] {
+                let levels = book.against(direction).iter();
+                event[key] =
+                    levels.map(|level| json!([price(level.price), lots_text(level.left())])).collect();
+            }
+        }
+        event
     }
 
     fn bar_event(&self, bar: &WatchedBar) -> Value {

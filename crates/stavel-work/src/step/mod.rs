@@ -22,7 +22,7 @@ pub use deliver::{DeliverStep, RowLimits, SidesAsked};
 pub use draw::{DossierStep, DrawStep};
 pub use fetch::FetchStep;
 pub use older::{step_with_older_keys, steps_with_older_keys};
-pub use rehearse::RehearseStep;
+pub use rehearse::{RehearsalTable, RehearseStep};
 pub use roll::{RollMove, RollSetting};
 pub(crate) use settings::one_of;
 pub use settings::{

@@ -5,13 +5,29 @@ use std::path::PathBuf;
 use clap::Args;
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
-use stavel_core::model::SeriesName;
 use stavel_core::model::time::parse_length;
-use stavel_core::rehearse::{DeskRules, Queue};
+use stavel_core::model::{Clock, SeriesName};
+use stavel_core::rehearse::{DepthSizes, DeskRules, Queue};
 use stavel_core::{Error, Result};
 
 use super::deliver::{as_one_or_many, one_or_many};
 use super::settings::{is_default, one_of};
+
+/// What a table of a rehearsal holds.
+#[derive(
+    Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, strum::EnumString, strum::VariantNames,
+)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum RehearsalTable {
+    /// Every fill.
+    #[default]
+    Fills,
+    /// What was opened and closed again.
+    Trades,
+    /// Orders, their changes, fills, swaps and notes, as they came.
+    Journal,
+}
 
 /// One or many histories to play in one time.
 #[derive(Debug, Clone, Default, PartialEq, Args, Serialize, Deserialize)]
@@ -37,10 +53,23 @@ pub struct RehearseStep {
     #[arg(long, value_name = "FILE", conflicts_with = "orders")]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub script: Option<PathBuf>,
-    /// Write a report (.html, .pdf) or the fills (.csv) into this file.
+    /// Write a report (.html, .pdf), a table (.csv, .txt, .json, .ndjson, .parquet), all tables (.xlsx), or all of it into a folder (run/),
+    /// with a picture of each moment of the journal.
     #[arg(long, value_name = "FILE")]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub out: Option<PathBuf>,
+    /// What a table holds.
+    #[arg(long, value_parser = one_of::<RehearsalTable>(), default_value = "fills", requires = "out")]
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub table: RehearsalTable,
+    /// The layout of the lines of a table: a saved one, one that ships, or a file.
+    #[arg(long, value_name = "LAYOUT", requires = "out")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub layout: Option<String>,
+    /// The clock of times in tables; else UTC.
+    #[arg(long, value_name = "CLOCK", requires = "out")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub clock: Option<Clock>,
     /// Hold it against an earlier run, as it was kept with --json.
     #[arg(long, value_name = "FILE")]
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -73,6 +102,10 @@ pub struct RehearseStep {
     #[arg(long, value_parser = one_of::<Queue>(), default_value = "touch")]
     #[serde(default, skip_serializing_if = "is_default")]
     pub queue: Queue,
+    /// What the sizes of recorded depth count; contracts are counted in lots. Fills take from it; none leaves it away.
+    #[arg(long, value_name = "SIZES", value_parser = one_of::<DepthSizes>())]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub depth: Option<DepthSizes>,
 }
 
 impl RehearseStep {
@@ -112,6 +145,7 @@ impl RehearseStep {
             latency,
             slippage: self.slippage,
             queue: self.queue,
+            depth: self.depth,
             balance: self.balance,
             call: self.call.map_or(usual.call, |call| call / Decimal::ONE_HUNDRED),
         })

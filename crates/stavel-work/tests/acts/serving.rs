@@ -29,9 +29,46 @@ fn of_minutes() -> RehearseStep {
     RehearseStep::of(vec!["NOKSEK@quill:1m".parse().unwrap()])
 }
 
-/// Says something; everything that is answered.
+/// Says something; everything that is answered. Both sides are held against the description of the messages.
 fn ask(replay: &mut ServedReplay, message: &Value) -> Vec<Value> {
-    replay.take(&message.to_string()).unwrap().events
+    let events = replay.take(&message.to_string()).unwrap().events;
+    let described = DESCRIBED.with(|described| {
+        events.iter().for_each(|event| described.told(event));
+        described.asked.is_valid(message)
+    });
+    let why = events[0]["why"].as_str().unwrap_or_default();
+    let is_understood = !why.starts_with("this is not understood");
+    // A side that is none is an error of its own.
+    assert!(described == is_understood || why.contains("the side"), "{message}: {why}");
+    events
+}
+
+/// The messages as `docs/asyncapi.yaml` describes them.
+struct Described {
+    asked: jsonschema::Validator,
+    told: jsonschema::Validator,
+}
+
+impl Described {
+    fn new() -> Described {
+        let text = include_str!("../../../../docs/asyncapi.yaml");
+        let document: Value = serde_norway::from_str(text).unwrap();
+        let schema = |name: &str| {
+            let mut schema = json!({"$ref": format!("#/components/schemas/{name}")});
+            schema["components"] = document["components"].clone();
+            jsonschema::validator_for(&schema).unwrap()
+        };
+        Described { asked: schema("asked"), told: schema("told") }
+    }
+
+    fn told(&self, event: &Value) {
+        let wrong: Vec<String> = self.told.iter_errors(event).map(|error| error.to_string()).collect();
+        assert!(wrong.is_empty(), "{event}\n{wrong:?}");
+    }
+}
+
+thread_local! {
+    static DESCRIBED: Described = Described::new();
 }
 
 /// What is left of an answer without its time.
@@ -82,6 +119,7 @@ fn a_client_moves_time_deals_and_is_told_what_came_of_it() {
     assert!(of_15m["time"].as_str() < bar.last().unwrap()["time"].as_str(), "it is over");
     let bye = replay.take(r#"{"do": "bye"}"#).unwrap();
     assert!(!bye.stays && bye.events[0]["event"] == "end");
+    DESCRIBED.with(|described| [&hello, &bye.events[0]].iter().for_each(|event| described.told(event)));
 }
 
 /// The crossing of `examples/crossing.orders` as a client: when each deal was made, its side and its price.
@@ -288,4 +326,25 @@ fn a_client_that_reads_nothing_is_let_go_without_a_sound() {
         last = text.to_string();
     }
     assert!(last.contains("\"end\""), "{last}");
+}
+
+#[test]
+fn lines_of_a_script_that_did_nothing_are_told_with_the_reason() {
+    let mut desk = desk();
+    let text = "at 2030-01-01 10:00: buy 1\nwhen volume > 0: buy 1\nwhen close < 0: buy 1\nwhen close > 0: buy 1\n\
+        when mean(close, 5000) > 0: flat\nwhen close / (bid - bid) > 1: flat\n";
+    std::fs::write(desk.path("x.orders"), text).unwrap();
+    let told = desk.act("act = 'rehearse'\nseries = 'NOKSEK@quill:1m'\nscript = '~/x.orders'").unwrap();
+    let idle: Vec<(u64, String)> = told.document()["idle"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|idle| (idle["line"].as_u64().unwrap(), idle["why"].as_str().unwrap().to_owned()))
+        .collect();
+    let why = |line: u64| idle.iter().find(|(of, _)| *of == line).map(|(_, why)| why.as_str());
+    assert!(why(1).unwrap().contains("none of its moments"), "{idle:?}");
+    assert!(why(3).unwrap().contains("never began to hold"), "{idle:?}");
+    assert!(why(6).unwrap().contains("could never be told"), "a division by zero has no result: {idle:?}");
+    assert_eq!(why(4), None, "it acted");
+    assert!(told.wants_person);
 }

@@ -4,6 +4,7 @@ mod auto;
 mod bench;
 mod calendars;
 mod commands;
+mod depth;
 mod feeds;
 mod feeds_bench;
 mod foundations;

@@ -227,8 +227,17 @@ impl<'l> CellWriter<'l> {
         self.date.1.push_to(out);
     }
 
+    /// Appends words or a number; in quotes where that is wanted or needed.
+    pub fn push_text(&self, text: &str, in_quotes: bool, out: &mut Vec<u8>) {
+        let from = out.len();
+        out.extend_from_slice(text.as_bytes());
+        if in_quotes || self.needs_quotes(text.as_bytes()) {
+            quote(out, from);
+        }
+    }
+
     /// Appends the name of a column.
-    pub fn push_name(&mut self, name: &str, out: &mut Vec<u8>) {
+    pub fn push_name(&self, name: &str, out: &mut Vec<u8>) {
         let from = out.len();
         out.extend_from_slice(without_formula(name).as_bytes());
         if self.layout.writing.quotes != Quotes::Needed || self.needs_quotes(&out[from..]) {

@@ -2,6 +2,7 @@
 
 mod cells;
 mod encoding;
+mod tables;
 
 use std::ops::Range;
 
@@ -33,7 +34,7 @@ pub struct LayoutLines {
 }
 
 impl LayoutLines {
-    /// LayoutLines of a series with these fields; times are written in the layout's own clock, else in `clock`.
+    /// Lines of a series with these fields; times are written in the layout's own clock, else in `clock`.
     ///
     /// # Errors
     /// Where the layout has a column that the series cannot fill, or says what cannot be written.
@@ -186,11 +187,11 @@ fn refuse_stamp(layout: &Layout, stamp: Stamp, frame: Frame) -> Result<()> {
 }
 
 impl RowsAsText for LayoutLines {
-    /// LayoutLines above a header are left empty: what they said is not known.
+    /// Lines above a header are left empty: what they said is not known.
     fn head(&self) -> Vec<u8> {
         let mut out = vec![b'\n'; self.layout.skip];
         if let Some(names) = &self.layout.header {
-            let mut writer = CellWriter::new(&self.layout, &self.series.instrument);
+            let writer = CellWriter::new(&self.layout, &self.series.instrument);
             for (i, name) in names.iter().enumerate() {
                 if i > 0 {
                     out.push(writer.mark());

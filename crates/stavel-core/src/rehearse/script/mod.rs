@@ -8,4 +8,4 @@ mod run;
 mod value;
 
 pub use read::{Script, script_in};
-pub use run::{ScriptRun, run_script};
+pub use run::{Idle, IdleLine, ScriptRun, run_script};

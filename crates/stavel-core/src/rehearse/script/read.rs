@@ -11,7 +11,7 @@ use crate::{Error, Result};
 /// A script.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Script {
-    /// LastBars of this frame are looked at.
+    /// Bars of this frame are looked at.
     pub frame: Frame,
     /// What is done when, in the order of its lines.
     pub rules: Vec<Rule>,
@@ -118,7 +118,8 @@ fn when_of(word: &str, text: &str) -> Result<When, String> {
                 .and_then(|(h, m)| Some((h.parse::<i64>().ok()?, m.parse::<i64>().ok()?)))
                 .filter(|(h, m)| (0..24).contains(h) && (0..60).contains(m));
             let (h, m) = of_day.ok_or_else(|| format!("'{hour}' is no time of a day as 16:55"))?;
-            let clock: Clock = clock.trim().parse().map_err(|e: Error| e.to_string())?;
+            let clock: Clock =
+                clock.trim().parse().map_err(|e: Error| e.to_string().trim_end_matches('.').to_owned())?;
             Ok(When::Every(h * time::HOUR + m * time::MINUTE, clock))
         }
         _ => {

@@ -1,4 +1,4 @@
-//! RunningRule a script on a replay.
+//! Runs a script on a replay.
 
 use super::super::order::{DeskAct, LOT, Ticket};
 use super::super::replay::{Replay, ReplayAct};
@@ -20,17 +20,41 @@ pub struct ScriptRun {
 
 /// A rule with its instrument and whether its condition held.
 struct RunningRule<'a> {
+    line: usize,
     of: usize,
     what: &'a Deed,
     condition: Option<&'a Value>,
     held: bool,
+    /// True once its condition could be told, and once it acted.
+    was_known: bool,
+    has_acted: bool,
 }
 
-/// Runs a script to the end of a replay.
+/// A line of a script that did nothing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct IdleLine {
+    /// The line of the text.
+    pub line: usize,
+    /// Why.
+    pub why: Idle,
+}
+
+/// Why a line of a script did nothing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Idle {
+    /// Its condition never held.
+    NeverHeld,
+    /// Its condition could never be told: a value that it needs is not known, or there were too few bars.
+    NeverKnown,
+    /// None of its moments lies among the rows.
+    NoMoment,
+}
+
+/// Runs a script to the end of a replay: the lines that did nothing.
 ///
 /// # Errors
 /// Where a rule is for an instrument that is not played, rows cannot be read, or the person stops it.
-pub fn run_script(replay: &mut Replay, script: &Script, on: &ScriptRun, job: &Job) -> Result<()> {
+pub fn run_script(replay: &mut Replay, script: &Script, on: &ScriptRun, job: &Job) -> Result<Vec<IdleLine>> {
     let mut rules = Vec::new();
     let mut timed: Vec<(Micros, usize)> = Vec::new();
     for rule in &script.rules {
@@ -52,7 +76,15 @@ pub fn run_script(replay: &mut Replay, script: &Script, on: &ScriptRun, job: &Jo
                 None
             }
         };
-        rules.push(RunningRule { of, what: &rule.what, condition, held: false });
+        rules.push(RunningRule {
+            line: rule.line,
+            of,
+            what: &rule.what,
+            condition,
+            held: false,
+            was_known: false,
+            has_acted: false,
+        });
     }
     timed.retain(|(time, _)| on.span.holds(*time));
     timed.sort_unstable();
@@ -81,16 +113,27 @@ pub fn run_script(replay: &mut Replay, script: &Script, on: &ScriptRun, job: &Jo
         let is_there = replay.next_time().is_none_or(|next| next > until);
         match timed.next_if(|_| is_there) {
             Some((time, place)) if replay.next_time().is_some() => {
+                rules[place].has_acted = true;
                 // Given between two quotes: it waits for the next, as an order of a file does.
                 if let Some(act) = act_of(&rules[place], replay, on)? {
                     replay.act(time, ReplayAct::Submit(act))?;
                 }
             }
             Some(_) => {}
-            None if is_there => return Ok(()),
+            None if is_there => return Ok(idle(&rules)),
             None => {}
         }
     }
+}
+
+fn idle(rules: &[RunningRule<'_>]) -> Vec<IdleLine> {
+    let why = |rule: &RunningRule<'_>| match (rule.condition, rule.was_known) {
+        (None, _) => Idle::NoMoment,
+        (Some(_), true) => Idle::NeverHeld,
+        (Some(_), false) => Idle::NeverKnown,
+    };
+    let idle = rules.iter().filter(|rule| !rule.has_acted);
+    idle.map(|rule| IdleLine { line: rule.line, why: why(rule) }).collect()
 }
 
 /// Looks at the conditions of the instruments whose bars are over.
@@ -106,8 +149,11 @@ fn judge(
         for rule in rules.iter_mut().filter(|rule| rule.of == bar.of) {
             let Some(condition) = rule.condition else { continue };
             let now = desk_now(replay, bar.of, &on.instruments[bar.of].3);
-            let holds = condition.at(&bars[bar.of], &now, 0).is_some_and(|value| value != 0.0);
+            let value = condition.at(&bars[bar.of], &now, 0);
+            let holds = value.is_some_and(|value| value != 0.0);
             let held = std::mem::replace(&mut rule.held, holds);
+            rule.was_known |= value.is_some();
+            rule.has_acted |= holds && !held;
             if let Some(act) = (holds && !held).then(|| act_of(rule, replay, on)).transpose()?.flatten() {
                 let time = replay.desk().now();
                 replay.act(time, ReplayAct::Give(act))?;

@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 
 use super::super::watched::WatchedBar;
 
-/// LastBars that a condition may look back at.
+/// Bars that a condition may look back at.
 pub const MOST_BACK: usize = 5_000;
 
 /// What a condition is made of.

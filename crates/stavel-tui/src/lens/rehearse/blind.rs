@@ -51,7 +51,7 @@ impl RehearseLens {
         // Between two thirds and one and a half times, never the price itself.
         let times = [fastrand::i64(667..=900), fastrand::i64(1111..=1500)][fastrand::usize(..2)];
         self.blind = Some(PriceFactor { times, per: 1000 });
-        (self.is_hidden, self.beside) = (true, Vec::new());
+        (self.is_hidden, self.beside, self.until) = (true, Vec::new(), None);
         self.begin_anew(day * DAY);
         self.blind_series = Some(info.name.clone());
         vec![

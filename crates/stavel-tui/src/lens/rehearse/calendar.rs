@@ -1,14 +1,15 @@
 //! What can be played: days across, a line for each series, with the kind of its rows.
 
 use stavel_core::model::columns::shape_of;
+use stavel_core::model::contract_month::ContractName;
 use stavel_core::model::time::{DAY, civil_from_days, date, day_of, weekday};
-use stavel_core::model::{Micros, SeriesName, Shape};
+use stavel_core::model::{Frame, Micros, SeriesName, Shape};
 use stavel_core::store::SeriesInfo;
 
 use super::RehearseLens;
 use super::play::Play;
 use crate::canvas::Canvas;
-use crate::effect::{Effect, Effects, warn};
+use crate::effect::{Effect, Effects, say, warn};
 use crate::lens::FactLine;
 use crate::theme;
 use crate::view::View;
@@ -21,6 +22,8 @@ const NAMES: u16 = 26;
 pub struct PlayCalendar {
     day: Option<i64>,
     line: usize,
+    /// The last day that is to be played; none plays on as far as there are rows.
+    end: Option<i64>,
 }
 
 /// The series that can be played: what is anchored and has a time for each row, ticks before bars, the shorter first.
@@ -37,11 +40,21 @@ pub fn playable<'a>(view: &View<'a>) -> Vec<&'a SeriesInfo> {
     all
 }
 
-/// Another series that has rows on a day: of the same instrument, else of one that is like it or that it is like.
+/// True for contracts of one product, and for a product and its contracts.
+fn are_of_one_product(a: &str, b: &str) -> bool {
+    let product = |name: &str| ContractName::read(name).map_or(name.to_owned(), |read| read.product);
+    let is_contract = |name: &str| ContractName::read(name).is_some();
+    a != b && product(a) == product(b) && (is_contract(a) || is_contract(b))
+}
+
+/// Another series that has rows on a day: of the same instrument, else of a related contract, or of one that is like it or that
+/// it is like.
 pub fn plays_on(view: &View<'_>, name: &SeriesName, day: i64) -> Option<SeriesName> {
     let like = |instrument: &str| view.snapshot.instrument(instrument).and_then(|i| i.own.like.clone());
     let is_kin = |other: &str| {
-        like(other).as_deref() == Some(&name.instrument) || like(&name.instrument).as_deref() == Some(other)
+        like(other).as_deref() == Some(&name.instrument)
+            || like(&name.instrument).as_deref() == Some(other)
+            || are_of_one_product(other, &name.instrument)
     };
     let has_rows = |info: &&SeriesInfo| {
         let coverage = view.snapshot.coverage.get(&info.edition.id);
@@ -50,6 +63,28 @@ pub fn plays_on(view: &View<'_>, name: &SeriesName, day: i64) -> Option<SeriesNa
     let all: Vec<&SeriesInfo> = playable(view).into_iter().filter(has_rows).collect();
     let same = all.iter().find(|info| info.name.instrument == name.instrument);
     same.or_else(|| all.iter().find(|info| is_kin(&info.name.instrument))).map(|info| info.name.clone())
+}
+
+/// The days of a series that have rows, with how many.
+fn days_of<'a>(view: &View<'a>, info: &SeriesInfo) -> &'a [(i64, u32)] {
+    view.snapshot.coverage.get(&info.edition.id).map_or(&[], |coverage| &coverage.days)
+}
+
+fn rows_on(view: &View<'_>, info: &SeriesInfo, day: i64) -> u64 {
+    let days = days_of(view, info);
+    days.binary_search_by_key(&day, |(d, _)| *d).map_or(0, |at| days[at].1.into())
+}
+
+/// Whether an order book was recorded that day beside the ticks of a series.
+fn depth_on(view: &View<'_>, info: &SeriesInfo, day: i64) -> &'static str {
+    let is_beside = |other: &&SeriesInfo| {
+        other.name.frame == Frame::Depth && other.name.instrument == info.name.instrument
+    };
+    let mut books = view.snapshot.series.iter().filter(is_beside);
+    match info.name.frame == Frame::Ticks && books.any(|book| rows_on(view, book, day) > 0) {
+        true => "recorded",
+        false => "none",
+    }
 }
 
 /// The kind of rows in a word, with the mark of a day that has some.
@@ -62,10 +97,44 @@ fn kind_of(info: &SeriesInfo) -> (&'static str, &'static str) {
 }
 
 impl PlayCalendar {
-    /// Moves the cursor by days.
-    pub fn move_day(&mut self, by: i64) -> Effects {
-        self.day = self.day.map(|day| day + by);
+    /// Moves the cursor to the day before or after that has rows of the series.
+    pub fn move_day(&mut self, on: bool, view: &View<'_>) -> Effects {
+        let Some((info, day)) = self.at(view) else { return Effects::new() };
+        let days = days_of(view, info);
+        let next = match on {
+            true => days.get(days.partition_point(|(d, _)| *d <= day)),
+            false => days[..days.partition_point(|(d, _)| *d < day)].last(),
+        };
+        match next {
+            Some((next, _)) => self.day = Some(*next),
+            None => {
+                return warn(format!(
+                    "{} has no rows {} that",
+                    info.name,
+                    if on { "after" } else { "before" }
+                ));
+            }
+        }
         Effects::new()
+    }
+
+    /// Has playing end with the day of the cursor; once more, as far as there are rows.
+    pub fn end_here(&mut self, view: &View<'_>) -> Effects {
+        let Some((info, day)) = self.at(view) else { return Effects::new() };
+        if self.end == Some(day) {
+            self.end = None;
+            return say("it plays on as far as there are rows");
+        }
+        if rows_on(view, info, day) == 0 {
+            return warn(format!("{} has no rows on {}", info.name, date(day)));
+        }
+        self.end = Some(day);
+        say(format!("it plays up to {}; Enter on the day to begin with", date(day)))
+    }
+
+    /// The end of the last day that is to be played, for what begins on a day.
+    pub fn until(&self, begins: i64) -> Option<Micros> {
+        self.end.filter(|end| *end >= begins).map(|end| (end + 1) * DAY)
     }
 
     /// The line above or below.
@@ -89,11 +158,7 @@ impl PlayCalendar {
 
     pub fn facts(&self, view: &View<'_>) -> Vec<FactLine> {
         let Some((info, day)) = self.at(view) else { return Vec::new() };
-        let rows = view
-            .snapshot
-            .coverage
-            .get(&info.edition.id)
-            .map_or(0, |c| c.days.binary_search_by_key(&day, |(d, _)| *d).map_or(0, |at| c.days[at].1));
+        let rows = rows_on(view, info, day);
         let (kind, _) = kind_of(info);
         vec![
             FactLine::heading("can be played"),
@@ -101,9 +166,11 @@ impl PlayCalendar {
             FactLine::Pair("day", date(day)),
             FactLine::Pair("rows", if rows == 0 { "none".to_owned() } else { rows.to_string() }),
             FactLine::Pair("kind", kind.to_owned()),
+            FactLine::Pair("depth", depth_on(view, info, day).to_owned()),
+            FactLine::Pair("up to", self.end.map_or("its end".to_owned(), date)),
             FactLine::Gap,
             FactLine::words(
-                "Enter plays from this day on; , and . move the day, Up and Down the series; Esc goes back",
+                "Enter plays from this day on, B has it end with this day; , and . go to days with rows, Up and Down to other series; Esc goes back",
             ),
         ]
     }
@@ -135,15 +202,22 @@ impl PlayCalendar {
             draw_line(info, first, columns, view, y, &mut canvas);
         }
         let x = NAMES + (middle - first) as u16;
+        let end = self.end.filter(|end| (first..first + columns).contains(end));
         for y in 3..3 + all.len().min(room) as u16 {
-            let place = (canvas.area.x + x, canvas.area.y + y);
-            if let Some(cell) = canvas.buffer.cell_mut(place) {
-                cell.set_bg(theme::CURSOR);
+            let marks = [Some(x), end.map(|end| NAMES + (end - first) as u16)];
+            for x in marks.into_iter().flatten() {
+                if let Some(cell) = canvas.buffer.cell_mut((canvas.area.x + x, canvas.area.y + y)) {
+                    cell.set_bg(theme::CURSOR);
+                }
             }
         }
         let y = canvas.height().saturating_sub(2);
         canvas.put(1, y, "█ ticks   ▓ layers   ▒ bars rebuilt to ticks   · no rows", theme::faint());
-        let words = format!("{}: Enter plays from here on", date(middle));
+        let until = match self.end.filter(|end| *end >= middle) {
+            Some(end) => format!("plays from here up to {}", date(end)),
+            None => "plays from here on".to_owned(),
+        };
+        let words = format!("{}: Enter {until}; B: up to this day", date(middle));
         canvas.put(1, y + 1, &words, theme::words());
     }
 }
@@ -181,20 +255,35 @@ impl RehearseLens {
     pub(super) fn play_day(&mut self, view: &View<'_>) -> Effects {
         let Some((info, day)) = self.calendar.at(view) else { return Effects::new() };
         let from: Micros = day * DAY;
-        let has = view.snapshot.coverage.get(&info.edition.id).and_then(|coverage| {
-            let at = coverage.days.partition_point(|(d, _)| *d < day);
-            coverage.days.get(at).map(|(d, _)| *d)
-        });
+        let days = days_of(view, info);
+        let has = days.get(days.partition_point(|(d, _)| *d < day)).map(|(d, _)| *d);
         let Some(begins) = has else {
             return warn(format!("{} has no rows from {} on", info.name, date(day)));
         };
         let begin = from.max(begins * DAY);
         let name: SeriesName = info.name.clone();
         self.face = super::Face::Chart;
+        self.until = self.calendar.until(begins);
+        let up_to = self.until.map_or(String::new(), |until| format!(", up to {}", date(until / DAY - 1)));
         self.begin_anew(begin);
         vec![
             Effect::Select(name),
-            Effect::Say(format!("begins at {}", date(begins)), crate::effect::Tone::Plain),
+            Effect::Say(format!("begins at {}{up_to}", date(begins)), crate::effect::Tone::Plain),
         ]
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn contracts_of_a_product_are_related_and_nothing_else_is() {
+        for (a, b) in [("BLY-2024-03", "BLY-2024-05"), ("BLY", "BLY-2024-05"), ("BLY-2024-05", "BLY")] {
+            assert!(are_of_one_product(a, b), "{a} {b}");
+        }
+        for (a, b) in [("NOKSEK", "NZDSEK"), ("BLY-2024-03", "BLX-2024-03"), ("NOKSEK", "NOKSEK")] {
+            assert!(!are_of_one_product(a, b), "{a} {b}");
+        }
     }
 }

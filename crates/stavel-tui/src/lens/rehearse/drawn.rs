@@ -9,7 +9,7 @@ use stavel_work::PlacedDrawing;
 use super::picture::{bars_of, columns_of};
 use super::play::Play;
 use super::{NOTHING_PLAYS, RehearseLens};
-use crate::effect::{Effects, say};
+use crate::effect::{Effects, say, warn};
 use crate::lens::drawer::{DrawAct, DrawPlace};
 use crate::scene_view::SceneMarks;
 use crate::view::View;
@@ -38,6 +38,11 @@ impl RehearseLens {
 
     pub(super) fn draw_act(&mut self, act: DrawAct, view: &View<'_>) -> Effects {
         let Some(play) = &self.play else { return say(NOTHING_PLAYS) };
+        if play.factor.is_some() {
+            return warn(
+                "drawings are kept at real prices, and those of blind practice are not: it draws nothing",
+            );
+        }
         let bars = bars_of(play, columns_on(view));
         let Some(at) = self.drawn_point(play, &bars) else { return say("no bar is over yet") };
         let drawings = drawn_so_far(play, view);
@@ -67,9 +72,13 @@ impl RehearseLens {
     }
 }
 
-/// What is drawn and known by now: nothing that was drawn at a later moment, nor on times that lie ahead.
+/// What is drawn and known by now: nothing that was drawn at a later moment, nor on times that lie ahead; in blind practice
+/// nothing.
 pub(super) fn drawn_so_far(play: &Play, view: &View<'_>) -> Vec<PlacedDrawing> {
-    let Some(info) = view.snapshot.find(play.series()) else { return Vec::new() };
+    // Rescaled prices are not those that it was drawn at.
+    let Some(info) = view.snapshot.find(play.series()).filter(|_| play.factor.is_none()) else {
+        return Vec::new();
+    };
     view.snapshot.drawings_on(info).into_iter().filter(|drawn| drawn.known_from() <= play.now).collect()
 }
 

@@ -1,5 +1,6 @@
 //! What stands beside a rehearsal: the account, what waits, what it rests on, and what was announced so far.
 
+use rust_decimal::Decimal;
 use stavel_core::model::columns::shape_of;
 use stavel_core::model::price::{scaled, unit};
 use stavel_core::model::time::{DAY, length_in_words};
@@ -79,7 +80,7 @@ fn account_lines(play: &Play) -> Vec<FactLine> {
     out.extend([
         FactLine::Pair("open", open),
         FactLine::Pair("realised", format!("{} {currency}", money(account.realised()))),
-        FactLine::Pair("of it costs", money(-account.costs())),
+        FactLine::Pair("of it costs", money(Decimal::ZERO - account.costs())),
         FactLine::Pair("deals", desk.deals().count().to_string()),
         FactLine::Pair("orders", desk.orders().len().to_string()),
     ]);
@@ -131,6 +132,9 @@ fn facts_of(play: &Play) -> Vec<FactLine> {
     let used = tape.spreads_used();
     if used.measured + used.sheet > 0 {
         out.push(FactLine::words(spread_rule_in_words(tape.spreads().source())));
+        if used.measured > 0 && tape.spreads().looks_ahead() {
+            out.push(FactLine::words("▲ measured over later rows: none before the beginning says a spread"));
+        }
     }
     let left = one.info.edition.last - play.now;
     out.push(FactLine::Pair(

@@ -3,17 +3,25 @@
 use rust_decimal::prelude::ToPrimitive;
 use stavel_core::model::time::length_in_words;
 use stavel_core::rehearse::{Figures, TradeSum, figures_of, money_to};
-use stavel_work::journal_lines;
+use stavel_work::entry_in_words;
 
 use super::play::Play;
 use crate::braille::DotLine;
-use crate::canvas::Canvas;
+use crate::canvas::{Canvas, scroll};
 use crate::theme;
 
 /// Columns of the figures.
 const FIGURES: u16 = 44;
 
-pub fn draw(play: &Play, mut canvas: Canvas<'_>) {
+/// The lines of the journal with their places in it, oldest first.
+pub fn lines(play: &Play) -> Vec<(usize, String)> {
+    let desk = play.replay.desk();
+    let words = |entry| entry_in_words(desk, entry, &play.currency, play.money_decimals);
+    desk.journal().iter().enumerate().filter_map(|(i, entry)| Some((i, words(entry)?))).collect()
+}
+
+/// Draws it; one line, counted from the newest, is chosen.
+pub fn draw(play: &Play, chosen: usize, mut canvas: Canvas<'_>) {
     let desk = play.replay.desk();
     let figures = figures_of(desk, play.began);
     let (width, height) = (canvas.width(), canvas.height());
@@ -23,13 +31,22 @@ pub fn draw(play: &Play, mut canvas: Canvas<'_>) {
         draw_curve(play, &figures, canvas.part(FIGURES, 0, width - FIGURES, top));
     }
     canvas.rule(top, theme::rule());
-    canvas.put(1, top, " journal, newest first ", theme::faint());
-    let lines = journal_lines(desk, &play.currency, play.money_decimals);
+    canvas.put(
+        1,
+        top,
+        " journal, newest first: ↑ ↓, Enter writes the picture of that moment ",
+        theme::faint(),
+    );
+    let lines = lines(play);
     if lines.is_empty() {
         canvas.put(1, top + 1, "nothing was done yet", theme::faint());
     }
-    for (i, line) in lines.iter().rev().take(usize::from(height.saturating_sub(top + 1))).enumerate() {
-        canvas.put(1, top + 1 + i as u16, line, theme::words());
+    let rows = usize::from(height.saturating_sub(top + 1));
+    let chosen = chosen.min(lines.len().saturating_sub(1));
+    let first = scroll(chosen, rows, lines.len());
+    for (i, (_, line)) in lines.iter().rev().enumerate().skip(first).take(rows) {
+        let (mark, style) = if i == chosen { ("▸ ", theme::strong()) } else { ("  ", theme::words()) };
+        canvas.put(0, top + 1 + (i - first) as u16, &format!("{mark}{line}"), style);
     }
 }
 

@@ -1,7 +1,9 @@
 //! Rehearse: histories played in time, orders on paper, the journal.
 
+mod asks;
 mod blind;
 mod calendar;
+mod depth;
 mod drawn;
 mod facts;
 mod journal;
@@ -31,6 +33,7 @@ use crate::jobs::Errand;
 use crate::mask::Mask;
 use crate::scene_view::price_beside;
 use crate::view::View;
+use asks::RehearseQuestion;
 use calendar::PlayCalendar;
 use drawn::columns_on;
 use panes::PlayPane;
@@ -63,6 +66,8 @@ pub struct RehearseLens {
     begin: Micros,
     /// The moment that was chosen to begin at.
     begin_at: Option<Micros>,
+    /// Nothing from this moment on is played; none plays as far as there are rows.
+    until: Option<Micros>,
     /// Series that are played beside the one that is chosen.
     beside: Vec<SeriesName>,
     rules: DeskRules,
@@ -81,6 +86,8 @@ pub struct RehearseLens {
     dealing: Dealing,
     face: Face,
     calendar: PlayCalendar,
+    /// The line of the journal that is chosen, counted from the newest.
+    journal_line: usize,
     /// What is drawn, and the price of its cursor.
     drawer: Drawer,
     /// The bar that points are put at; the newest until it is moved.
@@ -94,25 +101,6 @@ pub struct RehearseLens {
     blind_series: Option<SeriesName>,
 }
 
-/// A question whose answer is awaited; it is kept, since an answer that comes to nothing is asked for again.
-#[derive(Clone)]
-enum RehearseQuestion {
-    JumpTo,
-    /// The spread of an instrument.
-    Spread(String),
-    Order,
-    Size,
-    NameBracket,
-    ClosePart,
-    Money,
-    Bookmark,
-    ToBookmark,
-    AddPane,
-    Note,
-    TakeUp,
-    Report,
-}
-
 impl Default for RehearseLens {
     fn default() -> Self {
         RehearseLens {
@@ -121,6 +109,7 @@ impl Default for RehearseLens {
             opening: Errand::default(),
             begin: 0,
             begin_at: None,
+            until: None,
             beside: Vec::new(),
             rules: DeskRules::default(),
             account: None,
@@ -134,6 +123,7 @@ impl Default for RehearseLens {
             dealing: Dealing::default(),
             face: Face::Chart,
             calendar: PlayCalendar::default(),
+            journal_line: 0,
             drawer: Drawer::default(),
             cursor_at: None,
             dragged: None,
@@ -154,6 +144,7 @@ impl Lens for RehearseLens {
     fn act(&mut self, act: RehearseAct, view: &View<'_>) -> Effects {
         use RehearseAct as Do;
         match act {
+            Do::Bookmark if self.face == Face::Calendar => self.calendar.end_here(view),
             Do::Size
             | Do::NameBracket
             | Do::ClosePart
@@ -191,13 +182,14 @@ impl Lens for RehearseLens {
             Do::NextFinding => self.go_to_next_finding(view),
             Do::ToBookmark => self.ask_for_bookmark(),
             Do::NextPane => self.next_pane(),
+            Do::Calendar if self.is_hidden => warn("the calendar would tell what it is: reveal it first (V)"),
             Do::Calendar => self.turn_to(Face::Calendar),
             Do::Journal => self.turn_to(Face::Journal),
             Do::TakeUp => self.ask_which_to_take_up(view),
             Do::Blind => self.blind_or_reveal(view),
             Do::SaySpread => self.ask_for_spread(view),
-            Do::CursorBack if self.face == Face::Calendar => self.calendar.move_day(-1),
-            Do::CursorOn if self.face == Face::Calendar => self.calendar.move_day(1),
+            Do::CursorBack if self.face == Face::Calendar => self.calendar.move_day(false, view),
+            Do::CursorOn if self.face == Face::Calendar => self.calendar.move_day(true, view),
             Do::CursorBack | Do::CursorOn => {
                 // The bar is on the chart.
                 self.face = Face::Chart;
@@ -205,6 +197,7 @@ impl Lens for RehearseLens {
                 Effects::new()
             }
             Do::Draw(DrawAct::Place) if self.face == Face::Calendar => self.play_day(view),
+            Do::Draw(DrawAct::Place) if self.face == Face::Journal => self.ask_for_moment(),
             Do::Draw(act) => self.draw_act(act, view),
         }
     }
@@ -212,6 +205,9 @@ impl Lens for RehearseLens {
     fn choose(&mut self, down: bool, view: &View<'_>) -> Effects {
         if self.face == Face::Calendar {
             return self.calendar.choose(down, view);
+        }
+        if self.face == Face::Journal {
+            return self.choose_line(down);
         }
         if self.drawer.is_at_work() {
             return self.move_price(down, view);
@@ -257,6 +253,7 @@ impl Lens for RehearseLens {
             RehearseQuestion::Note => self.note(text),
             RehearseQuestion::TakeUp => self.take_up(text, view),
             RehearseQuestion::Report => self.write_report(text, view),
+            RehearseQuestion::Moment(line) => self.write_moment(line, text, view),
         }
     }
 
@@ -297,12 +294,13 @@ impl Lens for RehearseLens {
             .take()
             .filter(|again| again.head.series.iter().any(|(name, _)| *name == info.name));
         let (rules, account, factor) = (self.rules.clone(), self.account.clone(), self.blind);
+        let until = again.as_ref().map_or(self.until, |again| again.head.until);
         let begin = again.as_ref().map_or(self.begin, |again| again.head.begin);
         self.kept.marks = again.as_ref().map(|again| again.marks.clone()).unwrap_or_default();
         self.opening.send(view.threads, move |shelf, _| {
             let opening = Opening {
                 series: &series,
-                span: Span::ALL,
+                span: Span::new(Micros::MIN, until.unwrap_or(Micros::MAX)),
                 begin: Some(begin),
                 factor,
                 rules: rules.clone(),
@@ -311,6 +309,11 @@ impl Lens for RehearseLens {
             };
             let mut opened = open_replay(shelf, &opening)?;
             match &again {
+                Some(again) if again.head.depth != opened.depth() => {
+                    return Err(Error::input(
+                        "The recorded depth beside it is another now, so it would come out differently; it is kept as it was.",
+                    ));
+                }
                 Some(again) => {
                     opened.replay.replay_log(again.log.clone(), Micros::MAX)?;
                     opened.replay.play_to(again.reached, u64::MAX)?;
@@ -373,6 +376,10 @@ impl Lens for RehearseLens {
         self.point(pointer, size, view)
     }
 
+    fn slid(&mut self, to: Micros, is_let_go: bool, view: &View<'_>) -> Option<Effects> {
+        self.slide_to(to, is_let_go, view)
+    }
+
     fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
         self.picture_step(view)
     }
@@ -398,7 +405,8 @@ impl RehearseLens {
     /// Takes over what the bench was opened with.
     fn take_over(&mut self, begin: &stavel_work::RehearseStep, pace: Option<stavel_work::PlayPace>) {
         self.has_begun = true;
-        self.begin_at = begin.from.as_deref().and_then(|from| time::parse(from).ok());
+        let moment = |text: &Option<String>| text.as_deref().and_then(|text| time::parse(text).ok());
+        (self.begin_at, self.until) = (moment(&begin.from), moment(&begin.to));
         self.pace = pace.map_or(self.pace, play::pace_near);
         self.beside = begin.series.iter().skip(1).cloned().collect();
         self.account.clone_from(&begin.account);
@@ -406,64 +414,6 @@ impl RehearseLens {
             Ok(rules) => self.rules = rules,
             Err(err) => self.trouble = Some(err),
         }
-    }
-
-    /// Asks for what an act needs to know first.
-    fn ask_for(&mut self, act: RehearseAct) -> Effects {
-        use RehearseAct as Do;
-        match act {
-            Do::Size => {
-                let size = self.dealing.size.clone();
-                self.ask_about(RehearseQuestion::Size, "size of deals: lots as 0.50, or a risk as 1%", &size)
-            }
-            Do::NameBracket => self.ask_about(
-                RehearseQuestion::NameBracket,
-                "name and bracket",
-                "tight stop 20pt target 40pt",
-            ),
-            Do::ClosePart => {
-                self.ask_about(RehearseQuestion::ClosePart, "close so many lots, or a share", "50%")
-            }
-            Do::Money => {
-                let now = self.rules_in_words();
-                self.ask_about(
-                    RehearseQuestion::Money,
-                    "balance, account, call, latency, slippage, queue, hedged",
-                    &now,
-                )
-            }
-            Do::Jump => {
-                let now = self.play.as_ref().map_or(0, |p| p.now);
-                self.ask_about(
-                    RehearseQuestion::JumpTo,
-                    "jump to (UTC, as 2024-03-05 13:45)",
-                    &wall(now)[..16],
-                )
-            }
-            Do::Bookmark => self.ask_about(RehearseQuestion::Bookmark, "words for this moment", ""),
-            Do::AddPane => self.ask_about(
-                RehearseQuestion::AddPane,
-                "another pane: a frame as 1h, a series as NZDSEK@quill:ticks, or - to take this one away",
-                "1h",
-            ),
-            Do::Note => {
-                self.ask_about(RehearseQuestion::Note, "a line for the journal (#word to find it by)", "")
-            }
-            Do::Report => self.ask_about(
-                RehearseQuestion::Report,
-                "report to (.html, .pdf; the fills to .csv)",
-                "rehearsal.html",
-            ),
-            _ => Effects::new(),
-        }
-    }
-
-    fn ask_about(&mut self, question: RehearseQuestion, label: &str, proposal: &str) -> Effects {
-        if self.play.is_none() {
-            return say(NOTHING_PLAYS);
-        }
-        self.asked = Some(question);
-        ask(label, proposal)
     }
 
     fn turn_to(&mut self, face: Face) -> Effects {

@@ -10,7 +10,7 @@ use stavel_work::{ChartStep, journal_lines};
 
 use super::play::{Play, pace_in_words};
 use super::trade::{level_in_words, sign_of};
-use super::{Face, RehearseLens, journal};
+use super::{Face, RehearseLens, depth, journal};
 use crate::canvas::{Canvas, columns};
 use crate::effect::{Effects, Pointer, say};
 use crate::scene_view::{LABELS, PriceLevel, PricePoint, SceneMarks, draw_scene, price_at};
@@ -52,7 +52,7 @@ impl RehearseLens {
         draw_head(play, self.pace, view, &mut canvas);
         if self.face == Face::Journal {
             let (width, height) = (canvas.width(), canvas.height().saturating_sub(HEAD));
-            return journal::draw(play, canvas.part(0, HEAD, width, height));
+            return journal::draw(play, self.journal_line, canvas.part(0, HEAD, width, height));
         }
         let (lines, height) = chart_room(canvas.height(), play.panes.len());
         let width = canvas.width();
@@ -75,13 +75,17 @@ impl RehearseLens {
 
     fn draw_journal(&self, play: &Play, y: u16, lines: u16, canvas: &mut Canvas<'_>) {
         let told = journal_lines(play.replay.desk(), &play.currency, play.money_decimals);
-        canvas.put(1, y, &format!(" {} ", self.dealing.in_words()), theme::faint());
+        let x = depth::draw(play, y, lines, canvas) + 1;
+        canvas.put(x, y, &format!(" {} ", self.dealing.in_words()), theme::faint());
         if told.is_empty() {
             let words = "the journal is empty: b buys, s sells, o gives an order with a price";
-            canvas.put(1, y + 1, words, theme::faint());
+            canvas.put(x, y + 1, words, theme::faint());
         }
+        // Beside the book there is no room for the date, which stands above.
+        let from = if x > 1 { 11 } else { 0 };
         for (i, line) in told.iter().rev().take(lines as usize).enumerate() {
-            canvas.put(1, y + 1 + i as u16, line, if i == 0 { theme::words() } else { theme::faint() });
+            let line = line.get(from..).unwrap_or(line);
+            canvas.put(x, y + 1 + i as u16, line, if i == 0 { theme::words() } else { theme::faint() });
         }
     }
 
@@ -147,7 +151,8 @@ impl RehearseLens {
 
     /// What draws the picture of the moment into a file: nothing after it.
     pub(super) fn picture_step(&self, view: &View<'_>) -> Option<ChartStep> {
-        let play = self.play.as_ref()?;
+        // A picture of a hidden history would tell what it is.
+        let play = self.play.as_ref().filter(|_| !self.is_hidden)?;
         let pane = play.panes.get(play.focus)?;
         let bars = pane.bars(super::columns_on(view), play.tape());
         if bars.len() < 2 {

@@ -243,6 +243,18 @@ impl Play {
             .collect())
     }
 
+    /// At how many prices the order was dealt that was filled first since a line of the journal.
+    pub fn parts_since(&self, line: usize) -> usize {
+        let deals = || {
+            self.replay.desk().journal()[line..].iter().filter_map(|entry| match entry {
+                Entry::Deal(deal) => Some(deal.order),
+                _ => None,
+            })
+        };
+        let Some(first) = deals().next() else { return 0 };
+        deals().take_while(|order| *order == first).count()
+    }
+
     /// True where the last act was refused.
     pub fn was_refused(&self) -> bool {
         matches!(self.replay.last_entry(), Some(Entry::Refused(_)))

@@ -3,11 +3,14 @@
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
+use stavel_core::Result;
 use stavel_core::job::Job;
 use stavel_core::model::Micros;
 use stavel_core::model::time::wall;
+use stavel_core::store::Shelf;
 use stavel_work::{
-    KeptHead, KeptMark, KeptRehearsal, RehearsalFile, kept_rehearsals, read_rehearsal, write_rehearsal,
+    KeptHead, KeptMark, KeptRehearsal, RehearsalFile, RehearsalOut, RehearsalTable, kept_rehearsals,
+    layout_named, moment_svg, read_rehearsal, write_beside, write_rehearsal,
 };
 
 use super::{RehearseLens, RehearseQuestion};
@@ -56,6 +59,21 @@ fn name_now(instrument: &str) -> String {
     format!("{plain}-{}-{}", &now[..10].replace('-', ""), &now[11..16].replace(':', ""))
 }
 
+/// What is to be written, as it was typed.
+fn rehearsal_out(text: &str, shelf: &Shelf) -> Result<RehearsalOut> {
+    let (path, layout) = match text.trim().rsplit_once(" by ") {
+        Some((before, layout)) => (before.trim(), Some(layout_named(shelf, layout.trim())?)),
+        None => (text.trim(), None),
+    };
+    let (path, table) = match path.rsplit_once(' ') {
+        Some((before, table)) if table.parse::<RehearsalTable>().is_ok() => {
+            (before.trim(), table.parse().unwrap_or_default())
+        }
+        _ => (path, RehearsalTable::Fills),
+    };
+    Ok(RehearsalOut { table, layout, ..RehearsalOut::of(Path::new(path)) })
+}
+
 impl RehearseLens {
     /// Keeps the rehearsal where it can be taken up again; before anything was done there is nothing to keep.
     pub(super) fn save(&mut self) {
@@ -69,7 +87,16 @@ impl RehearseLens {
             let series =
                 play.played.iter().map(|one| (one.info.name.clone(), one.info.edition.number)).collect();
             let (rules, account) = (self.rules.clone(), self.account.clone());
-            let head = KeptHead { series, begin: self.begin, rules, account, blind: self.blind };
+            let depth = play.depth();
+            let head = KeptHead {
+                series,
+                depth,
+                begin: self.begin,
+                until: self.until,
+                rules,
+                account,
+                blind: self.blind,
+            };
             match RehearsalFile::begin(&self.kept.folder, &name_now(&play.series().instrument), head) {
                 Ok(file) => self.kept.file = Some(file),
                 Err(err) => return play.trouble = Some(err),
@@ -97,14 +124,43 @@ impl RehearseLens {
         ask(label, latest.clone())
     }
 
-    /// Writes what was rehearsed so far into a file.
+    /// Writes what was rehearsed so far: a file or a folder, then what a table holds and its layout, as `run.csv trades by day-first`.
     pub(super) fn write_report(&mut self, text: &str, view: &View<'_>) -> Effects {
         let Some(play) = &self.play else { return warn(super::NOTHING_PLAYS) };
-        let path = PathBuf::from(text.trim());
-        let written = stavel_core::store::Shelf::open(view.threads.root())
-            .and_then(|shelf| write_rehearsal(&shelf, play, &path, &Job::unwatched()));
+        let written = Shelf::open(view.threads.root()).and_then(|shelf| {
+            let out = rehearsal_out(text, &shelf)?;
+            write_rehearsal(&shelf, play, &out, &Job::unwatched())
+        });
         match written {
-            Ok(bytes) => tell_done(format!("{}: {bytes} bytes", path.display())),
+            Ok(written) => tell_done(written.in_words().join("; ")),
+            Err(err) => vec![Effect::Complain(err)],
+        }
+    }
+
+    /// Chooses another line of the journal.
+    pub(super) fn choose_line(&mut self, down: bool) -> Effects {
+        let lines = self.play.as_ref().map_or(0, |play| super::journal::lines(play).len());
+        let last = lines.saturating_sub(1);
+        self.journal_line = if down {
+            (self.journal_line + 1).min(last)
+        } else {
+            self.journal_line.min(last).saturating_sub(1)
+        };
+        Effects::new()
+    }
+
+    /// Writes the picture of a line of the journal: nothing that came after it is in it.
+    pub(super) fn write_moment(&mut self, line: usize, text: &str, view: &View<'_>) -> Effects {
+        let Some(play) = &self.play else { return warn(super::NOTHING_PLAYS) };
+        let made = Shelf::open(view.threads.root())
+            .and_then(|shelf| moment_svg(&shelf, play, line, &Job::unwatched()));
+        let path = Path::new(text.trim());
+        match made {
+            Ok(Some(svg)) => match write_beside(path, svg.as_bytes()) {
+                Ok(told) => tell_done(told),
+                Err(err) => vec![Effect::Complain(err)],
+            },
+            Ok(None) => warn("there are no two bars before that moment"),
             Err(err) => vec![Effect::Complain(err)],
         }
     }
@@ -137,6 +193,7 @@ impl RehearseLens {
         (self.blind, self.is_hidden) = (kept.head.blind, kept.head.blind.is_some());
         self.blind_series = kept.head.blind.and(kept.head.series.first()).map(|(name, _)| name.clone());
         let reached = kept.reached;
+        self.until = kept.head.until;
         (self.kept.again, self.kept.path) = (Some(kept), Some(path));
         self.begin_anew(reached);
         let told = format!("taken up again at {}", wall(reached));

@@ -19,6 +19,7 @@ impl RehearseLens {
         if rules.queue != stavel_core::rehearse::Queue::Touch {
             words.push("queue through".to_owned());
         }
+        words.extend(rules.depth.map(|depth| format!("depth {depth}")));
         if rules.hedged {
             words.push("hedged".to_owned());
         }
@@ -36,6 +37,7 @@ impl RehearseLens {
                 "call" => value.parse().map(|n| step.call = Some(n)).is_ok(),
                 "slippage" => value.parse().map(|n| step.slippage = n).is_ok(),
                 "queue" => value.parse().map(|queue| step.queue = queue).is_ok(),
+                "depth" => value.parse().map(|depth| step.depth = Some(depth)).is_ok(),
                 "account" | "latency" | "hedged" => {
                     match key {
                         "account" => step.account = Some(value.to_owned()),

@@ -88,12 +88,20 @@ impl RehearseLens {
     /// Does something at the desk and tells what it came to.
     pub(super) fn give(&mut self, act: DeskAct) -> Effects {
         let Some(play) = &mut self.play else { return say(NOTHING_PLAYS) };
+        let before = play.replay.desk().journal().len();
         let told = match play.give(act) {
             Ok(lines) => lines,
             Err(err) => return vec![crate::effect::Effect::Complain(err)],
         };
         let refused = play.was_refused();
+        let parts = play.parts_since(before);
         self.save();
+        if parts > 1 {
+            return tell_done(format!(
+                "filled at {parts} prices: {}",
+                told[..parts.min(told.len())].join("; ")
+            ));
+        }
         // A deal comes before what it puts up.
         match if refused { told.last() } else { told.first() } {
             Some(line) if refused => warn(line.clone()),

@@ -62,6 +62,17 @@ impl RehearseLens {
         }
     }
 
+    /// The spine as a slider: while it is held the moment is told, where it is let go time goes to.
+    pub(super) fn slide_to(&mut self, to: Micros, is_let_go: bool, view: &View<'_>) -> Option<Effects> {
+        let play = self.play.as_ref().filter(|_| !self.is_hidden)?;
+        if !is_let_go {
+            let way = if to < play.now { "back to" } else { "on to" };
+            return Some(say(format!("{way} {}", &wall(to)[..16])));
+        }
+        // What lies before the beginning begins another rehearsal, which the calendar does.
+        Some(self.go_to(to, view))
+    }
+
     pub(super) fn go_to_next_opening(&mut self, view: &View<'_>) -> Effects {
         let Some(play) = &self.play else { return say(NOTHING_PLAYS) };
         match Tape::next_opening(&play.instrument().sheet.session, play.now) {
