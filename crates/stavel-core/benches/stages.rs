@@ -17,7 +17,7 @@ use stavel_core::model::{
     Clock, Columns, Field, Frame, Made, Micros, Provenance, Scale, SeriesName, Session, Side, Span, Unit,
 };
 use stavel_core::rehearse::{
-    DeskRules, Direction, Exit, LOT, RateRule, Replay, ShelfRows, SpreadRule, Tape, Ticket, Traded,
+    BarEnds, DeskRules, Direction, Exit, LOT, RateRule, Replay, ShelfRows, SpreadRule, Tape, Ticket, Traded,
     run_orders,
 };
 use stavel_core::splice::{
@@ -189,7 +189,9 @@ fn rehearsal_of_fifty_million_ticks_on_the_shelf(bencher: Bencher, held: &str) {
     bencher.bench_local(|| {
         let source = ShelfRows::prices_only(shelf.reader(&info.edition).expect("a reader"), Span::ALL);
         let spreads = SpreadRule::of(&shelf, &info, &sheet, None).expect("a rule");
-        let tape = Tape::new(Box::new(source), Frame::Ticks, spreads, 0).expect("a tape");
+        let tape =
+            Tape::new(Box::new(source), BarEnds::new(Frame::Ticks, &Session::always()), spreads, Span::ALL)
+                .expect("a tape");
         let traded = Traded {
             name: "NOKSEK".into(),
             sheet: sheet.clone(),

@@ -371,6 +371,83 @@ fn nothing_on_the_screen_depends_on_prices_that_lie_ahead() {
     }
 }
 
+/// Takes hours of NZDSEK in beside; the one of 10:00 on the second day ends so many points away from where it begins.
+fn add_hours(dir: &tempfile::TempDir, by: i64) {
+    let mut text = "Time (UTC),Open,High,Low,Close,Volume,Spread\n".to_owned();
+    for hour in 0..48 {
+        let close = 64_000 + if hour < 34 { 0 } else { by };
+        let open = if hour > 34 { close } else { 64_000 };
+        let row =
+            [open, open.max(close) + 9, open.min(close) - 9, close].map(|price| format!("6.{price:05}"));
+        text += &format!("2024-03-{:02} {:02}:00,{},5,30\n", 5 + hour / 24, hour % 24, row.join(","));
+    }
+    let file = dir.path().join("NZDSEK.csv");
+    std::fs::write(&file, text).unwrap();
+    let mut shelf = stavel_core::store::Shelf::open_to_write(&dir.path().join("shelf")).unwrap();
+    let step = stavel_work::IntakeStep {
+        paths: vec![file],
+        source: "quill".into(),
+        clock: Some("UTC".parse().unwrap()),
+        ..Default::default()
+    };
+    let step = stavel_work::Step::Intake(step);
+    stavel_work::apply(&mut shelf, &step, &stavel_core::job::Job::unwatched()).unwrap();
+}
+
+#[test]
+fn an_hour_that_is_open_where_it_comes_in_beside_minutes_shows_its_open_only() {
+    let benches = [0, 20_000].map(|by| {
+        let (dir, _) = on_minutes(usize::MAX, 0);
+        add_hours(&dir, by);
+        let mut app = App::new(dir.path().join("shelf"));
+        wait(&mut app, "NZDSEK");
+        rehearse(&mut app, "NOKSEK@quill:1m");
+        jump(&mut app, "2024-03-06 10:12");
+        press(&mut app, "i");
+        answer(&mut app, "NZDSEK@quill:1h");
+        wait(&mut app, "NZDSEK@quill:1h 1h");
+        let mut seen = vec![shown(&app)];
+        for _ in 0..20 {
+            press(&mut app, "M");
+            settle(&mut app);
+            seen.push(shown(&app));
+        }
+        // Its close is played, too, when it is over.
+        jump(&mut app, "2024-03-06 11:00");
+        (seen, shown(&app))
+    });
+    let [(one, after), (other, other_after)] = benches;
+    assert!(one[20].contains("10:3"), "{}", one[20]);
+    assert_eq!(one, other);
+    assert_ne!(after, other_after);
+}
+
+#[test]
+fn a_stop_is_filled_on_the_way_to_a_later_moment() {
+    let (_dir, mut app) = on_minutes(1440 + 630, -900);
+    wait(&mut app, "NOKSEK");
+    rehearse(&mut app, "NOKSEK@quill:1m");
+    jump(&mut app, "2024-03-06 10:12");
+    press(&mut app, "o");
+    answer(&mut app, "buy 1 with stop 300pt target 900pt");
+    wait(&mut app, "position 1.00");
+    press(&mut app, "j");
+    answer(&mut app, "2024-03-06 12:00");
+    wait(&mut app, "position 0.00");
+    assert!(
+        app.message.text.contains("at 2024-03-06 12:00; on the way there was one fill"),
+        "{}",
+        app.message.text
+    );
+    press(&mut app, "J");
+    settle(&mut app);
+    assert!(shown(&app).contains("10:30 sold 1.00 at 0.97078 by the stop of the bracket"), "{}", shown(&app));
+    // Back in between it is held as it was.
+    press(&mut app, "j");
+    answer(&mut app, "2024-03-06 10:20");
+    wait(&mut app, "position 1.00");
+}
+
 #[test]
 fn the_mouse_takes_the_line_of_an_order_to_another_price() {
     let (_dir, mut app) = rehearsing();

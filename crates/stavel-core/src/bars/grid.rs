@@ -167,6 +167,11 @@ impl Grid {
         GridBar { stamp, span, opens: true }
     }
 
+    /// When the last session day ends of the bar of days that holds a moment; what strays behind it does not count.
+    pub fn days_end_at(&self, t: Micros) -> Micros {
+        self.of_days(self.day_counted(t)).span.to
+    }
+
     /// The bars that begin in a span of session time, for pictures.
     pub fn bars_in(&mut self, span: Span) -> Vec<Span> {
         let mut out: Vec<Span> = Vec::new();

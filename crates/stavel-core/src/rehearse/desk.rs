@@ -232,6 +232,12 @@ impl Desk {
         self.state.books.get(of).filter(|book| book.told().is_some())
     }
 
+    /// True where something is held, or an order waits or is on its way.
+    pub fn is_engaged(&self) -> bool {
+        let state = &self.state;
+        !(state.account.holdings().is_empty() && state.orders.is_empty() && state.on_the_way.is_empty())
+    }
+
     /// The moment that it has come to.
     pub fn now(&self) -> Micros {
         self.state.now

@@ -5,6 +5,7 @@
 
 mod account;
 mod acts;
+mod bar_ends;
 mod book;
 mod book_tape;
 mod desk;
@@ -26,10 +27,12 @@ mod script;
 mod shelf_rows;
 mod spreads;
 mod tape;
+mod tape_rows;
 mod watched;
 
 pub use account::{Account, Booking, Deal, DealReason, Holding, Swap, Trade};
 pub use acts::parse_lots;
+pub use bar_ends::BarEnds;
 pub use book::{Book, BookLevel, BookUnits, DealDepth, DepthSizes};
 pub use book_tape::BookTape;
 pub use desk::{Desk, DeskRules, Entry, Gone, Refusal};
@@ -48,5 +51,6 @@ pub use rescaled::{PriceFactor, Rescaled};
 pub use script::{Idle, IdleLine, Script, ScriptRun, run_script, script_in};
 pub use shelf_rows::ShelfRows;
 pub use spreads::{SpreadFrom, SpreadRule, SpreadsUsed};
-pub use tape::{FillPrice, HeldRows, Pieces, RowSource, Tape, TapePiece, TapePlace};
+pub use tape::{FillPrice, HeldRows, Pieces, RowSource, Tape, TapePlace};
+pub use tape_rows::TapePiece;
 pub use watched::{Watch, WatchedBar};

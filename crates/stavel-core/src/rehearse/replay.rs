@@ -32,6 +32,15 @@ pub struct Logged {
     pub what: ReplayAct,
 }
 
+impl Logged {
+    /// Goes on no further than to a moment.
+    fn ends_by(&mut self, until: Micros) {
+        if let ReplayAct::Jump(to) = &mut self.what {
+            *to = (*to).min(until);
+        }
+    }
+}
+
 /// What a person does to a replay.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -40,7 +49,7 @@ pub enum ReplayAct {
     Give(DeskAct),
     /// Deals between two quotes: it waits for the next.
     Submit(DeskAct),
-    /// Goes on to a moment without playing what lies between.
+    /// Goes on to a moment. Only where nothing is held and no order waits, what lies between is not played.
     Jump(Micros),
 }
 
@@ -269,17 +278,26 @@ impl Replay {
         match what {
             ReplayAct::Give(act) => self.desk.give(now, act),
             ReplayAct::Submit(act) => self.desk.submit(now, act),
-            ReplayAct::Jump(to) => {
-                for tape in &mut self.tapes {
-                    if tape.next_time().is_some_and(|t| t < to) {
-                        tape.seek(to)?;
-                    }
-                }
+            ReplayAct::Jump(to) if self.desk.is_engaged() => {
+                self.play_to(to - 1, u64::MAX)?;
                 self.desk.state.now = self.desk.state.now.max(to);
-                self.seek_books(self.desk.state.now)?;
+                self.advance_books(self.desk.state.now)?;
             }
+            ReplayAct::Jump(to) => self.skip_to(to)?,
         }
         Ok(())
+    }
+
+    /// Goes on to a moment; the quotes that stand there are known, those between are not played.
+    fn skip_to(&mut self, to: Micros) -> Result<()> {
+        for (of, tape) in self.tapes.iter_mut().enumerate() {
+            if tape.next_time().is_some_and(|t| t < to) {
+                let standing = tape.seek(to)?;
+                self.desk.state.quotes[of] = standing.or(self.desk.state.quotes[of]);
+            }
+        }
+        self.desk.state.now = self.desk.state.now.max(to);
+        self.seek_books(self.desk.state.now)
     }
 
     /// Where a jump to a moment would end: the nearest of all tapes.
@@ -332,6 +350,10 @@ impl Replay {
             tape.go_to(place)?;
         }
         let mut rest = self.log.split_off(log_from);
+        // What was gone on to after that moment was never reached.
+        if let Some(last) = self.log.last_mut() {
+            last.ends_by(to);
+        }
         rest.truncate(done.saturating_sub(log_from));
         self.replay_log(rest, to)?;
         self.play_to(to, u64::MAX)?;
@@ -343,9 +365,10 @@ impl Replay {
     /// # Errors
     /// Where rows cannot be read.
     pub fn replay_log(&mut self, log: Vec<Logged>, until: Micros) -> Result<()> {
-        for entry in log.into_iter().take_while(|entry| entry.now <= until) {
+        for mut entry in log.into_iter().take_while(|entry| entry.now <= until) {
             let ahead = entry.played.saturating_sub(self.desk.played());
             self.play_to(Micros::MAX, ahead)?;
+            entry.ends_by(until);
             self.log.push(entry.clone());
             self.perform(entry.now, entry.what)?;
         }

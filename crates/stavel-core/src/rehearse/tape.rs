@@ -1,9 +1,11 @@
 //! The tape: quotes of one history in order of time, piece by piece.
 
-use super::quote::{BarReach, TradeQuote};
+use super::bar_ends::BarEnds;
+use super::quote::TradeQuote;
 use super::spreads::{SpreadFrom, SpreadRule, SpreadsUsed};
+use super::tape_rows::TapePiece;
 use crate::model::time::{DAY, HOUR, SECOND};
-use crate::model::{Columns, Field, Frame, Micros, Session, Shape, Span, present};
+use crate::model::{Columns, Field, Micros, Session, Shape, Span};
 use crate::{Error, Result};
 
 /// Where a jump ended.
@@ -55,16 +57,20 @@ impl RowSource for HeldRows {
 /// close just before it ends, so that nothing is known of a bar before it is over. One piece of rows is held.
 pub struct Tape {
     source: Box<dyn RowSource>,
-    length: Micros,
+    pub(super) ends: BarEnds,
+    /// From this moment on nothing is played.
+    until: Micros,
     /// For rows that do not say their spread.
-    spreads: SpreadRule,
+    pub(super) spreads: SpreadRule,
     used: SpreadsUsed,
     pieces: Pieces,
     /// The rows after those at hand: a bar that is cut there closes before.
     next: Option<Columns>,
     piece: TapePiece,
     at: usize,
-    last: KnownSides,
+    pub(super) last: KnownSides,
+    /// The row whose close is not played any more.
+    cut: Option<Micros>,
 }
 
 /// A place on a tape to which it can go back.
@@ -76,66 +82,24 @@ pub struct TapePlace {
     skip: usize,
     last: KnownSides,
     used: SpreadsUsed,
+    cut: Option<Micros>,
 }
 
 /// The last price of each side: feeds may write only the one that changed.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-struct KnownSides {
-    bid: Option<i64>,
-    ask: Option<i64>,
-}
-
-/// A piece of rows as quotes.
-#[derive(Debug, Default)]
-pub struct TapePiece {
-    /// The rows.
-    pub rows: Columns,
-    /// When each quote stands.
-    pub time: Vec<Micros>,
-    /// In points.
-    pub bid: Vec<i64>,
-    /// In points.
-    pub ask: Vec<i64>,
-    /// For each quote the row that it is of; empty where each row is one quote.
-    row: Vec<u32>,
-    /// Of a bar's close, the lowest and the highest bid since its open; empty where no row is a bar.
-    reach: Vec<Option<BarReach>>,
-    /// Where the spread of each quote comes from; empty where every row says its own.
-    from: Vec<SpreadFrom>,
-    /// Quotes of rows before this piece that have the time of its first row.
-    before: usize,
-    /// The last prices before this piece, and the quote from which on the ask is one that a row said.
-    entered: KnownSides,
-    asks_from: usize,
-}
-
-impl TapePiece {
-    fn row_of(&self, quote: usize) -> usize {
-        self.row.get(quote).map_or(quote, |row| *row as usize)
-    }
-
-    /// What lies between the open and the close of a bar, where a quote is its close.
-    pub fn reach_of(&self, quote: usize) -> Option<BarReach> {
-        self.reach.get(quote).copied().flatten()
-    }
-
-    /// True where rows may be bars.
-    pub fn has_bars(&self) -> bool {
-        !self.reach.is_empty()
-    }
-
-    /// The rows that are over once so many quotes were played.
-    pub fn rows_over(&self, quotes: usize) -> usize {
-        if quotes == self.time.len() { self.rows.len() } else { self.row_of(quotes) }
-    }
+pub(super) struct KnownSides {
+    pub bid: Option<i64>,
+    pub ask: Option<i64>,
 }
 
 impl Tape {
-    /// A tape from a moment on. What rows do not say of their spread, the rule does.
+    /// A tape of the quotes within a span. What rows do not say of their spread, the rule does. Of a bar that is open when the
+    /// span begins the close is played, of one that is open when it ends only the open.
     ///
     /// # Errors
     /// Where rows cannot be read or played; a question, where nothing says a spread that is needed.
-    pub fn new(source: Box<dyn RowSource>, frame: Frame, spreads: SpreadRule, from: Micros) -> Result<Tape> {
+    pub fn new(source: Box<dyn RowSource>, ends: BarEnds, spreads: SpreadRule, span: Span) -> Result<Tape> {
+        let frame = ends.frame();
         if frame.is_counted() {
             return Err(Error::input(format!(
                 "Bars of {frame} know no time of their own and cannot be played; name the ticks they are made of."
@@ -143,7 +107,8 @@ impl Tape {
         }
         let mut tape = Tape {
             source,
-            length: frame.length(),
+            ends,
+            until: span.to,
             spreads,
             used: SpreadsUsed::default(),
             pieces: Box::new(std::iter::empty()),
@@ -151,8 +116,9 @@ impl Tape {
             piece: TapePiece::default(),
             at: 0,
             last: KnownSides::default(),
+            cut: None,
         };
-        tape.seek(from)?;
+        tape.seek(span.from)?;
         Ok(tape)
     }
 
@@ -169,6 +135,11 @@ impl Tape {
     /// The piece at hand and the place of the next quote in it.
     pub fn piece(&self) -> (&TapePiece, usize) {
         (&self.piece, self.at)
+    }
+
+    /// The time of the first row that is not over; none where all of them are.
+    pub fn not_over(&self) -> Option<Micros> {
+        self.piece.rows.time.get(self.piece.rows_over(self.at)).copied().or(self.cut)
     }
 
     /// When the next quote comes; none at the end.
@@ -195,14 +166,25 @@ impl Tape {
         if self.at >= self.piece.time.len() { self.load() } else { Ok(()) }
     }
 
-    /// Goes to the first quote of the first row at or after a moment.
+    /// Goes to the first quote at or after a moment; the bar that is open then comes with its close. Gives the quote that stands
+    /// until then, where the row before says one.
     ///
     /// # Errors
     /// Where rows cannot be read.
-    pub fn seek(&mut self, from: Micros) -> Result<()> {
+    pub fn seek(&mut self, to: Micros) -> Result<Option<TradeQuote>> {
+        // The row before may be a bar that is open then, or a quote that says the side which the next one leaves out.
+        let from = self.source.last_before(to)?.unwrap_or(to);
         self.pieces = self.source.rows_from(from)?;
         (self.next, self.piece, self.at, self.last) = (None, TapePiece::default(), 0, KnownSides::default());
-        self.load()
+        self.cut = None;
+        let (used, mut standing) = (self.used, None);
+        self.load()?;
+        while let Some(quote) = self.next().filter(|quote| quote.time < to) {
+            standing = Some(quote);
+            self.pass(1)?;
+        }
+        self.used = used;
+        Ok(standing)
     }
 
     /// The place that it is at.
@@ -226,7 +208,7 @@ impl Tape {
             },
             None => self.piece.entered,
         };
-        TapePlace { row, skip, last, used: self.used }
+        TapePlace { row, skip, last, used: self.used, cut: self.cut }
     }
 
     /// Goes back, or on, to a place that it was at.
@@ -237,11 +219,12 @@ impl Tape {
         let Some(row) = place.row else {
             (self.next, self.piece, self.at) = (None, TapePiece::default(), 0);
             self.pieces = Box::new(std::iter::empty());
-            (self.last, self.used) = (place.last, place.used);
+            (self.last, self.used, self.cut) = (place.last, place.used, place.cut);
             return Ok(());
         };
         self.pieces = self.source.rows_from(row)?;
         (self.next, self.piece, self.at, self.last) = (None, TapePiece::default(), 0, place.last);
+        self.cut = None;
         self.load()?;
         for _ in 0..place.skip {
             self.pass(1)?;
@@ -263,10 +246,12 @@ impl Tape {
                 break;
             }
         }
-        if let Some(t) = after.filter(|t| t - to <= 7 * DAY) {
-            return Ok(FillPrice::At(t));
-        }
         let before = self.source.last_before(to)?;
+        let close = before.map(|row| self.ends.clone().end(row, None, after) - SECOND);
+        let next = close.filter(|close| *close >= to && *close < self.until).or(after);
+        if let Some(t) = next.filter(|t| t - to <= 7 * DAY + self.bar()) {
+            return Ok(FillPrice::At(after.map_or(t, |after| t.min(after))));
+        }
         let nearest = [before, after].into_iter().flatten().min_by_key(|t| (t - to).abs());
         Ok(FillPrice::Nothing { nearest: nearest.unwrap_or(to) })
     }
@@ -278,12 +263,12 @@ impl Tape {
 
     /// The length of a bar; 0 for ticks.
     pub fn bar(&self) -> Micros {
-        self.length
+        self.ends.frame().length()
     }
 
     /// A bar and its quotes are apart no longer than this: an hour, or the length of a bar.
     pub fn patience(&self) -> Micros {
-        self.length.max(HOUR)
+        self.bar().max(HOUR)
     }
 
     fn read(&mut self) -> Result<Option<Columns>> {
@@ -327,122 +312,11 @@ impl Tape {
             let next = self.next.as_ref().and_then(|rows| rows.time.first().copied());
             let piece =
                 if rows.has(Field::Close) { self.of_bars(rows, next)? } else { self.of_quotes(rows)? };
-            (self.piece, self.at) = (TapePiece { before, ..piece }, 0);
+            (self.piece, self.at) = (TapePiece { before, ..piece }.until(self.until), 0);
+            self.cut = self.piece.rows.time.get(self.piece.over).copied();
             if !self.piece.time.is_empty() {
                 return Ok(());
             }
         }
-    }
-
-    /// The spread of a row that says none.
-    fn spread_at(&self, time: Micros) -> Result<(i64, SpreadFrom)> {
-        self.spreads.at(time).ok_or_else(|| self.spreads.question())
-    }
-
-    /// Ticks as quotes: a side that a row does not say stays as it was.
-    fn of_quotes(&mut self, mut rows: Columns) -> Result<TapePiece> {
-        let is_whole = |field: Field| rows.has(field) && !rows.column(field).contains(&crate::model::ABSENT);
-        if is_whole(Field::Bid) && is_whole(Field::Ask) {
-            let (bid, ask) = (rows.column(Field::Bid).to_vec(), rows.column(Field::Ask).to_vec());
-            let entered = self.last;
-            self.last = KnownSides { bid: bid.last().copied(), ask: ask.last().copied() };
-            return Ok(TapePiece {
-                time: rows.time.clone(),
-                bid,
-                ask,
-                rows,
-                entered,
-                ..TapePiece::default()
-            });
-        }
-        let price = if rows.has(Field::Bid) || rows.has(Field::Ask) { Field::Bid } else { Field::Last };
-        let says_asks = rows.has(Field::Ask);
-        let mut piece = TapePiece { entered: self.last, ..TapePiece::default() };
-        let mut keep = Vec::with_capacity(rows.len());
-        for row in 0..rows.len() {
-            // Rows before the first quote say a side that it has.
-            if piece.time.is_empty() && row > 0 && rows.time[row] > rows.time[row - 1] {
-                piece.entered = self.last;
-            }
-            let (bid, ask) = (rows.cells(price).get(row), rows.cells(Field::Ask).get(row));
-            self.last = KnownSides {
-                bid: bid.or(self.last.bid),
-                ask: if says_asks { ask.or(self.last.ask) } else { None },
-            };
-            // Before the first bid nothing could be sold.
-            keep.push(self.last.bid.is_some());
-            let Some(bid) = self.last.bid else { continue };
-            let (ask, from) = match self.last.ask {
-                Some(ask) => (ask, SpreadFrom::Rows),
-                None => {
-                    piece.asks_from = piece.time.len() + 1;
-                    let (spread, from) = self.spread_at(rows.time[row])?;
-                    (bid + spread, from)
-                }
-            };
-            piece.time.push(rows.time[row]);
-            piece.bid.push(bid);
-            piece.ask.push(ask);
-            piece.from.push(from);
-        }
-        rows.retain(|row| keep[row]);
-        Ok(TapePiece { rows, ..piece })
-    }
-
-    /// Bars, and layers of bars and ticks, as quotes.
-    fn of_bars(&mut self, rows: Columns, next: Option<Micros>) -> Result<TapePiece> {
-        let is_layered = rows.shape() == Shape::Layered;
-        let mut piece = TapePiece { entered: self.last, ..TapePiece::default() };
-        let value = |field: Field, row: usize| rows.column(field).get(row).copied().and_then(present);
-        for row in 0..rows.len() {
-            let time = rows.time[row];
-            let length = value(Field::Covers, row).unwrap_or(self.length);
-            let is_bar = !is_layered || length > 0;
-            if !is_bar {
-                let (bid, ask) = (value(Field::Bid, row), value(Field::Ask, row));
-                let Some(bid) = bid.or(value(Field::Last, row)).or(self.last.bid) else { continue };
-                let (ask, from) = match ask {
-                    Some(ask) => (ask, SpreadFrom::Rows),
-                    None => {
-                        let (spread, from) = self.spread_at(time)?;
-                        (bid + spread, from)
-                    }
-                };
-                self.last.bid = Some(bid);
-                piece.add(row, TradeQuote { time, bid, ask }, from, None);
-                continue;
-            }
-            let close = time + (length - SECOND).max(0);
-            let close = match rows.time.get(row + 1).copied().or(next) {
-                Some(next) => close.min(next - 1).max(time),
-                None => close,
-            };
-            for (time, field, is_close) in [(time, Field::Open, false), (close, Field::Close, true)] {
-                let Some(bid) = value(field, row) else { continue };
-                let (spread, from) = match value(Field::Spread, row) {
-                    Some(spread) => (spread, SpreadFrom::Rows),
-                    None => self.spread_at(time)?,
-                };
-                let reach = || {
-                    let (low, high) = (value(Field::Low, row)?, value(Field::High, row)?);
-                    Some(BarReach { from: rows.time[row], low, high })
-                };
-                let quote = TradeQuote { time, bid, ask: bid + spread };
-                piece.add(row, quote, from, if is_close { reach() } else { None });
-                self.last.bid = Some(bid);
-            }
-        }
-        Ok(TapePiece { rows, ..piece })
-    }
-}
-
-impl TapePiece {
-    fn add(&mut self, row: usize, quote: TradeQuote, from: SpreadFrom, reach: Option<BarReach>) {
-        self.time.push(quote.time);
-        self.bid.push(quote.bid);
-        self.ask.push(quote.ask);
-        self.row.push(row as u32);
-        self.from.push(from);
-        self.reach.push(reach);
     }
 }

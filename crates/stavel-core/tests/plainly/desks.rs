@@ -2,8 +2,10 @@
 
 use stavel_core::hour_spreads::HourSpreads;
 use stavel_core::model::time::HOUR;
-use stavel_core::model::{Clock, Columns, Field, Frame, Instrument, Micros, OwnValues, Scale};
-use stavel_core::rehearse::{Desk, DeskRules, HeldRows, RateRule, SpreadRule, Tape, TradeQuote, Traded};
+use stavel_core::model::{Clock, Columns, Field, Frame, Instrument, OwnValues, Scale, Session, Span};
+use stavel_core::rehearse::{
+    BarEnds, Desk, DeskRules, HeldRows, RateRule, SpreadRule, Tape, TradeQuote, Traded,
+};
 
 /// An instrument with some values of its sheet.
 pub fn traded(name: &str, sheet: &[(&str, &str)]) -> Traded {
@@ -41,10 +43,15 @@ pub fn tape(quotes: &[TradeQuote]) -> Tape {
         data: vec![of(|q| q.bid), of(|q| q.ask)],
         scale: Scale { price: 5, volume: 0 },
     };
-    Tape::new(Box::new(HeldRows(rows)), Frame::Ticks, rule(None), Micros::MIN).unwrap()
+    Tape::new(Box::new(HeldRows(rows)), ends(Frame::Ticks), rule(None), Span::ALL).unwrap()
 }
 
 /// A rule for spreads that no row says.
+/// When bars of a frame are over where the market never closes.
+pub fn ends(frame: Frame) -> BarEnds {
+    BarEnds::new(frame, &Session::always())
+}
+
 pub fn rule(usual: Option<i64>) -> SpreadRule {
     SpreadRule::new("NOKSEK", HourSpreads(vec![usual; 168]), &Clock::utc(), None)
 }

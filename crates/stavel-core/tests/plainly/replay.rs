@@ -2,13 +2,13 @@
 
 use proptest::prelude::*;
 use stavel_core::model::time::{MINUTE, SECOND, parse};
-use stavel_core::model::{ABSENT, Columns, Field, Frame, Micros, Scale};
+use stavel_core::model::{ABSENT, Columns, Field, Frame, Micros, Scale, Span};
 use stavel_core::rehearse::{
     BookTape, BookUnits, DeskAct, DeskRules, Direction, Exit, FillPrice, HeldRows, LOT, Pieces, Replay,
     ReplayAct, RowSource, SpreadsUsed, Tape, Ticket, TradeQuote,
 };
 
-use crate::desks::{rule, tape, traded};
+use crate::desks::{ends, rule, tape, traded};
 
 /// Rows that come in small pieces.
 struct Cut(Columns, usize);
@@ -105,7 +105,7 @@ fn replay_of(a: &Columns, b: &Columns, size: usize) -> Replay {
 
 fn with_book(a: &Columns, b: &Columns, book: &Columns, size: usize) -> Replay {
     let tape = |rows: &Columns, frame: Frame| {
-        Tape::new(Box::new(Cut(rows.clone(), size)), frame, rule(Some(7)), Micros::MIN).unwrap()
+        Tape::new(Box::new(Cut(rows.clone(), size)), ends(frame), rule(Some(7)), Span::ALL).unwrap()
     };
     let tapes = vec![tape(a, Frame::M1), tape(b, Frame::Ticks)];
     let units = BookUnits { price: (1, 1), size: (3_000, 1), deals: true };
@@ -117,11 +117,14 @@ fn with_book(a: &Columns, b: &Columns, book: &Columns, size: usize) -> Replay {
 
 /// Acts at some of the moments.
 fn play(replay: &mut Replay, acts: &[(i64, u8)], until: Micros) {
-    let mut at = start();
+    let (mut at, mut landed) = (start(), Micros::MIN);
     for (gap, what) in acts {
         at += gap * 20 * SECOND;
         if at > until {
             break;
+        }
+        if at < landed {
+            continue;
         }
         replay.play_to(at, u64::MAX).unwrap();
         let direction = if what % 2 == 0 { Direction::Buy } else { Direction::Sell };
@@ -135,7 +138,10 @@ fn play(replay: &mut Replay, acts: &[(i64, u8)], until: Micros) {
             0 => ReplayAct::Give(DeskAct::Order(bracket)),
             1 => ReplayAct::Submit(DeskAct::Order(bracket)),
             2 => ReplayAct::Give(DeskAct::Flat { of: None }),
-            _ => ReplayAct::Jump(at + 3 * MINUTE),
+            _ => {
+                landed = (at + 3 * MINUTE).min(until);
+                ReplayAct::Jump(landed)
+            }
         };
         replay.act(at, done).unwrap();
     }
@@ -174,21 +180,18 @@ proptest! {
         let mut there = replay_of(&a, &b, size);
         // What is given before the first quote is given at it.
         let began = there.desk().now();
-        let end = start() + end.max(back) * MINUTE + 31 * SECOND;
+        let end = (start() + end.max(back) * MINUTE + 31 * SECOND).max(began);
         play(&mut there, &acts, end);
         let last = seen(&there);
         let to = (start() + back * MINUTE + 7 * SECOND).max(began);
         there.back(to).unwrap();
         let mut anew = replay_of(&a, &b, size + 1);
         let moments: Vec<Micros> = acts.iter().scan(start(), |at, (gap, _)| { *at += gap * 20 * SECOND; Some(*at) }).collect();
-        let jumped = there.log().iter().any(|l| matches!(l.what, ReplayAct::Jump(t) if t > to));
-        if !jumped {
-            let kept = moments.iter().take_while(|at| **at <= to).count();
-            play(&mut anew, &acts[..kept], to);
-            prop_assert_eq!(seen(&there), seen(&anew));
-        }
+        let kept = moments.iter().take_while(|at| **at <= to).count();
+        play(&mut anew, &acts[..kept], to);
+        prop_assert_eq!(seen(&there), seen(&anew));
         // And on again from there, with the rest of the acts, it ends as it did.
-        if !jumped && !acts.iter().any(|(_, what)| what / 4 == 3) {
+        if !acts.iter().any(|(_, what)| what / 4 == 3) {
             let rest: Vec<(i64, u8)> = acts.iter().zip(&moments).filter(|(_, at)| **at > to).map(|(act, _)| *act).collect();
             let first = moments.iter().find(|at| **at > to);
             if let Some(first) = first {
@@ -254,6 +257,45 @@ proptest! {
     }
 
     #[test]
+    fn a_span_has_the_quotes_of_the_whole_history_that_lie_in_it(
+        a in proptest::collection::vec((0i64..24, -40i64..41, 0i64..9), 1..30),
+        b in proptest::collection::vec((0i64..12, -20i64..21, 1i64..9), 1..50),
+        from in 0i64..2_400, length in 0i64..2_400, size in 1usize..9, jumps: bool,
+    ) {
+        let whole = |quote: &(i64, i64, i64)| (if quote.0 % 5 < 3 { 3 } else { quote.0 }, quote.1, quote.2);
+        let b: Vec<(i64, i64, i64)> = b.iter().map(whole).collect();
+        let span = Span::new(start() + from * SECOND, start() + (from + length) * SECOND);
+        for (rows, frame) in [(bars(&a), Frame::M1), (bars(&a), "5m".parse().unwrap()), (ticks(&b), Frame::Ticks)] {
+            let tape = |span: Span| {
+                Tape::new(Box::new(Cut(rows.clone(), size)), ends(frame), rule(Some(7)), span).unwrap()
+            };
+            let rest = |mut tape: Tape| {
+                let (mut quotes, mut over) = (Vec::new(), Vec::new());
+                while let Some(quote) = tape.next() {
+                    let (piece, at) = tape.piece();
+                    let rows = piece.rows_over(at)..piece.rows_over(at + 1);
+                    over.extend(piece.rows.time[rows].iter().copied());
+                    quotes.push(quote);
+                    tape.pass(1).unwrap();
+                }
+                (quotes, over)
+            };
+            let (all, rows_over) = rest(tape(Span::ALL));
+            prop_assert_eq!(rows_over, rows.time.clone());
+            let inside: Vec<TradeQuote> = all.into_iter().filter(|quote| span.holds(quote.time)).collect();
+            let mut part = tape(if jumps { Span::new(Micros::MIN, span.to) } else { span });
+            if jumps {
+                part.seek(span.from).unwrap();
+            }
+            let (quotes, over) = rest(part);
+            prop_assert_eq!(&quotes, &inside);
+            // Of a bar whose close is not played nothing is known but its open.
+            let ended = |time: &Micros| frame.is_ticks() || quotes.iter().any(|q| q.time >= (*time + MINUTE - SECOND).min(span.to - 1));
+            prop_assert!(over.iter().all(ended), "{:?} over by {:?}", over, quotes);
+        }
+    }
+
+    #[test]
     fn quotes_of_several_histories_come_in_order_however_they_are_played(
         a in proptest::collection::vec((0i64..12, -40i64..41, 0i64..9), 1..30),
         b in proptest::collection::vec((0i64..12, -20i64..21, 1i64..9), 1..50),
@@ -273,6 +315,33 @@ proptest! {
 }
 
 #[test]
+fn orders_that_wait_are_filled_on_the_way_of_a_jump_and_quotes_that_stand_there_are_known() {
+    let quotes: Vec<TradeQuote> =
+        (0..60).map(|i| TradeQuote { time: start() + i * MINUTE, bid: 100 - i, ask: 110 - i }).collect();
+    let other = TradeQuote { time: start() + 7 * MINUTE, bid: 500, ask: 510 };
+    let tapes = || vec![tape(&quotes), tape(&[TradeQuote { time: start(), ..other }, other])];
+    let traded = || vec![traded("NOKSEK", &[]), traded("NZDSEK", &[])];
+    let mut replay = Replay::new(tapes(), traded(), DeskRules::default()).unwrap();
+    replay.play_to(start(), u64::MAX).unwrap();
+    replay.act(start(), ReplayAct::Jump(start() + 10 * MINUTE + SECOND)).unwrap();
+    // Nothing waited: nothing was played, and what the last rows say stands.
+    assert_eq!(replay.desk().played(), 2);
+    assert_eq!([0, 1].map(|of| replay.desk().quote(of).unwrap().bid), [90, 500]);
+    let bracket = Ticket { stop: Some(Exit::Away(25)), ..Ticket::market(0, Direction::Buy, LOT) };
+    let now = start() + 10 * MINUTE + SECOND;
+    replay.act(now, ReplayAct::Give(DeskAct::Order(bracket))).unwrap();
+    replay.act(now, ReplayAct::Jump(start() + 40 * MINUTE)).unwrap();
+    let stopped = replay.desk().deals().last().unwrap();
+    assert_eq!((stopped.time, stopped.price), (start() + 25 * MINUTE, 75));
+    assert_eq!(replay.next_time(), Some(start() + 40 * MINUTE));
+    // Back to the middle of the way it is held still, and the log ends there.
+    replay.back(start() + 20 * MINUTE).unwrap();
+    assert_eq!((replay.desk().deals().count(), replay.desk().account().position(0)), (1, LOT));
+    assert_eq!(replay.log().last().unwrap().what, ReplayAct::Jump(start() + 20 * MINUTE));
+    assert_eq!(replay.next_time(), Some(start() + 21 * MINUTE));
+}
+
+#[test]
 fn a_bar_is_its_open_and_then_its_close_and_time_never_runs_backwards() {
     // Bars of four hours, the second cut after one.
     let hour = 60 * MINUTE;
@@ -283,9 +352,9 @@ fn a_bar_is_its_open_and_then_its_close_and_time_never_runs_backwards() {
         scale: Scale { price: 5, volume: 0 },
     };
     let frame: Frame = "4h".parse().unwrap();
-    let silent = Tape::new(Box::new(HeldRows(rows.clone())), frame, rule(None), Micros::MIN);
+    let silent = Tape::new(Box::new(HeldRows(rows.clone())), ends(frame), rule(None), Span::ALL);
     assert!(silent.is_err_and(|e| e.is_undecided()));
-    let mut tape = Tape::new(Box::new(Cut(rows, 1)), frame, rule(Some(3)), Micros::MIN).unwrap();
+    let mut tape = Tape::new(Box::new(Cut(rows, 1)), ends(frame), rule(Some(3)), Span::ALL).unwrap();
     let mut seen = Vec::new();
     while let Some(quote) = tape.next() {
         seen.push((quote.time - start(), quote.bid, quote.ask));
@@ -306,7 +375,7 @@ fn a_side_that_a_row_leaves_out_stays_as_it_was_and_is_never_zero() {
         data: vec![vec![ABSENT, 100, ABSENT, 104, 105], vec![90, ABSENT, 112, ABSENT, ABSENT]],
         scale: Scale { price: 5, volume: 0 },
     };
-    let mut tape = Tape::new(Box::new(HeldRows(rows)), Frame::Ticks, rule(None), Micros::MIN).unwrap();
+    let mut tape = Tape::new(Box::new(HeldRows(rows)), ends(Frame::Ticks), rule(None), Span::ALL).unwrap();
     let mut seen = Vec::new();
     while let Some(quote) = tape.next() {
         seen.push((quote.bid, quote.ask));

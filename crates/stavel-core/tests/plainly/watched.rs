@@ -3,10 +3,10 @@
 use proptest::prelude::*;
 use stavel_core::bars::Builder;
 use stavel_core::model::time::{MINUTE, SECOND, parse};
-use stavel_core::model::{BarView, Columns, Field, Frame, Micros, Scale, Session, Side};
+use stavel_core::model::{BarView, Columns, Field, Frame, Micros, Scale, Session, Side, Span};
 use stavel_core::rehearse::{DeskRules, HeldRows, Replay, Tape, Watch, WatchedBar};
 
-use crate::desks::{rule, traded};
+use crate::desks::{ends, rule, traded};
 
 fn start() -> Micros {
     parse("2024-03-05 10:00").unwrap()
@@ -75,7 +75,7 @@ proptest! {
     ) {
         let (a, b) = (ticks(&a), minutes(&b));
         let tape = |rows: &Columns, frame: Frame| {
-            Tape::new(Box::new(HeldRows(rows.clone())), frame, rule(Some(5)), Micros::MIN).unwrap()
+            Tape::new(Box::new(HeldRows(rows.clone())), ends(frame), rule(Some(5)), Span::ALL).unwrap()
         };
         let tapes = vec![tape(&a, Frame::Ticks), tape(&b, Frame::M1)];
         let traded = vec![traded("NOKSEK", &[]), traded("NZDSEK", &[])];

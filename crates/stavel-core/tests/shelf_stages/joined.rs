@@ -5,8 +5,8 @@ use stavel_core::deliver::{DeliveryOrder, FileFormat, deliver};
 use stavel_core::frames::{FrameSettings, build_bars};
 use stavel_core::job::Job;
 use stavel_core::model::time::{MINUTE, parse};
-use stavel_core::model::{ABSENT, Columns, Field, Frame, SeriesName, Side, Span};
-use stavel_core::rehearse::{HeldRows, SpreadRule, Tape};
+use stavel_core::model::{ABSENT, Columns, Field, Frame, SeriesName, Session, Side, Span};
+use stavel_core::rehearse::{BarEnds, HeldRows, SpreadRule, Tape};
 use stavel_core::splice::{Level, SpliceRule, SpliceWishes as Join, SplicedSeries, ask_of, splice_series};
 use stavel_core::store::{Shelf, StaleBecause};
 
@@ -99,7 +99,13 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
     let info = shelf.find(&layers).unwrap();
     let sheet = shelf.instrument("NOKSEK").unwrap().sheet;
     let spreads = SpreadRule::of(&shelf, &info, &sheet, None).unwrap();
-    let mut tape = Tape::new(Box::new(HeldRows(rows)), Frame::Ticks, spreads, 0).unwrap();
+    let mut tape = Tape::new(
+        Box::new(HeldRows(rows)),
+        BarEnds::new(Frame::Ticks, &Session::always()),
+        spreads,
+        Span::ALL,
+    )
+    .unwrap();
     let (mut quotes, mut last) = (0, 0);
     while let Some(quote) = tape.next() {
         assert!(last <= quote.time && quote.ask > quote.bid);

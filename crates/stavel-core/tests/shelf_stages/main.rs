@@ -10,10 +10,10 @@ use stavel_core::job::Job;
 use stavel_core::model::Stamp;
 use stavel_core::model::time::{DAY, HOUR, parse, wall};
 use stavel_core::model::variation::Variation;
-use stavel_core::model::{Clock, Columns, Doubtful, Field, Frame, Scale, Side, Span};
+use stavel_core::model::{Clock, Columns, Doubtful, Field, Frame, Scale, Session, Side, Span};
 use stavel_core::rehearse::{
-    DeskRules, Direction, Exit, LOT, OrderKind, RateRule, Replay, ShelfRows, Size, SpreadRule, Tape, Ticket,
-    Traded, Until, read_orders, run_orders,
+    BarEnds, DeskRules, Direction, Exit, LOT, OrderKind, RateRule, Replay, ShelfRows, Size, SpreadRule, Tape,
+    Ticket, Traded, Until, read_orders, run_orders,
 };
 use stavel_core::store::{Shelf, StaleBecause};
 
@@ -333,7 +333,9 @@ fn orders_of_a_file_fill_at_the_first_quote_and_mistakes_are_placed() {
     let sheet = shelf.instrument("NOKSEK").unwrap().sheet;
     let spreads = SpreadRule::of(&shelf, &info, &sheet, None).unwrap();
     let source = ShelfRows::prices_only(shelf.reader(&info.edition).unwrap(), Span::ALL);
-    let tape = Tape::new(Box::new(source), Frame::Ticks, spreads, 0).unwrap();
+    let tape =
+        Tape::new(Box::new(source), BarEnds::new(Frame::Ticks, &Session::always()), spreads, Span::ALL)
+            .unwrap();
     let (decimals, patience) = (rows.scale.price, tape.patience());
     let traded = Traded { name: "NOKSEK".into(), sheet, decimals, rate: RateRule::Same, patience };
     let mut replay = Replay::new(vec![tape], vec![traded], DeskRules::default()).unwrap();

@@ -3,10 +3,8 @@
 use stavel_core::job::Job;
 use stavel_core::model::price::as_float;
 use stavel_core::model::time::{DAY, SECOND, wall};
-use stavel_core::model::{
-    Columns, DrawingColour, DrawingKind, DrawnPoint, Field, Frame, Micros, Span, present,
-};
-use stavel_core::rehearse::{Desk, Direction, Entry, Order, OrderRole, lots_text};
+use stavel_core::model::{Columns, DrawingColour, DrawingKind, DrawnPoint, Field, Frame, Micros, Span};
+use stavel_core::rehearse::{BarEnds, Desk, Direction, Entry, Order, OrderRole, lots_text};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 use stavel_draw::{DealAt, DrawingAt, Scene, SceneRequest, scene, to_svg};
@@ -139,7 +137,11 @@ fn bars_until(
     let info = &one.info;
     let frame = if info.name.frame.length() > 0 { info.name.frame } else { Frame::M1 };
     let until = match shelf.reader(&info.edition)?.last_rows(Span::new(Micros::MIN, at + 1), None)? {
-        Some(rows) => open_at(&rows, info.name.frame.length(), at).unwrap_or(at + 1),
+        Some(rows) => {
+            let mut ends = BarEnds::new(info.name.frame, &one.instrument.sheet.session);
+            let next = first_after(shelf, one, at)?;
+            open_at(&rows, &mut ends, next, at).unwrap_or(at + 1)
+        }
         None => at + 1,
     };
     let read = |days: i64| {
@@ -154,9 +156,25 @@ fn bars_until(
     Ok((opened.factor.map_or(bars.clone(), |factor| factor.rows(bars)), frame))
 }
 
+/// The time of the first row after a moment, where it is near enough to end the bar before it.
+fn first_after(shelf: &Shelf, one: &PlayedSeries, at: Micros) -> Result<Option<Micros>> {
+    if one.rebuilt().is_none() {
+        return Ok(None);
+    }
+    let near = Span::new(at + 1, at + one.info.name.frame.length() + 2 * DAY);
+    for rows in shelf.scan(&one.info.edition, near, Some(&[]))? {
+        if let Some(first) = rows?.time.first() {
+            return Ok(Some(*first));
+        }
+    }
+    Ok(None)
+}
+
 /// When a bar began that is the last row at a moment and not over then. A bar ends a second before its time is up.
-fn open_at(rows: &Columns, length: Micros, at: Micros) -> Option<Micros> {
+fn open_at(rows: &Columns, ends: &mut BarEnds, next: Option<Micros>, at: Micros) -> Option<Micros> {
     let last = rows.len().checked_sub(1)?;
-    let covers = rows.column(Field::Covers).get(last).copied().and_then(present).unwrap_or(length);
-    (covers > 0 && rows.time[last] + covers - SECOND > at).then_some(rows.time[last])
+    let begin = rows.time[last];
+    let close = ends.end(begin, rows.cells(Field::Covers).get(last), next) - SECOND;
+    let close = next.map_or(close, |next| close.min(next - 1));
+    (close.max(begin) > at).then_some(begin)
 }

@@ -4,7 +4,8 @@ use stavel_core::model::columns::shape_of;
 use stavel_core::model::time::rfc3339;
 use stavel_core::model::{Instrument, Micros, SeriesName, Shape, Span};
 use stavel_core::rehearse::{
-    DeskRules, PriceFactor, Replay, Rescaled, RowSource, ShelfRows, SpreadRule, Tape, Traded, money_sheet,
+    BarEnds, DeskRules, PriceFactor, Replay, Rescaled, RowSource, ShelfRows, SpreadRule, Tape, Traded,
+    money_sheet,
 };
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
@@ -121,21 +122,24 @@ pub fn open_replay(shelf: &Shelf, opening: &Opening<'_>) -> Result<Opened> {
         )));
     }
     let span = bounded(&played, opening.span)?;
+    let from = opening.begin.unwrap_or(opening.span.from);
+    // A bar that is open at the beginning began before it.
+    let readable = Span::new(Micros::MIN, opening.span.to);
     let (mut tapes, mut traded, mut books) = (Vec::new(), Vec::new(), Vec::new());
     for (of, one) in played.iter().enumerate() {
         let info = &one.info;
         let spreads = SpreadRule::of(shelf, info, &one.instrument.sheet, begin_of(opening))?;
         let reader = shelf.reader(&info.edition)?;
         let source = match opening.prices_only {
-            true => ShelfRows::prices_only(reader, opening.span),
-            false => ShelfRows::new(reader, opening.span),
+            true => ShelfRows::prices_only(reader, readable),
+            false => ShelfRows::new(reader, readable),
         };
-        let from = opening.begin.unwrap_or(opening.span.from);
         let source: Box<dyn RowSource> = match opening.factor {
             Some(factor) => Box::new(Rescaled::new(source, factor)),
             None => Box::new(source),
         };
-        let tape = Tape::new(source, info.name.frame, spreads, from)?;
+        let ends = BarEnds::new(info.name.frame, &one.instrument.sheet.session);
+        let tape = Tape::new(source, ends, spreads, Span::new(from, opening.span.to))?;
         let decimals = info.edition.scale.price;
         let (sheet, _) = money_sheet(&one.instrument, decimals);
         let rate = rule_for(shelf, of, &priced, &currency, span, &mut doubts)?;

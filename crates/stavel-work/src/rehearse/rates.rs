@@ -7,7 +7,7 @@ use stavel_core::crosses::{CrossLeg, cross_rate};
 use stavel_core::model::price::unit;
 use stavel_core::model::time::{DAY, MINUTE, wall};
 use stavel_core::model::{Columns, Field, Micros, Span, present};
-use stavel_core::rehearse::RateRule;
+use stavel_core::rehearse::{BarEnds, RateRule};
 use stavel_core::store::Shelf;
 use stavel_core::{Error, Result};
 
@@ -104,7 +104,7 @@ pub fn rule_for(
 fn leg_steps(shelf: &Shelf, leg: &CrossLeg, span: Span) -> Result<Vec<(Micros, Decimal)>> {
     let info = shelf.find(&leg.series)?;
     let edition = &info.edition;
-    let length = leg.series.frame.length();
+    let mut ends = BarEnds::new(leg.series.frame, &shelf.instrument(&leg.series.instrument)?.sheet.session);
     let before = if span.from == Micros::MIN { span.from } else { span.from - FRESH };
     let mut steps: Vec<(Micros, Decimal)> = Vec::new();
     for piece in shelf.scan(edition, Span::new(before, span.to), None)? {
@@ -113,7 +113,8 @@ fn leg_steps(shelf: &Shelf, leg: &CrossLeg, span: Span) -> Result<Vec<(Micros, D
             let Some(price) = middle(&piece, row).filter(|p| *p > Decimal::ZERO) else { continue };
             let rate = if leg.is_turned { Decimal::ONE / price } else { price };
             // A bar knows its last price only when it ends.
-            let time = piece.time[row] + length;
+            let covers = piece.cells(Field::Covers).get(row);
+            let time = ends.end(piece.time[row], covers, piece.time.get(row + 1).copied());
             match steps.last_mut() {
                 Some(last) if time.div_euclid(MINUTE) == last.0.div_euclid(MINUTE) => last.1 = rate,
                 _ => steps.push((time, rate)),

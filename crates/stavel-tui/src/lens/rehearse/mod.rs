@@ -487,14 +487,15 @@ impl RehearseLens {
         let mut play = Play::new(opened, view.settings.money_decimals());
         play.bookmarks = std::mem::take(&mut self.kept.marks);
         play.factor = self.blind;
+        let bar = play.tape().bar();
         let frame = if play.series().frame.is_ticks() { Frame::M1 } else { play.series().frame };
-        let mut layout = vec![(0, frame)];
-        layout.extend((1..play.played.len()).take(MOST_PANES - 1).map(|of| (of, frame)));
+        let frames = play.played.iter().take(MOST_PANES).map(|one| panes::nearest_frame(&one.info, frame));
+        let layout: Vec<(usize, Frame)> = frames.enumerate().collect();
         self.play = Some(play);
         self.read_panes(&layout, view);
         match self.kept.told.take() {
             Some(told) => tell_done(told),
-            None => vec![landing_in_words(FillPrice::At(began), self.begin)],
+            None => vec![landing_in_words(FillPrice::At(began), self.begin, bar)],
         }
     }
 
@@ -545,10 +546,11 @@ impl RehearseLens {
     }
 }
 
-/// Where a jump ended; what is not there is named with the nearest time that is.
-fn landing_in_words(landing: FillPrice, asked: Micros) -> Effect {
+/// Where a jump ended; what is not there is named with the nearest time that is. A quote within a minute, or a bar, of the moment
+/// that was asked for is that moment's.
+fn landing_in_words(landing: FillPrice, asked: Micros, bar: Micros) -> Effect {
     match landing {
-        FillPrice::At(t) if t - asked < MINUTE => {
+        FillPrice::At(t) if t - asked < MINUTE.max(bar) => {
             Effect::Say(format!("at {}", wall(t / SECOND * SECOND)), Tone::Plain)
         }
         FillPrice::At(t) => {

@@ -4,7 +4,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use stavel_core::Result;
-use stavel_core::bars::Builder;
+use stavel_core::bars::{Builder, can_build};
 use stavel_core::job::Job;
 use stavel_core::model::time::DAY;
 use stavel_core::model::{BarView, Columns, Field, Frame, Instrument, Micros, Side, Span};
@@ -36,6 +36,12 @@ pub struct PaneRead {
     /// The time of the next row: nothing from there on is read.
     pub until: Micros,
     pub factor: Option<PriceFactor>,
+}
+
+/// A frame where the rows of a series make such bars; else the rows are too long for it and are the bars themselves.
+pub fn nearest_frame(info: &SeriesInfo, frame: Frame) -> Frame {
+    let rows = info.name.frame;
+    if rows == frame || can_build(rows, frame) { frame } else { rows }
 }
 
 impl PaneRead {

@@ -117,7 +117,7 @@ impl RehearseLens {
         let is_focus = place == play.focus;
         if play.panes.len() > 1 {
             let name =
-                format!("{} {} {}", if is_focus { "▸" } else { " " }, one.info.name.short(), pane.frame);
+                format!("{} {} {}", if is_focus { "▸" } else { " " }, play.called(pane.of), pane.frame);
             let style = if is_focus { theme::strong() } else { theme::faint() };
             canvas.put(1, 0, &name, style);
         }
@@ -266,7 +266,11 @@ fn draw_head(play: &Play, pace: usize, view: &View<'_>, canvas: &mut Canvas<'_>)
 fn draw_quote(play: &Play, canvas: &mut Canvas<'_>) {
     // On a small screen the numbers matter more than what is usual; the series stands in the title.
     let is_small = canvas.width() < 100;
-    let name = if is_small { String::new() } else { format!("{}  ", play.series().short()) };
+    let name = if is_small && play.played.len() == 1 {
+        String::new()
+    } else {
+        format!("{}  ", play.called(play.of()))
+    };
     let x = canvas.put(1, 1, &name, theme::faint());
     let Some(quote) = play.quote() else {
         canvas.put(x, 1, "no price yet", theme::faint());

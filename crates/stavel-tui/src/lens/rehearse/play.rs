@@ -98,6 +98,12 @@ impl Play {
         &self.info().name
     }
 
+    /// What a series is called: where several instruments are played, with its instrument.
+    pub fn called(&self, of: usize) -> String {
+        let name = &self.played[of].info.name;
+        if self.played.len() > 1 { name.to_string() } else { name.short() }
+    }
+
     pub fn info(&self) -> &SeriesInfo {
         &self.played[self.of()].info
     }
@@ -123,9 +129,8 @@ impl Play {
     pub fn reads(&self, wanted: &[(usize, Frame)]) -> Vec<PaneRead> {
         let read = |(of, frame): &(usize, Frame)| {
             let one = &self.played[*of];
-            let (piece, at) = self.replay.tapes()[*of].piece();
             // The row of the next quote is not over; nothing from its time on is read.
-            let until = piece.rows.time.get(piece.rows_over(at)).copied().unwrap_or(self.now + 1);
+            let until = self.replay.tapes()[*of].not_over().unwrap_or(self.now + 1);
             PaneRead {
                 of: *of,
                 frame: *frame,
@@ -206,9 +211,9 @@ impl Play {
             .unwrap_or(DAY / 2)
     }
 
-    /// Goes to another moment: on without what lies between, or back to how everything was then. True where panes have to be
-    /// read anew. Of what was done at that very moment only so much stays.
-    pub fn go_to(&mut self, to: Micros, done: usize) -> Result<bool> {
+    /// Goes to another moment: on, or back to how everything was then. Of what was done at that very moment only so much stays.
+    /// Panes have to be read anew.
+    pub fn go_to(&mut self, to: Micros, done: usize) -> Result<()> {
         self.running = false;
         if to < self.now || done < self.replay.log().len() {
             let to = to.max(self.began);
@@ -226,7 +231,7 @@ impl Play {
         self.chosen = None;
         let now = self.now;
         self.bookmarks.retain(|mark| mark.at <= now);
-        Ok(true)
+        Ok(())
     }
 
     /// Does something at the desk: the lines of the journal that it made, in words.
@@ -267,13 +272,11 @@ impl Play {
             return Some(err.to_string());
         }
         let Some(next) = self.tape().next_time() else {
-            let others = self.replay.tapes().iter().zip(&self.played);
-            let other = others
-                .filter(|(tape, _)| tape.next_time().is_some())
-                .map(|(_, one)| one.info.name.short())
-                .next();
-            return Some(match other {
-                Some(other) => format!("the rows of {} end here; {other} goes on", self.series().short()),
+            let goes_on = |tape: &Tape| tape.next_time().is_some();
+            return Some(match self.replay.tapes().iter().position(goes_on) {
+                Some(other) => {
+                    format!("the rows of {} end here; {} goes on", self.called(self.of()), self.called(other))
+                }
                 None => format!("the rows end here ({}): j goes back", wall(desk.now() / SECOND * SECOND)),
             });
         };
@@ -285,7 +288,7 @@ impl Play {
         let open = session.open_spans(Span::new(self.now, self.now + 1));
         Some(match (open.is_empty(), Tape::next_opening(session, self.now)) {
             (true, Some(opening)) => format!("closed; it opens {} (n)", wall(opening)),
-            _ => format!("no rows for {}: a hole in {}", length_in_words(gap), self.series().short()),
+            _ => format!("no rows for {}: a hole in {}", length_in_words(gap), self.called(self.of())),
         })
     }
 

@@ -2,7 +2,7 @@
 
 use stavel_core::model::time::{day_of, wall};
 use stavel_core::model::{Frame, Micros, SeriesName};
-use stavel_core::rehearse::{FillPrice, Tape};
+use stavel_core::rehearse::{Entry, FillPrice, Tape};
 use stavel_work::KeptMark;
 
 use super::{
@@ -11,6 +11,20 @@ use super::{
 use crate::effect::{Effect, Effects, say, tell_done, warn};
 use crate::lens::drawer::Drawer;
 use crate::view::View;
+
+/// What the journal got on the way to another moment.
+fn on_the_way(entries: &[Entry]) -> Option<String> {
+    let count = |is_one: fn(&&Entry) -> bool| entries.iter().filter(is_one).count();
+    let deals = count(|entry| matches!(entry, Entry::Deal(_)));
+    let calls = count(|entry| matches!(entry, Entry::MarginCall { .. }));
+    Some(match (calls, deals, entries.len()) {
+        (_, _, 0) => return None,
+        (0, 0, _) => "nothing was filled, and the journal has more".to_owned(),
+        (0, 1, _) => "there was one fill".to_owned(),
+        (0, deals, _) => format!("there were {deals} fills"),
+        (_, deals, _) => format!("came a margin call, and there were {deals} fills"),
+    })
+}
 
 impl RehearseLens {
     /// Goes to a moment, where there is something to play.
@@ -21,6 +35,7 @@ impl RehearseLens {
     /// The same; of what was done at that very moment only so much stays.
     fn go_to_before(&mut self, to: Micros, done: usize, view: &View<'_>) -> Effects {
         let Some(play) = &mut self.play else { return say(NOTHING_PLAYS) };
+        let told = play.replay.desk().journal().len();
         let is_back = to < play.now || done < play.replay.log().len();
         let landing = match is_back {
             true if to < play.began => {
@@ -43,15 +58,21 @@ impl RehearseLens {
                 // A point that was placed may lie ahead now.
                 (self.drawer, self.cursor_at) = (Drawer::default(), None);
                 let (layout, now) = (play.layout(), play.now);
+                let near = play.tape().bar();
+                let happened = play.replay.desk().journal().get(told..).and_then(on_the_way);
                 self.read_panes(&layout, view);
                 self.save();
                 if is_back {
                     return say(format!("back at {}: account and orders are as they were then", wall(now)));
                 }
-                vec![landing_in_words(FillPrice::At(now), to)]
+                let mut landing = landing_in_words(FillPrice::At(now), to, near);
+                if let (Effect::Say(text, _), Some(happened)) = (&mut landing, happened) {
+                    text.push_str(&format!("; on the way {happened}"));
+                }
+                vec![landing]
             }
             Ok(nothing) => {
-                let mut effect = landing_in_words(nothing, to);
+                let mut effect = landing_in_words(nothing, to, 0);
                 let other = calendar::plays_on(view, play.series(), day_of(to));
                 if let (Effect::Say(text, _), Some(other)) = (&mut effect, other) {
                     text.push_str(&format!("; {other} has rows on that day (C)"));
@@ -152,7 +173,7 @@ impl RehearseLens {
         let Some(play) = &mut self.play else { return say(NOTHING_PLAYS) };
         play.focus = (play.focus + 1) % play.panes.len().max(1);
         play.chosen = None;
-        say(format!("{} in {}", play.series().short(), play.panes[play.focus].frame))
+        say(format!("{} in {}", play.called(play.of()), play.panes[play.focus].frame))
     }
 
     /// Adds a pane of a frame or of another series, or takes the one away that is worked in.
@@ -195,7 +216,7 @@ impl RehearseLens {
         if let Some(of) = play.played.iter().position(|one| one.info.name == name) {
             let frame = play.panes.get(play.focus).map_or(Frame::M1, |pane| pane.frame);
             let mut layout = play.layout();
-            layout.push((of, frame));
+            layout.push((of, panes::nearest_frame(&play.played[of].info, frame)));
             self.read_panes(&layout, view);
             return Effects::new();
         }

@@ -1,0 +1,178 @@
+//! The rows of a tape as quotes.
+
+use super::quote::{BarReach, TradeQuote};
+use super::spreads::SpreadFrom;
+use super::tape::{KnownSides, Tape};
+use crate::Result;
+use crate::model::time::SECOND;
+use crate::model::{Columns, Field, Micros, Shape, present};
+
+/// A piece of rows as quotes.
+#[derive(Debug, Default)]
+pub struct TapePiece {
+    /// The rows.
+    pub rows: Columns,
+    /// When each quote stands.
+    pub time: Vec<Micros>,
+    /// In points.
+    pub bid: Vec<i64>,
+    /// In points.
+    pub ask: Vec<i64>,
+    /// For each quote the row that it is of; empty where each row is one quote.
+    pub(super) row: Vec<u32>,
+    /// Of a bar's close, the lowest and the highest bid since its open; empty where no row is a bar.
+    pub(super) reach: Vec<Option<BarReach>>,
+    /// Where the spread of each quote comes from; empty where every row says its own.
+    pub(super) from: Vec<SpreadFrom>,
+    /// The rows that are over once all quotes were played; a bar may end after the last moment that is played.
+    pub(super) over: usize,
+    /// Quotes of rows before this piece that have the time of its first row.
+    pub(super) before: usize,
+    /// The last prices before this piece, and the quote from which on the ask is one that a row said.
+    pub(super) entered: KnownSides,
+    pub(super) asks_from: usize,
+}
+
+impl TapePiece {
+    pub(super) fn row_of(&self, quote: usize) -> usize {
+        self.row.get(quote).map_or(quote, |row| *row as usize)
+    }
+
+    /// What lies between the open and the close of a bar, where a quote is its close.
+    pub fn reach_of(&self, quote: usize) -> Option<BarReach> {
+        self.reach.get(quote).copied().flatten()
+    }
+
+    /// True where rows may be bars.
+    pub fn has_bars(&self) -> bool {
+        !self.reach.is_empty()
+    }
+
+    /// The rows that are over once so many quotes were played.
+    pub fn rows_over(&self, quotes: usize) -> usize {
+        if quotes == self.time.len() { self.over } else { self.row_of(quotes) }
+    }
+
+    /// Without the quotes from a moment on.
+    pub(super) fn until(mut self, until: Micros) -> TapePiece {
+        let quotes = self.time.partition_point(|time| *time < until);
+        self.over = if quotes < self.time.len() { self.row_of(quotes) } else { self.rows.len() };
+        for prices in [&mut self.time, &mut self.bid, &mut self.ask] {
+            prices.truncate(quotes);
+        }
+        self.row.truncate(quotes);
+        self.reach.truncate(quotes);
+        self.from.truncate(quotes);
+        self
+    }
+
+    fn add(&mut self, row: usize, quote: TradeQuote, from: SpreadFrom, reach: Option<BarReach>) {
+        self.time.push(quote.time);
+        self.bid.push(quote.bid);
+        self.ask.push(quote.ask);
+        self.row.push(row as u32);
+        self.from.push(from);
+        self.reach.push(reach);
+    }
+}
+
+impl Tape {
+    /// The spread of a row that says none.
+    fn spread_at(&self, time: Micros) -> Result<(i64, SpreadFrom)> {
+        self.spreads.at(time).ok_or_else(|| self.spreads.question())
+    }
+
+    /// Ticks as quotes: a side that a row does not say stays as it was.
+    pub(super) fn of_quotes(&mut self, mut rows: Columns) -> Result<TapePiece> {
+        let is_whole = |field: Field| rows.has(field) && !rows.column(field).contains(&crate::model::ABSENT);
+        if is_whole(Field::Bid) && is_whole(Field::Ask) {
+            let (bid, ask) = (rows.column(Field::Bid).to_vec(), rows.column(Field::Ask).to_vec());
+            let entered = self.last;
+            self.last = KnownSides { bid: bid.last().copied(), ask: ask.last().copied() };
+            return Ok(TapePiece {
+                time: rows.time.clone(),
+                bid,
+                ask,
+                rows,
+                entered,
+                ..TapePiece::default()
+            });
+        }
+        let price = if rows.has(Field::Bid) || rows.has(Field::Ask) { Field::Bid } else { Field::Last };
+        let says_asks = rows.has(Field::Ask);
+        let mut piece = TapePiece { entered: self.last, ..TapePiece::default() };
+        let mut keep = Vec::with_capacity(rows.len());
+        for row in 0..rows.len() {
+            // Rows before the first quote say a side that it has.
+            if piece.time.is_empty() && row > 0 && rows.time[row] > rows.time[row - 1] {
+                piece.entered = self.last;
+            }
+            let (bid, ask) = (rows.cells(price).get(row), rows.cells(Field::Ask).get(row));
+            self.last = KnownSides {
+                bid: bid.or(self.last.bid),
+                ask: if says_asks { ask.or(self.last.ask) } else { None },
+            };
+            // Before the first bid nothing could be sold.
+            keep.push(self.last.bid.is_some());
+            let Some(bid) = self.last.bid else { continue };
+            let (ask, from) = match self.last.ask {
+                Some(ask) => (ask, SpreadFrom::Rows),
+                None => {
+                    piece.asks_from = piece.time.len() + 1;
+                    let (spread, from) = self.spread_at(rows.time[row])?;
+                    (bid + spread, from)
+                }
+            };
+            piece.time.push(rows.time[row]);
+            piece.bid.push(bid);
+            piece.ask.push(ask);
+            piece.from.push(from);
+        }
+        rows.retain(|row| keep[row]);
+        Ok(TapePiece { rows, ..piece })
+    }
+
+    /// Bars, and layers of bars and ticks, as quotes.
+    pub(super) fn of_bars(&mut self, rows: Columns, next: Option<Micros>) -> Result<TapePiece> {
+        let is_layered = rows.shape() == Shape::Layered;
+        let mut piece = TapePiece { entered: self.last, ..TapePiece::default() };
+        let value = |field: Field, row: usize| rows.column(field).get(row).copied().and_then(present);
+        for row in 0..rows.len() {
+            let time = rows.time[row];
+            let covers = value(Field::Covers, row);
+            let is_bar = !is_layered || covers.unwrap_or(self.ends.frame().length()) > 0;
+            if !is_bar {
+                let (bid, ask) = (value(Field::Bid, row), value(Field::Ask, row));
+                let Some(bid) = bid.or(value(Field::Last, row)).or(self.last.bid) else { continue };
+                let (ask, from) = match ask {
+                    Some(ask) => (ask, SpreadFrom::Rows),
+                    None => {
+                        let (spread, from) = self.spread_at(time)?;
+                        (bid + spread, from)
+                    }
+                };
+                self.last.bid = Some(bid);
+                piece.add(row, TradeQuote { time, bid, ask }, from, None);
+                continue;
+            }
+            let next = rows.time.get(row + 1).copied().or(next);
+            let close = self.ends.end(time, covers, next) - SECOND;
+            let close = next.map_or(close, |next| close.min(next - 1)).max(time);
+            for (time, field, is_close) in [(time, Field::Open, false), (close, Field::Close, true)] {
+                let Some(bid) = value(field, row) else { continue };
+                let (spread, from) = match value(Field::Spread, row) {
+                    Some(spread) => (spread, SpreadFrom::Rows),
+                    None => self.spread_at(time)?,
+                };
+                let reach = || {
+                    let (low, high) = (value(Field::Low, row)?, value(Field::High, row)?);
+                    Some(BarReach { from: rows.time[row], low, high })
+                };
+                let quote = TradeQuote { time, bid, ask: bid + spread };
+                piece.add(row, quote, from, if is_close { reach() } else { None });
+                self.last.bid = Some(bid);
+            }
+        }
+        Ok(TapePiece { rows, ..piece })
+    }
+}
