@@ -106,6 +106,8 @@ mod rehearse_depth_tests;
 #[cfg(test)]
 mod rehearse_tests;
 #[cfg(test)]
+mod sizes_tests;
+#[cfg(test)]
 mod table_tests;
 
 #[cfg(test)]

@@ -406,6 +406,7 @@ fn an_hour_that_is_open_where_it_comes_in_beside_minutes_shows_its_open_only() {
         press(&mut app, "i");
         answer(&mut app, "NZDSEK@quill:1h");
         wait(&mut app, "NZDSEK@quill:1h 1h");
+        assert!(shown(&app).contains("▲ NOKSEK, NZDSEK: bars rebuilt to ticks"), "{}", shown(&app));
         let mut seen = vec![shown(&app)];
         for _ in 0..20 {
             press(&mut app, "M");
@@ -514,4 +515,20 @@ fn blind_practice_shows_neither_name_nor_date_until_it_is_revealed() {
         }
     }
     assert!(shown(&app).contains(name));
+}
+
+#[test]
+fn neither_the_wheel_nor_an_arrow_ends_a_rehearsal_in_which_something_is_held() {
+    let (_dir, mut app) = rehearsing();
+    press(&mut app, "b");
+    wait(&mut app, "position 1.00");
+    let turn =
+        MouseEvent { kind: MouseEventKind::ScrollDown, column: 30, row: 14, modifiers: KeyModifiers::NONE };
+    crate::terminal::handle_mouse(&mut app, turn);
+    settle(&mut app);
+    assert!(shown(&app).contains("position 1.00"), "{}", shown(&app));
+    key(&mut app, KeyCode::Down);
+    settle(&mut app);
+    assert!(app.message.text.contains("] [ choose another series"), "{}", app.message.text);
+    assert!(shown(&app).contains("position 1.00"), "{}", shown(&app));
 }

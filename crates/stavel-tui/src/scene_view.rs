@@ -99,6 +99,26 @@ pub struct SceneMarks {
     pub drawings: Vec<SceneDrawing>,
 }
 
+/// Lines that the prices have at least before anything stands below them, and that what is below has.
+const LEAST_ABOVE: u16 = 5;
+const LEAST_BELOW: u16 = 2;
+
+/// The lines of the panes of a scene; the lowest are left out where there is no room for them.
+fn pane_heights(scene: &Scene, inside: u16) -> Vec<u16> {
+    let below = usize::from(inside.saturating_sub(LEAST_ABOVE) / LEAST_BELOW);
+    let panes = &scene.panes[..scene.panes.len().min(1 + below)];
+    let whole: f64 = panes.iter().map(|pane| pane.share).sum();
+    let mut left = inside;
+    let height = |(i, pane): (usize, &Pane)| {
+        let after = LEAST_BELOW * (panes.len() - 1 - i) as u16;
+        let wished = (f64::from(inside) * pane.share / whole).round() as u16;
+        let height = if after == 0 { left } else { wished.max(LEAST_BELOW).min(left - after) };
+        left -= height;
+        height
+    };
+    panes.iter().enumerate().map(height).collect()
+}
+
 /// Draws a scene with a slot for each bar, the newest at the right; the last line is the time axis.
 pub fn draw_scene(scene: &Scene, marks: &SceneMarks, mut canvas: Canvas<'_>) {
     let slots = ColumnSlots::of(scene, canvas.width());
@@ -108,13 +128,7 @@ pub fn draw_scene(scene: &Scene, marks: &SceneMarks, mut canvas: Canvas<'_>) {
     let inside = canvas.height() - 1;
     draw_time(scene, &slots, inside, &mut canvas);
     let mut top = 0;
-    for (i, pane) in scene.panes.iter().enumerate() {
-        let is_last = i + 1 == scene.panes.len();
-        let height = if is_last {
-            inside - top
-        } else {
-            ((inside as f64 * pane.share).round() as u16).clamp(2, inside - top)
-        };
+    for (i, (pane, height)) in scene.panes.iter().zip(pane_heights(scene, inside)).enumerate() {
         let width = canvas.width();
         let mut part = canvas.part(0, top, width, height);
         draw_pane(pane, &slots, &mut part);
@@ -385,8 +399,7 @@ pub fn draw_candle(
 /// The price that lies at a line of the first pane of a scene of some height.
 pub fn price_at(scene: &Scene, line: u16, height: u16) -> Option<f64> {
     let pane = scene.panes.first()?;
-    let inside = height.saturating_sub(1);
-    let own = if scene.panes.len() == 1 { inside } else { (f64::from(inside) * pane.share).round() as u16 };
+    let own = *pane_heights(scene, height.saturating_sub(1)).first()?;
     let share = (f64::from(line) + 0.5) / f64::from(own.max(1));
     (line < own).then(|| in_points(pane, pane.value_at(1.0 - share)))
 }
@@ -394,7 +407,8 @@ pub fn price_at(scene: &Scene, line: u16, height: u16) -> Option<f64> {
 /// The price that lies a line above one in the first pane of a scene of some height, or below it.
 pub fn price_beside(scene: &Scene, price: f64, down: bool, height: u16) -> Option<f64> {
     let pane = scene.panes.first()?;
-    let line = 1.0 / (f64::from(height.saturating_sub(1).max(1)) * pane.share);
+    let own = *pane_heights(scene, height.saturating_sub(1)).first()?;
+    let line = 1.0 / f64::from(own.max(1));
     let share = pane.share_of(price) + if down { -line } else { line };
     Some(in_points(pane, pane.value_at(share.clamp(0.0, 1.0))))
 }
@@ -461,6 +475,34 @@ mod tests {
         assert_eq!(drawn(vec![flat(7.0)], 10)[0], "    ▀▀▀▀▀ ");
         let row = &drawn((0..20).map(|i| flat(if i < 16 { 0.0 } else { 7.0 })).collect(), 8)[0];
         assert_eq!(row, "    ▀▀▀▀");
+    }
+
+    #[test]
+    fn panes_have_room_or_are_left_out_and_fill_the_height_together() {
+        let pane = |share: f64| Pane {
+            name: String::new(),
+            share,
+            low: 0.0,
+            high: 7.0,
+            decimals: 0,
+            is_log: false,
+            layers: Vec::new(),
+        };
+        for shares in [vec![1.0], vec![0.7, 0.15, 0.15], vec![0.5, 0.2, 0.1, 0.1, 0.1]] {
+            let scene = Scene { panes: shares.iter().map(|s| pane(*s)).collect(), ..Scene::default() };
+            for inside in 0..60 {
+                let heights = pane_heights(&scene, inside);
+                assert_eq!(heights.iter().sum::<u16>(), inside, "{heights:?}");
+                assert!(heights[1..].iter().all(|height| *height >= LEAST_BELOW), "{heights:?} of {inside}");
+                assert!(heights.len() == 1 || heights[0] >= LEAST_ABOVE, "{heights:?} of {inside}");
+            }
+        }
+        let scene = Scene { panes: [0.7, 0.15, 0.15].map(pane).to_vec(), ..Scene::default() };
+        assert_eq!(pane_heights(&scene, 8), [6, 2]);
+        assert_eq!(pane_heights(&scene, 40), [28, 6, 6]);
+        // A line of the first pane is a step of the pointer there, whatever stands below.
+        let (at, beside) = (price_at(&scene, 2, 9).unwrap(), price_beside(&scene, 3.0, true, 9).unwrap());
+        assert_eq!((at, beside), (4.0, 2.0));
     }
 
     #[test]

@@ -42,23 +42,17 @@ impl BarEnds {
             return grid.days_end_at(time);
         }
         // A bar on another clock than that of the session: where the next one follows on it, that is its end.
-        let longest = time + longest(frame, length);
-        match next.filter(|next| *next <= longest) {
-            Some(next) => next.max(time + length),
-            None if is_of_months(frame) => longest,
-            None => time + length,
+        let months =
+            if matches!(frame, Frame::Bars { unit: Unit::Month, .. }) { length / (30 * DAY) } else { 0 };
+        // An hour is given back in autumn and taken away in spring, and months have 28 to 31 days.
+        let shortest = time + length - 2 * months * DAY - HOUR;
+        let longest = time + length + months * DAY + HOUR;
+        match next {
+            Some(next) if (shortest..=longest).contains(&next) => next,
+            _ if months > 0 => longest,
+            _ => time + length,
         }
     }
-}
-
-fn is_of_months(frame: Frame) -> bool {
-    matches!(frame, Frame::Bars { unit: Unit::Month, .. })
-}
-
-/// The longest that a bar of days can be: an hour is given back in autumn, and months have up to 31 days.
-fn longest(frame: Frame, length: Micros) -> Micros {
-    let days = if is_of_months(frame) || length % (30 * DAY) == 0 { length / (30 * DAY) } else { 0 };
-    length + days * DAY + HOUR
 }
 
 #[cfg(test)]
@@ -112,7 +106,7 @@ mod tests {
         // From the first session day of the month on; the last of January ends on the evening of the 31st.
         assert_eq!(over("1mo", &["2023-12-31T22:00Z"]), ["2024-01-31T22:00"]);
         let plain = ["2024-01-01T00:00Z", "2024-02-01T00:00Z", "2024-03-01T00:00Z"];
-        assert_eq!(over("1mo", &plain), ["2024-02-01T00:00", "2024-03-02T00:00", "2024-04-01T01:00"]);
+        assert_eq!(over("1mo", &plain), ["2024-02-01T00:00", "2024-03-01T00:00", "2024-04-01T01:00"]);
     }
 
     #[test]

@@ -216,6 +216,11 @@ impl Lens for RehearseLens {
             let points = self.points_a_line(view);
             return self.move_order(down, points);
         }
+        if self.play.as_ref().is_some_and(|play| play.replay.desk().is_engaged()) {
+            return warn(
+                "something is held or waits: ] [ choose another series, and this rehearsal is kept (Q)",
+            );
+        }
         vec![Effect::NextSeries { back: !down }]
     }
 

@@ -20,6 +20,19 @@ use crate::view::View;
 /// Lines above the panes.
 const HEAD: u16 = 2;
 
+/// What stands on the screen all the time where quotes are not all recorded; of several instruments, of which.
+fn rebuilt_in_words(play: &Play, is_wide: bool) -> Option<String> {
+    let mut rebuilt = play.played.iter().filter_map(|one| Some((one, one.rebuilt()?)));
+    let (first, words) = rebuilt.next()?;
+    let words = if is_wide { words } else { "bars rebuilt to ticks" };
+    let names: Vec<&str> =
+        std::iter::once(first).chain(rebuilt.map(|(one, _)| one)).map(|one| &*one.instrument.name).collect();
+    Some(match play.played.len() {
+        1 => format!(" ▲ {words} "),
+        _ => format!(" ▲ {}: {words} ", names.join(", ")),
+    })
+}
+
 /// Two columns a bar: one for it and one for the gap.
 pub fn columns_of(width: u16) -> usize {
     width.saturating_sub(LABELS) as usize / 2
@@ -65,9 +78,7 @@ impl RehearseLens {
         }
         let y = canvas.height().saturating_sub(lines + 1);
         canvas.rule(y, theme::rule());
-        if let Some(rebuilt) = play.played[play.of()].rebuilt() {
-            let short = "bars rebuilt to ticks";
-            let mark = format!(" ▲ {} ", if width >= 120 { rebuilt } else { short });
+        if let Some(mark) = rebuilt_in_words(play, width >= 120) {
             canvas.put_right(width.saturating_sub(2), y, &mark, theme::words().fg(theme::RISING));
         }
         self.draw_journal(play, y, lines, &mut canvas);
@@ -169,7 +180,8 @@ impl RehearseLens {
         let play = self.play.as_ref().filter(|_| self.face == Face::Chart)?;
         let (x, y) = match pointer {
             Pointer::Press(x, y) | Pointer::Drag(x, y) | Pointer::Release(x, y) => (x, y),
-            Pointer::WheelUp(..) | Pointer::WheelDown(..) => return None,
+            // A turn of the wheel must not choose another series: that ends what is played.
+            Pointer::WheelUp(..) | Pointer::WheelDown(..) => return Some(Effects::new()),
         };
         let (_, height) = chart_room(size.1, play.panes.len());
         let count = play.panes.len();
