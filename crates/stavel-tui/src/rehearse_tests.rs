@@ -532,3 +532,15 @@ fn neither_the_wheel_nor_an_arrow_ends_a_rehearsal_in_which_something_is_held() 
     assert!(app.message.text.contains("] [ choose another series"), "{}", app.message.text);
     assert!(shown(&app).contains("position 1.00"), "{}", shown(&app));
 }
+
+#[test]
+fn a_key_that_comes_before_the_bars_are_read_loses_no_pane() {
+    let (_dir, mut app) = rehearsing();
+    press(&mut app, "i");
+    answer(&mut app, "1h");
+    // Nothing waits in between: the bars of each jump are asked for while those of the one before are still read.
+    press(&mut app, "nnh");
+    settle(&mut app);
+    let screen = shown(&app);
+    assert!(screen.contains("quill:ticks 1m") && screen.contains("quill:ticks 1h"), "{screen}");
+}

@@ -508,6 +508,7 @@ impl RehearseLens {
     fn read_panes(&mut self, layout: &[(usize, Frame)], view: &View<'_>) {
         let Some(play) = &mut self.play else { return };
         let reads = play.reads(layout);
+        play.layout = layout.to_vec();
         play.panes.clear();
         self.is_reading = true;
         self.reading

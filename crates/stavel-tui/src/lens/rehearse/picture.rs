@@ -278,10 +278,10 @@ fn draw_head(play: &Play, pace: usize, view: &View<'_>, canvas: &mut Canvas<'_>)
 fn draw_quote(play: &Play, canvas: &mut Canvas<'_>) {
     // On a small screen the numbers matter more than what is usual; the series stands in the title.
     let is_small = canvas.width() < 100;
-    let name = if is_small && play.played.len() == 1 {
-        String::new()
-    } else {
-        format!("{}  ", play.called(play.of()))
+    let name = match (is_small, play.played.len()) {
+        (true, 1) => String::new(),
+        (true, _) => format!("{}  ", play.instrument().name),
+        (false, _) => format!("{}  ", play.called(play.of())),
     };
     let x = canvas.put(1, 1, &name, theme::faint());
     let Some(quote) = play.quote() else {

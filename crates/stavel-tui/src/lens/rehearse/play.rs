@@ -44,6 +44,8 @@ pub struct Play {
     pub running: bool,
     /// Decimals of money on the screen.
     pub money_decimals: u32,
+    /// The instruments and frames of its panes, also while they are read.
+    pub layout: Vec<(usize, Frame)>,
     pub panes: Vec<PlayPane>,
     /// The pane that is worked in.
     pub focus: usize,
@@ -79,6 +81,7 @@ impl Play {
             now,
             running: false,
             money_decimals,
+            layout: Vec::new(),
             panes: Vec::new(),
             focus: 0,
             bookmarks: Vec::new(),
@@ -90,7 +93,7 @@ impl Play {
 
     /// The place of the instrument that is worked in.
     pub fn of(&self) -> usize {
-        self.panes.get(self.focus).map_or(0, |pane| pane.of)
+        self.layout.get(self.focus).map_or(0, |(of, _)| *of)
     }
 
     /// The series that is worked in.
@@ -141,11 +144,6 @@ impl Play {
             }
         };
         wanted.iter().map(read).collect()
-    }
-
-    /// The instruments and frames of its panes.
-    pub fn layout(&self) -> Vec<(usize, Frame)> {
-        self.panes.iter().map(|pane| (pane.of, pane.frame)).collect()
     }
 
     /// Plays up to a moment, at most so many quotes.

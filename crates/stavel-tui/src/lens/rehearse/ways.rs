@@ -57,7 +57,7 @@ impl RehearseLens {
             Ok(FillPrice::At(_)) => {
                 // A point that was placed may lie ahead now.
                 (self.drawer, self.cursor_at) = (Drawer::default(), None);
-                let (layout, now) = (play.layout(), play.now);
+                let (layout, now) = (play.layout.clone(), play.now);
                 let near = play.tape().bar();
                 let happened = play.replay.desk().journal().get(told..).and_then(on_the_way);
                 self.read_panes(&layout, view);
@@ -179,7 +179,7 @@ impl RehearseLens {
     /// Adds a pane of a frame or of another series, or takes the one away that is worked in.
     pub(super) fn change_panes(&mut self, text: &str, view: &View<'_>) -> Effects {
         let Some(play) = &mut self.play else { return say(NOTHING_PLAYS) };
-        let mut layout = play.layout();
+        let mut layout = play.layout.clone();
         let text = text.trim();
         if text == "-" {
             if layout.len() < 2 {
@@ -215,7 +215,7 @@ impl RehearseLens {
         let Some(play) = &self.play else { return say(NOTHING_PLAYS) };
         if let Some(of) = play.played.iter().position(|one| one.info.name == name) {
             let frame = play.panes.get(play.focus).map_or(Frame::M1, |pane| pane.frame);
-            let mut layout = play.layout();
+            let mut layout = play.layout.clone();
             layout.push((of, panes::nearest_frame(&play.played[of].info, frame)));
             self.read_panes(&layout, view);
             return Effects::new();
