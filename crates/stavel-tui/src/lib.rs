@@ -98,6 +98,8 @@ pub fn key_list() -> String {
 mod tests;
 
 #[cfg(test)]
+mod any_keys_tests;
+#[cfg(test)]
 mod lens_tests;
 #[cfg(test)]
 mod picture_tests;

@@ -539,7 +539,7 @@ fn a_key_that_comes_before_the_bars_are_read_loses_no_pane() {
     press(&mut app, "i");
     answer(&mut app, "1h");
     // Nothing waits in between: the bars of each jump are asked for while those of the one before are still read.
-    press(&mut app, "nnh");
+    press(&mut app, "nnIh");
     settle(&mut app);
     let screen = shown(&app);
     assert!(screen.contains("quill:ticks 1m") && screen.contains("quill:ticks 1h"), "{screen}");

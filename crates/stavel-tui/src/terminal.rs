@@ -28,9 +28,9 @@ pub fn run(mut app: App, options: BenchOptions) -> Result<()> {
     // The terminal is asked before it is taken over: its answer comes as if it were typed.
     let look = Look::found(options.theme, options.settings.theme);
     app.settle_as(options.settings);
-    // ratatui's own hook gives the screen back on a panic; mouse and paste are given back by the guard.
     let mut terminal = ratatui::try_init()
         .context("The bench needs a terminal; without one, use the commands (stavel --help)")?;
+    give_back_on_panic();
     let _guard = ScreenGuard::take();
     let size = terminal.size()?;
     app.size = (size.width, size.height);
@@ -63,6 +63,18 @@ pub fn run(mut app: App, options: BenchOptions) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// Before a panic is told that ends the program, the terminal gets back what was taken: the screen by ratatui's own hook, mouse
+/// and paste here. One of a thread that reads or writes ends nothing; the bench tells it itself.
+fn give_back_on_panic() {
+    let (bench, give_back_and_tell) = (std::thread::current().id(), std::panic::take_hook());
+    std::panic::set_hook(Box::new(move |panic| {
+        if cfg!(panic = "abort") || std::thread::current().id() == bench {
+            let _ = execute!(stdout(), DisableBracketedPaste, DisableMouseCapture);
+            give_back_and_tell(panic);
+        }
+    }));
 }
 
 fn handle(app: &mut App, event: Event) {

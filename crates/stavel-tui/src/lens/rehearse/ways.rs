@@ -171,9 +171,10 @@ impl RehearseLens {
 
     pub(super) fn next_pane(&mut self) -> Effects {
         let Some(play) = &mut self.play else { return say(NOTHING_PLAYS) };
-        play.focus = (play.focus + 1) % play.panes.len().max(1);
+        play.focus = (play.focus + 1) % play.layout.len().max(1);
         play.chosen = None;
-        say(format!("{} in {}", play.called(play.of()), play.panes[play.focus].frame))
+        let Some((of, frame)) = play.layout.get(play.focus) else { return Effects::new() };
+        say(format!("{} in {frame}", play.called(*of)))
     }
 
     /// Adds a pane of a frame or of another series, or takes the one away that is worked in.
@@ -185,7 +186,7 @@ impl RehearseLens {
             if layout.len() < 2 {
                 return warn("one pane has to stay");
             }
-            layout.remove(play.focus);
+            layout.remove(play.focus.min(layout.len() - 1));
             play.focus = play.focus.min(layout.len() - 1);
         } else if layout.len() == MOST_PANES {
             return warn("there is room for four panes; - takes one away");
