@@ -544,3 +544,23 @@ fn a_key_that_comes_before_the_bars_are_read_loses_no_pane() {
     let screen = shown(&app);
     assert!(screen.contains("quill:ticks 1m") && screen.contains("quill:ticks 1h"), "{screen}");
 }
+
+#[test]
+fn a_named_bracket_is_there_the_next_time() {
+    let (dir, mut app) = rehearsing();
+    press(&mut app, "K");
+    answer(&mut app, "tight stop 200pt target 300pt");
+    press(&mut app, "K");
+    answer(&mut app, "wide stop trail 900pt");
+    drop(app);
+    let mut app = App::new(dir.path().to_owned());
+    rehearse(&mut app, "NOKSEK@quill:ticks");
+    press(&mut app, "k");
+    wait(&mut app, "bracket tight: stop 200pt target 300pt");
+    press(&mut app, "K");
+    answer(&mut app, "tight -");
+    wait(&mut app, "no bracket");
+    press(&mut app, "kk");
+    let kept = std::fs::read_to_string(dir.path().join("rehearsals/brackets.toml")).unwrap();
+    assert_eq!(kept, "wide = \"stop trail 900pt\"\n");
+}

@@ -78,8 +78,8 @@ pub use record::{RecordWish, record};
 pub use rehearse::{
     KeptHead, KeptMark, KeptRehearsal, Opened, Opening, PlayedOrders, PlayedSeries, RehearsalFile,
     RehearsalFiles, RehearsalOut, account_json, entry_in_words, entry_json, figures_json, journal_lines,
-    kept_rehearsals, moment_svg, open_replay, order_in_words, play_orders, read_rehearsal, remark_in_words,
-    spread_rule_in_words, write_beside, write_rehearsal,
+    keep_bracket, kept_rehearsals, moment_svg, open_replay, order_in_words, play_orders, read_brackets,
+    read_rehearsal, remark_in_words, spread_rule_in_words, write_beside, write_rehearsal,
 };
 pub use report::{LongList, StepReport, bytes_in_words, counted};
 pub use serve::{

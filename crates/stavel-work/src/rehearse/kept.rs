@@ -14,7 +14,7 @@ use stavel_core::rehearse::{DeskRules, Logged, PriceFactor};
 use stavel_core::{Error, Result};
 
 /// The folder within the shelf.
-const FOLDER: &str = "rehearsals";
+pub(super) const FOLDER: &str = "rehearsals";
 
 /// What is played, as the first line says it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

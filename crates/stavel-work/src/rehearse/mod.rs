@@ -1,5 +1,6 @@
 //! Rehearsals: playing histories of the shelf, with orders of a file.
 
+mod brackets;
 mod compared;
 mod depth;
 mod document;
@@ -27,6 +28,7 @@ use crate::report::{StepReport, counted};
 use crate::span::span_between;
 use crate::step::RehearseStep;
 
+pub use brackets::{keep_bracket, read_brackets};
 pub use document::{account_json, depth_json, entry_json, figures_json};
 pub use kept::{KeptHead, KeptMark, KeptRehearsal, RehearsalFile, kept_rehearsals, read_rehearsal};
 pub use moments::moment_svg;

@@ -38,7 +38,7 @@ impl RehearseLens {
             }
             Do::NameBracket => self.ask_about(
                 RehearseQuestion::NameBracket,
-                "name and bracket",
+                "name and bracket; name - takes it away",
                 "tight stop 20pt target 40pt",
             ),
             Do::ClosePart => {

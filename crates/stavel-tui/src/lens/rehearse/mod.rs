@@ -246,10 +246,7 @@ impl Lens for RehearseLens {
             }
             RehearseQuestion::Order => self.order_by_words(text),
             RehearseQuestion::Size => self.set_size(text),
-            RehearseQuestion::NameBracket => match self.dealing.name_bracket(text) {
-                Ok(()) => say(self.dealing.in_words()),
-                Err(why) => warn(why),
-            },
+            RehearseQuestion::NameBracket => self.name_bracket(text, view),
             RehearseQuestion::ClosePart => self.close_part(text),
             RehearseQuestion::Money => self.set_rules(text),
             RehearseQuestion::Bookmark => self.bookmark(text),
@@ -459,7 +456,7 @@ impl RehearseLens {
         if self.dealing.brackets.is_empty() {
             return self.ask_about(
                 RehearseQuestion::NameBracket,
-                "name and bracket",
+                "name and bracket; name - takes it away",
                 "tight stop 20pt target 40pt",
             );
         }
@@ -498,10 +495,12 @@ impl RehearseLens {
         let layout: Vec<(usize, Frame)> = frames.enumerate().collect();
         self.play = Some(play);
         self.read_panes(&layout, view);
-        match self.kept.told.take() {
+        let mut effects = match self.kept.told.take() {
             Some(told) => tell_done(told),
             None => vec![landing_in_words(FillPrice::At(began), self.begin, bar)],
-        }
+        };
+        effects.extend(self.read_brackets(view));
+        effects
     }
 
     /// Has panes read as of now; until they are there, time stands.

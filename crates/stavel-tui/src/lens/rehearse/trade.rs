@@ -5,9 +5,12 @@ use stavel_core::rehearse::{
     DeskAct, Direction, Holding, Order, OrderKind, OrderRole, Ticket, lots_text, order_in_line,
 };
 
+use stavel_work::{keep_bracket, read_brackets};
+
 use super::play::Play;
 use super::{NOTHING_PLAYS, RehearseLens};
-use crate::effect::{Effects, ask, say, tell_done, warn};
+use crate::effect::{Effect, Effects, ask, say, tell_done, warn};
+use crate::view::View;
 
 /// What the keys deal with: a size and a bracket.
 #[derive(Debug, Clone)]
@@ -18,11 +21,13 @@ pub struct Dealing {
     pub brackets: Vec<(String, String)>,
     /// The one that is put on whatever is opened.
     pub bracket: Option<usize>,
+    /// True once those that were named before were read.
+    pub is_read: bool,
 }
 
 impl Default for Dealing {
     fn default() -> Dealing {
-        Dealing { size: "1.00".into(), brackets: Vec::new(), bracket: None }
+        Dealing { size: "1.00".into(), brackets: Vec::new(), bracket: None, is_read: false }
     }
 }
 
@@ -34,18 +39,27 @@ impl Dealing {
             .map_or(String::new(), |(_, words)| format!(" with {words}"))
     }
 
-    /// Takes a bracket by its name: `tight stop 20pt target 40pt`.
+    /// Takes a bracket by its name, as `tight stop 20pt target 40pt`, or takes the name away, as `tight -`: the name, and the
+    /// words that it stands for now.
     ///
     /// # Errors
     /// What is not understood, in words.
-    pub fn name_bracket(&mut self, text: &str) -> Result<(), String> {
+    pub fn name_bracket(&mut self, text: &str) -> Result<(String, Option<String>), String> {
         let (name, words) =
             text.trim().split_once(' ').ok_or("write a name and the bracket: tight stop 20pt target 40pt")?;
+        let (name, words) = (name.to_owned(), words.trim().to_owned());
+        let before = self.brackets.len();
+        if words == "-" {
+            self.brackets.retain(|(other, _)| *other != name);
+            self.bracket = None;
+            let is_gone = self.brackets.len() < before;
+            return if is_gone { Ok((name, None)) } else { Err(format!("no bracket is named {name}")) };
+        }
         order_in_line(&format!("buy 1 with {words}"), "1")?;
-        self.brackets.retain(|(other, _)| other != name);
-        self.brackets.push((name.to_owned(), words.trim().to_owned()));
+        self.brackets.retain(|(other, _)| *other != name);
+        self.brackets.push((name.clone(), words.clone()));
         self.bracket = Some(self.brackets.len() - 1);
-        Ok(())
+        Ok((name, Some(words)))
     }
 
     /// Goes on to the next bracket, and after the last to none.
@@ -64,6 +78,32 @@ impl Dealing {
 }
 
 impl RehearseLens {
+    /// Takes in the brackets that were named before; once.
+    pub(super) fn read_brackets(&mut self, view: &View<'_>) -> Effects {
+        if std::mem::replace(&mut self.dealing.is_read, true) {
+            return Effects::new();
+        }
+        match read_brackets(view.threads.root()) {
+            Ok(brackets) => {
+                self.dealing.brackets = brackets.into_iter().collect();
+                Effects::new()
+            }
+            Err(err) => vec![Effect::Complain(err)],
+        }
+    }
+
+    /// Names a bracket, and keeps it for the next time.
+    pub(super) fn name_bracket(&mut self, text: &str, view: &View<'_>) -> Effects {
+        let (name, words) = match self.dealing.name_bracket(text) {
+            Ok(named) => named,
+            Err(why) => return warn(why),
+        };
+        match keep_bracket(view.threads.root(), &name, words.as_deref()) {
+            Ok(()) => say(self.dealing.in_words()),
+            Err(err) => vec![Effect::Complain(err)],
+        }
+    }
+
     /// Buys or sells at the market with the size and the bracket that are set.
     pub(super) fn deal(&mut self, direction: Direction) -> Effects {
         let verb = if direction == Direction::Buy { "buy" } else { "sell" };
@@ -91,7 +131,7 @@ impl RehearseLens {
         let before = play.replay.desk().journal().len();
         let told = match play.give(act) {
             Ok(lines) => lines,
-            Err(err) => return vec![crate::effect::Effect::Complain(err)],
+            Err(err) => return vec![Effect::Complain(err)],
         };
         let refused = play.was_refused();
         let parts = play.parts_since(before);
@@ -239,5 +279,8 @@ mod tests {
         assert_eq!(dealing.with_bracket(), " with stop 20pt target 40pt");
         dealing.name_bracket("tight stop 25pt").unwrap();
         assert_eq!(dealing.brackets.len(), 2, "a name stands for one bracket");
+        assert!(dealing.name_bracket("narrow -").is_err());
+        assert_eq!(dealing.name_bracket("tight -").unwrap(), ("tight".to_owned(), None));
+        assert_eq!((dealing.brackets.len(), dealing.with_bracket()), (1, String::new()));
     }
 }
