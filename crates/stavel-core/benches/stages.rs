@@ -188,7 +188,7 @@ fn rehearsal_of_fifty_million_ticks_on_the_shelf(bencher: Bencher, held: &str) {
     };
     bencher.bench_local(|| {
         let source = ShelfRows::prices_only(shelf.reader(&info.edition).expect("a reader"), Span::ALL);
-        let spreads = SpreadRule::of(&shelf, &info, &sheet, None).expect("a rule");
+        let spreads = SpreadRule::of(&shelf, &info, None, &sheet, None).expect("a rule");
         let tape =
             Tape::new(Box::new(source), BarEnds::new(Frame::Ticks, &Session::always()), spreads, Span::ALL)
                 .expect("a tape");

@@ -1,9 +1,11 @@
 //! A bar between its open and its close: both ways through it are played, and the worse is kept.
 
+use std::cmp::Ordering;
+
 use rust_decimal::Decimal;
 
 use super::desk::{Desk, Entry};
-use super::fill::{acts_at, acts_between, price_on_the_way, side_of};
+use super::fill::{acts_at, acts_between, price_on_the_way};
 use super::order::{Direction, Order, OrderKind};
 use super::quote::{BarReach, TradeQuote};
 use crate::model::Micros;
@@ -13,13 +15,13 @@ impl Desk {
     /// played, the lowest price first and the highest first, and the one that is worse for the account is kept; where they
     /// differ, its deals are in doubt.
     pub fn take_bar(&mut self, of: usize, bar: BarReach, close: TradeQuote) {
-        let spread = close.ask - close.bid;
-        let (low, high) = (bar.low.min(close.bid), bar.high.max(close.bid));
+        let low = (bar.low.min(close.bid), bar.ask_low.min(close.ask));
+        let high = (bar.high.max(close.bid), bar.ask_high.max(close.ask));
         let Some(before) = self.state.quotes[of] else { return self.take(of, close) };
         self.arrive(close.time);
         self.expire(close.time);
         let may_act = |order: &Order| {
-            let side = |bid: i64| if order.direction == Direction::Buy { bid + spread } else { bid };
+            let side = |(bid, ask): (i64, i64)| if order.direction == Direction::Buy { ask } else { bid };
             order.of == of
                 && order.since <= bar.from
                 && (matches!(order.kind, OrderKind::Market | OrderKind::Trailing(_))
@@ -29,10 +31,10 @@ impl Desk {
         let is_held = self.state.account.holdings().iter().any(|h| h.of == of);
         let may_be_called = is_held && self.rules.balance.is_some();
         if !may_be_called && !self.state.orders.iter().any(may_act) {
-            self.state.account.sees(of, (low, high), (low + spread, high + spread));
+            self.state.account.sees(of, (low.0, high.0), (low.1, high.1));
             return self.take(of, close);
         }
-        let start = TradeQuote { time: close.time, bid: before.bid, ask: before.bid + spread };
+        let start = (before.bid, before.ask);
         // However many prices are walked over, it is one quote of the tape: the log counts by them.
         self.state.played += 1;
         self.state.walking = Some(bar.from);
@@ -86,14 +88,12 @@ impl Desk {
         }
     }
 
-    /// Lets the bid move without jumps from where it is over two prices to a close.
-    fn walk(&mut self, of: usize, start: TradeQuote, over: [i64; 2], close: TradeQuote) {
-        let spread = close.ask - close.bid;
-        let at = |bid: i64| TradeQuote { time: close.time, bid, ask: bid + spread };
-        let mut from = start.bid;
-        for to in over.into_iter().chain([close.bid]) {
-            self.move_to(of, from, to, &at);
-            self.see(of, at(to));
+    /// Lets bid and ask move without jumps from where they are over two extremes to a close.
+    fn walk(&mut self, of: usize, start: (i64, i64), over: [(i64, i64); 2], close: TradeQuote) {
+        let mut from = start;
+        for to in over.into_iter().chain([(close.bid, close.ask)]) {
+            self.move_to(of, from, to, close.time);
+            self.see(of, TradeQuote { time: close.time, bid: to.0, ask: to.1 });
             self.call_margin(of);
             from = to;
         }
@@ -101,23 +101,44 @@ impl Desk {
         self.call_margin(of);
     }
 
-    /// One move of the bid in one direction: orders act in the order in which it comes to them.
-    fn move_to(&mut self, of: usize, mut from: i64, to: i64, at: &impl Fn(i64) -> TradeQuote) {
-        let spread = at(0).ask;
+    /// One move of both sides, each at its own pace: orders act in the order in which it comes to them.
+    fn move_to(&mut self, of: usize, mut from: (i64, i64), to: (i64, i64), time: Micros) {
         loop {
-            let reached = |order: &Order| {
-                let beside = if order.direction == Direction::Buy { spread } else { 0 };
-                acts_between(order, from + beside, to + beside, self.rules.queue).map(|price| price - beside)
-            };
             let begun = self.state.walking.unwrap_or(Micros::MAX);
             let mine = self.state.orders.iter().enumerate().filter(|(_, o)| o.of == of && o.since <= begun);
-            let next = mine.filter_map(|(place, order)| Some(((reached(order)? - from).abs(), place))).min();
-            let Some((distance, place)) = next else { return };
-            from += distance * (to - from).signum();
-            let order = &self.state.orders[place];
-            let price = price_on_the_way(order, side_of(order.direction, &at(from)), self.rules.queue);
-            self.see(of, at(from));
-            self.act(place, price, &at(from));
+            let reached = mine.filter_map(|(place, order)| {
+                let own = |(bid, ask): (i64, i64)| if order.direction == Direction::Buy { ask } else { bid };
+                let (start, end) = (own(from), own(to));
+                let price = acts_between(order, start, end, self.rules.queue)?;
+                Some((part_of_way(start, price, end), place, order.direction, price))
+            });
+            let next = reached.min_by(|a, b| sooner(a.0, b.0).then(a.1.cmp(&b.1)));
+            let Some((part, place, direction, price)) = next else { return };
+            from = match direction {
+                Direction::Buy => (on_the_way(from.0, to.0, part), price),
+                Direction::Sell => (price, on_the_way(from.1, to.1, part)),
+            };
+            let quote = TradeQuote { time, bid: from.0, ask: from.1 };
+            let price = price_on_the_way(&self.state.orders[place], price, self.rules.queue);
+            self.see(of, quote);
+            self.act(place, price, &quote);
         }
     }
+}
+
+/// The part of its way that a side has behind it at a price: so many points of so many.
+fn part_of_way(from: i64, at: i64, to: i64) -> (i128, i128) {
+    let (done, whole) = (i128::from(at) - i128::from(from), i128::from(to) - i128::from(from));
+    (done.abs(), whole.abs().max(1))
+}
+
+/// Which of two parts of a way is the smaller.
+fn sooner(a: (i128, i128), b: (i128, i128)) -> Ordering {
+    (a.0 * b.1).cmp(&(b.0 * a.1))
+}
+
+/// The price of a side that has such a part of its way behind it, no further than it has come.
+fn on_the_way(from: i64, to: i64, part: (i128, i128)) -> i64 {
+    let way = (i128::from(to) - i128::from(from)) * part.0 / part.1;
+    from.saturating_add(i64::try_from(way).unwrap_or(0))
 }

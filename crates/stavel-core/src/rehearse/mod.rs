@@ -29,6 +29,7 @@ mod spreads;
 mod tape;
 mod tape_rows;
 mod watched;
+mod with_ask;
 
 pub use account::{Account, Booking, Deal, DealReason, Holding, Swap, Trade};
 pub use acts::parse_lots;
@@ -54,3 +55,4 @@ pub use spreads::{SpreadFrom, SpreadRule, SpreadsUsed};
 pub use tape::{FillPrice, HeldRows, Pieces, RowSource, Tape, TapePlace};
 pub use tape_rows::TapePiece;
 pub use watched::{Watch, WatchedBar};
+pub use with_ask::WithAsk;

@@ -22,4 +22,8 @@ pub struct BarReach {
     pub low: i64,
     /// Highest bid in points.
     pub high: i64,
+    /// Lowest ask in points.
+    pub ask_low: i64,
+    /// Highest ask in points.
+    pub ask_high: i64,
 }

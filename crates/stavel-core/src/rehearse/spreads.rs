@@ -1,8 +1,10 @@
 //! The spread of rows that do not say theirs: one rule, wherever a history is played.
 
+use super::tape::RowSource;
+use super::with_ask::{WithAsk, spreads_of};
 use crate::hour_spreads::{HourSpreads, SpreadCounter};
 use crate::model::instrument::SpecSheet;
-use crate::model::{Clock, Field, Micros, Span};
+use crate::model::{Clock, Field, Micros, Side, Span};
 use crate::store::{SeriesInfo, Shelf};
 use crate::{Advice, Error, Result};
 
@@ -26,6 +28,8 @@ pub struct SpreadRule {
     usual: Option<i64>,
     wall: Clock,
     sheet: Option<i64>,
+    /// Which side of the market the prices of its bars are.
+    side: Side,
     /// True where rows were measured that come after the beginning.
     looks_ahead: bool,
 }
@@ -39,18 +43,36 @@ impl SpreadRule {
             measured,
             wall: wall.clone(),
             sheet,
+            side: Side::Bid,
             looks_ahead: false,
         }
     }
 
-    /// The rule for a series that is played from a moment on, measured over the rows before it; where none of those says a
-    /// spread, over all its rows.
+    /// The same for bars of a side of the market.
+    #[must_use]
+    pub fn for_side(self, side: Side) -> SpreadRule {
+        SpreadRule { side, ..self }
+    }
+
+    /// Bid and ask of a price of a bar with a spread. Prices of trades stand for the bid; of a middle an odd point goes to the bid.
+    pub fn sides(&self, price: i64, spread: i64) -> (i64, i64) {
+        let bid = match self.side {
+            Side::Bid | Side::Last => price,
+            Side::Ask => price - spread,
+            Side::Mid => price - (spread + 1).div_euclid(2),
+        };
+        (bid, bid + spread)
+    }
+
+    /// The rule for a series that is played from a moment on, with the bars of its ask where they are played beside it, measured
+    /// over the rows before that moment; where none of those says a spread, over all its rows.
     ///
     /// # Errors
     /// Where they cannot be read.
     pub fn of(
         shelf: &Shelf,
         info: &SeriesInfo,
+        ask: Option<&SeriesInfo>,
         sheet: &SpecSheet,
         begin: Option<Micros>,
     ) -> Result<SpreadRule> {
@@ -60,7 +82,11 @@ impl SpreadRule {
         let measured = |span: Span| -> Result<HourSpreads> {
             let mut counter = SpreadCounter::new(wall);
             // Of quotes each says its own.
-            if has(&Field::Spread) {
+            if let Some(ask) = ask {
+                for rows in WithAsk::of(shelf, (info, ask), span)?.rows_from(span.from)? {
+                    counter.add(&spreads_of(&rows?));
+                }
+            } else if has(&Field::Spread) {
                 let fields: Vec<Field> = SpreadCounter::FIELDS.into_iter().filter(has).collect();
                 for rows in shelf.scan(edition, span, Some(&fields))? {
                     counter.add(&rows?);
@@ -75,11 +101,12 @@ impl SpreadRule {
             None => HourSpreads(Vec::new()),
         };
         if !before.is_empty() {
-            return Ok(SpreadRule::new(name, before, wall, points));
+            return Ok(SpreadRule::new(name, before, wall, points).for_side(info.name.side));
         }
         let all = measured(Span::ALL)?;
         let looks_ahead = !all.is_empty();
-        Ok(SpreadRule { looks_ahead, ..SpreadRule::new(name, all, wall, points) })
+        let rule = SpreadRule::new(name, all, wall, points).for_side(info.name.side);
+        Ok(SpreadRule { looks_ahead, ..rule })
     }
 
     /// True where rows after the beginning were measured: none before it says a spread.

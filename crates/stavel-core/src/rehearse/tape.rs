@@ -38,6 +38,16 @@ pub trait RowSource: Send {
     fn last_before(&self, before: Micros) -> Result<Option<Micros>>;
 }
 
+impl<S: RowSource + ?Sized> RowSource for Box<S> {
+    fn rows_from(&self, from: Micros) -> Result<Pieces> {
+        (**self).rows_from(from)
+    }
+
+    fn last_before(&self, before: Micros) -> Result<Option<Micros>> {
+        (**self).last_before(before)
+    }
+}
+
 /// Rows that are all in memory.
 pub struct HeldRows(pub Columns);
 

@@ -3,6 +3,7 @@
 use super::quote::{BarReach, TradeQuote};
 use super::spreads::SpreadFrom;
 use super::tape::{KnownSides, Tape};
+use super::with_ask::{ask_of_bar, without_ask};
 use crate::Result;
 use crate::model::time::SECOND;
 use crate::model::{Columns, Field, Micros, Shape, present};
@@ -158,21 +159,27 @@ impl Tape {
             let next = rows.time.get(row + 1).copied().or(next);
             let close = self.ends.end(time, covers, next) - SECOND;
             let close = next.map_or(close, |next| close.min(next - 1)).max(time);
+            let asks = ask_of_bar(&rows, row);
             for (time, field, is_close) in [(time, Field::Open, false), (close, Field::Close, true)] {
-                let Some(bid) = value(field, row) else { continue };
-                let (spread, from) = match value(Field::Spread, row) {
-                    Some(spread) => (spread, SpreadFrom::Rows),
-                    None => self.spread_at(time)?,
+                let Some(price) = value(field, row) else { continue };
+                let (spread, from) = match (asks, value(Field::Spread, row)) {
+                    (Some([open, .., close]), _) => {
+                        (if is_close { close } else { open } - price, SpreadFrom::Rows)
+                    }
+                    (None, Some(spread)) => (spread, SpreadFrom::Rows),
+                    (None, None) => self.spread_at(time)?,
                 };
                 let reach = || {
-                    let (low, high) = (value(Field::Low, row)?, value(Field::High, row)?);
-                    Some(BarReach { from: rows.time[row], low, high })
+                    let sides = |field: Field| Some(self.spreads.sides(value(field, row)?, spread));
+                    let (low, high) = (sides(Field::Low)?, sides(Field::High)?);
+                    let (ask_low, ask_high) = asks.map_or((low.1, high.1), |[_, low, high, _]| (low, high));
+                    Some(BarReach { from: rows.time[row], low: low.0, high: high.0, ask_low, ask_high })
                 };
-                let quote = TradeQuote { time, bid, ask: bid + spread };
-                piece.add(row, quote, from, if is_close { reach() } else { None });
+                let (bid, ask) = self.spreads.sides(price, spread);
+                piece.add(row, TradeQuote { time, bid, ask }, from, if is_close { reach() } else { None });
                 self.last.bid = Some(bid);
             }
         }
-        Ok(TapePiece { rows, ..piece })
+        Ok(TapePiece { rows: without_ask(rows), ..piece })
     }
 }

@@ -323,8 +323,13 @@ fn a_margin_call_comes_within_a_bar_too_though_its_close_is_harmless() {
     let from = at(60, 0).time;
     desk.take(0, at(60, 100_000));
     let close = TradeQuote { time: from + 59 * SECOND, bid: 100_000, ask: 100_010 };
-    desk.take_bar(0, BarReach { from, low: 98_500, high: 100_010 }, close);
+    desk.take_bar(0, reach(from, 98_500, 100_010, close.ask - close.bid), close);
     assert_eq!(deals(&desk)[1..], [(DealReason::MarginCall, 98_500, -LOT)]);
+}
+
+/// What lies in a bar of bids whose ask is always so far away.
+fn reach(from: i64, low: i64, high: i64, spread: i64) -> BarReach {
+    BarReach { from, low, high, ask_low: low + spread, ask_high: high + spread }
 }
 
 /// A bar from 1000 that ends at 1000, a minute long.
@@ -333,7 +338,7 @@ fn bar(desk: &mut Desk, low: i64, high: i64) {
     desk.take(0, at(60, 1000));
     desk.take_bar(
         0,
-        BarReach { from, low, high },
+        reach(from, low, high, 10),
         TradeQuote { time: from + 59 * SECOND, bid: 1000, ask: 1010 },
     );
 }
@@ -406,7 +411,7 @@ fn an_order_given_while_a_bar_is_open_meets_only_its_close() {
     let from = desk.now();
     desk.submit(from + 30 * SECOND, DeskAct::Order(order(Direction::Buy, OrderKind::Limit(960))));
     let close = TradeQuote { time: from + 59 * SECOND, bid: 1000, ask: 1010 };
-    desk.take_bar(0, BarReach { from, low: 900, high: 1200 }, close);
+    desk.take_bar(0, reach(from, 900, 1200, close.ask - close.bid), close);
     assert_eq!(deals(&desk), [], "whether the low came before the order or after it is not known");
     desk.take(0, at(120, 940));
     assert_eq!(deals(&desk), [(DealReason::Limit, 950, LOT)]);
@@ -437,4 +442,58 @@ fn money_of_two_instruments_is_counted_in_one_currency_or_the_order_is_refused()
     desk.take(0, TradeQuote { time: desk.now(), bid: 199_990, ask: 200_010 });
     desk.take(1, at(1, 600_110));
     assert_eq!(desk.open_profit(), Some(Decimal::from(200)), "100 points of one NOK, at 2 SEK each");
+}
+
+/// Bid and ask of a bar each have extremes of their own; a lone order is filled where its own side reaches it, at its price.
+mod both_sides {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(2000))]
+
+        #[test]
+        fn an_order_is_filled_where_its_own_side_reaches_it(
+            low in -40i64..1, high in 0i64..40, ask_low in -40i64..11, ask_high in 10i64..60,
+            close in -5i64..6, spread in 0i64..30, buys: bool, is_stop: bool, away in 1i64..60,
+        ) {
+            let mut desk = desk(&[]);
+            desk.take(0, at(60, 1000));
+            let open = if buys { 1010 } else { 1000 };
+            // Waiting orders stand on the far side of the market.
+            let price = if buys == is_stop { open + away } else { open - away };
+            let kind = if is_stop { OrderKind::Stop(price) } else { OrderKind::Limit(price) };
+            let direction = if buys { Direction::Buy } else { Direction::Sell };
+            give(&mut desk, order(direction, kind));
+            let from = at(60, 0).time;
+            let bar = BarReach { from, low: 1000 + low, high: 1000 + high, ask_low: 1000 + ask_low, ask_high: 1000 + ask_high };
+            let end = TradeQuote { time: from + 59 * SECOND, bid: 1000 + close, ask: 1000 + close + spread };
+            desk.take_bar(0, bar, end);
+            let (least, most) = match buys {
+                true => (bar.ask_low.min(end.ask), bar.ask_high.max(end.ask)),
+                false => (bar.low.min(end.bid), bar.high.max(end.bid)),
+            };
+            let is_reached = if buys == is_stop { price <= most } else { price >= least };
+            let expected = if is_reached { vec![price] } else { Vec::new() };
+            let prices: Vec<i64> = deals(&desk).iter().map(|(_, price, _)| *price).collect();
+            prop_assert_eq!(prices, expected);
+        }
+    }
+}
+
+/// A short position is closed by its ask: that this went further than the bid shows is in the bars of the ask only.
+#[test]
+fn a_stop_that_buys_back_goes_by_the_highest_ask() {
+    let mut desk = desk(&[]);
+    desk.take(0, at(0, 1000));
+    let exit = Some(Exit::At(1060));
+    give(&mut desk, Ticket { stop: exit, ..Ticket::market(0, Direction::Sell, LOT) });
+    let from = at(60, 0).time;
+    desk.take(0, at(60, 1000));
+    let bar = BarReach { from, low: 995, high: 1005, ask_low: 1005, ask_high: 1080 };
+    desk.take_bar(0, bar, TradeQuote { time: from + 59 * SECOND, bid: 1000, ask: 1010 });
+    assert_eq!(deals(&desk).last(), Some(&(DealReason::BracketStop, 1060, LOT)));
+    let trade = desk.deals().last().unwrap().closed[0].clone();
+    assert_eq!(trade.worst, -60.0, "it was closed on the way");
 }

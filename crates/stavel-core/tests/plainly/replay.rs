@@ -2,10 +2,10 @@
 
 use proptest::prelude::*;
 use stavel_core::model::time::{MINUTE, SECOND, parse};
-use stavel_core::model::{ABSENT, Columns, Field, Frame, Micros, Scale, Span};
+use stavel_core::model::{ABSENT, Columns, Field, Frame, Micros, Scale, Side, Span};
 use stavel_core::rehearse::{
     BookTape, BookUnits, DeskAct, DeskRules, Direction, Exit, FillPrice, HeldRows, LOT, Pieces, Replay,
-    ReplayAct, RowSource, SpreadsUsed, Tape, Ticket, TradeQuote,
+    ReplayAct, RowSource, SpreadsUsed, Tape, Ticket, TradeQuote, WithAsk,
 };
 
 use crate::desks::{ends, rule, tape, traded};
@@ -365,6 +365,56 @@ fn a_bar_is_its_open_and_then_its_close_and_time_never_runs_backwards() {
     assert_eq!(seen.iter().map(|(t, ..)| *t).collect::<Vec<_>>(), times);
     assert!(seen.iter().all(|(_, bid, ask)| ask - bid == 3));
     assert_eq!(tape.spreads_used(), SpreadsUsed { measured: 6, ..SpreadsUsed::default() });
+}
+
+#[test]
+fn bars_of_the_ask_and_of_the_middle_are_quotes_of_both_sides() {
+    let rows = Columns {
+        time: vec![start()],
+        fields: vec![Field::Open, Field::High, Field::Low, Field::Close, Field::Spread],
+        data: [100, 105, 95, 101, 5].map(|value| vec![value]).to_vec(),
+        scale: Scale { price: 5, volume: 0 },
+    };
+    let quotes = |side: Side| {
+        let rule = rule(None).for_side(side);
+        let mut tape = Tape::new(Box::new(HeldRows(rows.clone())), ends(Frame::M1), rule, Span::ALL).unwrap();
+        let open = tape.next().unwrap();
+        tape.pass(1).unwrap();
+        let (close, reach) = (tape.next().unwrap(), tape.piece().0.reach_of(1).unwrap());
+        assert_eq!((reach.ask_low - reach.low, reach.ask_high - reach.high), (5, 5));
+        [(open.bid, open.ask), (close.bid, close.ask), (reach.low, reach.high)]
+    };
+    assert_eq!(quotes(Side::Bid), [(100, 105), (101, 106), (95, 105)]);
+    assert_eq!(quotes(Side::Ask), [(95, 100), (96, 101), (90, 100)]);
+    // Half a point goes to the bid.
+    assert_eq!(quotes(Side::Mid), [(97, 102), (98, 103), (92, 102)]);
+}
+
+#[test]
+fn the_ask_of_bars_beside_those_of_the_bid_is_the_ask_at_the_open_at_the_close_and_between() {
+    let fields = vec![Field::Open, Field::High, Field::Low, Field::Close];
+    let bars = |first: i64, data: [[i64; 4]; 2]| Columns {
+        time: (first..first + 2).map(|i| start() + i * MINUTE).collect(),
+        fields: fields.clone(),
+        data: (0..4).map(|i| data.iter().map(|bar| bar[i]).collect()).collect(),
+        scale: Scale { price: 5, volume: 0 },
+    };
+    let bid = bars(0, [[100, 105, 95, 101], [101, 110, 90, 100]]);
+    let ask = bars(1, [[103, 119, 93, 109], [1, 1, 1, 1]]);
+    let scale = bid.scale;
+    let both = WithAsk::new((HeldRows(bid), scale), (HeldRows(ask), scale)).unwrap();
+    let mut tape = Tape::new(Box::new(both), ends(Frame::M1), rule(Some(7)), Span::ALL).unwrap();
+    let mut seen = Vec::new();
+    while let Some(quote) = tape.next() {
+        let (piece, at) = tape.piece();
+        let reach = piece.reach_of(at).map(|reach| (reach.low, reach.high, reach.ask_low, reach.ask_high));
+        assert_eq!(piece.rows.fields, fields, "what is shown are the bars of the bid");
+        seen.push((quote.bid, quote.ask, reach));
+        tape.pass(1).unwrap();
+    }
+    let first = [(100, 107, None), (101, 108, Some((95, 105, 102, 112)))];
+    assert_eq!(seen, [first[0], first[1], (101, 103, None), (100, 109, Some((90, 110, 93, 119)))]);
+    assert_eq!(tape.spreads_used(), SpreadsUsed { own: 2, measured: 2, sheet: 0 });
 }
 
 #[test]

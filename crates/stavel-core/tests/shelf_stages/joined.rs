@@ -98,7 +98,7 @@ fn layers_give_the_frames_of_ticks_and_of_minutes_and_play() {
     assert_eq!(minutes + new.len(), rows.len());
     let info = shelf.find(&layers).unwrap();
     let sheet = shelf.instrument("NOKSEK").unwrap().sheet;
-    let spreads = SpreadRule::of(&shelf, &info, &sheet, None).unwrap();
+    let spreads = SpreadRule::of(&shelf, &info, None, &sheet, None).unwrap();
     let mut tape = Tape::new(
         Box::new(HeldRows(rows)),
         BarEnds::new(Frame::Ticks, &Session::always()),

@@ -331,7 +331,7 @@ fn orders_of_a_file_fill_at_the_first_quote_and_mistakes_are_placed() {
     put(&mut shelf, "NOKSEK@quill:ticks", &rows, Some("UTC"));
     let info = shelf.find(&name("NOKSEK@quill:ticks")).unwrap();
     let sheet = shelf.instrument("NOKSEK").unwrap().sheet;
-    let spreads = SpreadRule::of(&shelf, &info, &sheet, None).unwrap();
+    let spreads = SpreadRule::of(&shelf, &info, None, &sheet, None).unwrap();
     let source = ShelfRows::prices_only(shelf.reader(&info.edition).unwrap(), Span::ALL);
     let tape =
         Tape::new(Box::new(source), BarEnds::new(Frame::Ticks, &Session::always()), spreads, Span::ALL)

@@ -7,6 +7,7 @@ use stavel_core::rehearse::{
     Deal, Desk, Direction, Entry, Figures, Gone, Order, OrderFate, OrderKind, Outcome, Trade, TradeSum,
     lots_text, money,
 };
+use stavel_core::store::SeriesInfo;
 
 use super::depth::DepthBeside;
 use super::opening::Opened;
@@ -44,6 +45,7 @@ pub(super) fn outcome_json(outcome: &Outcome, opened: &Opened, figures: &Figures
     json!({
         "quotes": outcome.quotes,
         "currency": opened.currency,
+        "ask": opened.played.iter().filter_map(|one| one.ask.as_ref()).map(ask_json).collect::<Vec<_>>(),
         "depth": opened.played.iter().filter_map(|one| one.depth.as_ref()).map(depth_json).collect::<Vec<_>>(),
         "fills": desk.deals().map(|deal| deal_json(desk, deal)).collect::<Vec<_>>(),
         "refused": refused,
@@ -61,6 +63,10 @@ pub(super) fn outcome_json(outcome: &Outcome, opened: &Opened, figures: &Figures
         "statistics": figures_json(figures),
         "journal": journal_lines(desk, &opened.currency, 2),
     })
+}
+
+fn ask_json(ask: &SeriesInfo) -> Value {
+    json!({"series": ask.name, "edition": ask.edition.number})
 }
 
 /// A recorded order book that was played beside a series; without what its sizes count orders are filled without it.

@@ -21,9 +21,9 @@ pub(super) const FOLDER: &str = "rehearsals";
 pub struct KeptHead {
     /// The series and the numbers of their editions: of other rows another result would come.
     pub series: Vec<(SeriesName, i64)>,
-    /// The recorded order books beside them, likewise.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub depth: Vec<(SeriesName, i64)>,
+    /// The bars of the ask and the recorded order books beside them, likewise.
+    #[serde(default, alias = "depth", skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<(SeriesName, i64)>,
     /// The moment that it began with.
     pub begin: Micros,
     /// Nothing from this moment on is played; none plays as far as there are rows.
@@ -236,7 +236,7 @@ mod tests {
         let series = vec![("NOKSEK@quill:ticks".parse().unwrap(), 7)];
         KeptHead {
             series,
-            depth: Vec::new(),
+            beside: Vec::new(),
             begin: 100,
             until: None,
             rules: DeskRules::default(),

@@ -1,5 +1,6 @@
 //! Rehearsals: playing histories of the shelf, with orders of a file.
 
+mod ask_beside;
 mod brackets;
 mod compared;
 mod depth;
@@ -27,6 +28,7 @@ use crate::intake::layout_named;
 use crate::report::{StepReport, counted};
 use crate::span::span_between;
 use crate::step::RehearseStep;
+use ask_beside::ask_in_words;
 
 pub use brackets::{keep_bracket, read_brackets};
 pub use document::{account_json, depth_json, entry_json, figures_json};
@@ -287,6 +289,9 @@ fn doubts_of(opened: &Opened, lines: &mut Vec<String>) -> Vec<String> {
     let mut doubts = opened.doubts.clone();
     let desk = opened.replay.desk();
     let [recorded, without, beyond] = depth::deals_by_depth(desk);
+    lines.extend(
+        opened.played.iter().filter_map(|one| Some(format!("  {}", ask_in_words(one.ask.as_ref()?)))),
+    );
     for depth in opened.played.iter().filter_map(|one| one.depth.as_ref().filter(|d| d.sizes.is_some())) {
         lines.push(format!("  sizes by the recorded depth of {}", depth.info.name));
     }

@@ -5,11 +5,12 @@ use stavel_core::model::time::rfc3339;
 use stavel_core::model::{Instrument, Micros, SeriesName, Shape, Span};
 use stavel_core::rehearse::{
     BarEnds, DeskRules, PriceFactor, Replay, Rescaled, RowSource, ShelfRows, SpreadRule, Tape, Traded,
-    money_sheet,
+    WithAsk, money_sheet,
 };
 use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
+use super::ask_beside::ask_beside;
 use super::depth::{DepthBeside, depth_beside};
 use super::rates::{PricedIn, currency_of, rule_for};
 
@@ -55,15 +56,18 @@ pub struct PlayedSeries {
     pub instrument: Instrument,
     /// True where nobody has said what a step of the price is worth: profit is in points then.
     pub in_points: bool,
+    /// The bars of the ask that are played beside those of the bid.
+    pub ask: Option<SeriesInfo>,
     /// The recorded order book that is played beside it.
     pub depth: Option<DepthBeside>,
 }
 
 impl Opened {
-    /// The order books that are played beside the series, with the numbers of their editions.
-    pub fn depth(&self) -> Vec<(SeriesName, i64)> {
-        let books = self.played.iter().filter_map(|one| one.depth.as_ref());
-        books.map(|depth| (depth.info.name.clone(), depth.info.edition.number)).collect()
+    /// The bars of the ask and the order books that are played beside the series, with the numbers of their editions.
+    pub fn beside(&self) -> Vec<(SeriesName, i64)> {
+        let of = |one: &PlayedSeries| [one.ask.clone(), one.depth.as_ref().map(|depth| depth.info.clone())];
+        let beside = self.played.iter().flat_map(of).flatten();
+        beside.map(|info| (info.name, info.edition.number)).collect()
     }
 }
 
@@ -101,7 +105,8 @@ pub fn open_replay(shelf: &Shelf, opening: &Opening<'_>) -> Result<Opened> {
         let instrument = shelf.instrument(&name.instrument)?;
         let (_, in_points) = money_sheet(&instrument, info.edition.scale.price);
         let depth = depth_beside(&all, &info, &instrument, opening.rules.depth, &mut doubts);
-        played.push(PlayedSeries { info, instrument, in_points, depth });
+        let ask = ask_beside(&all, &info, &mut doubts);
+        played.push(PlayedSeries { info, instrument, in_points, ask, depth });
     }
     let priced: Vec<PricedIn> = played.iter().map(priced_in).collect();
     // A single instrument needs no name for its money; money of several, or of an account, does.
@@ -123,21 +128,12 @@ pub fn open_replay(shelf: &Shelf, opening: &Opening<'_>) -> Result<Opened> {
     }
     let span = bounded(&played, opening.span)?;
     let from = opening.begin.unwrap_or(opening.span.from);
-    // A bar that is open at the beginning began before it.
-    let readable = Span::new(Micros::MIN, opening.span.to);
     let (mut tapes, mut traded, mut books) = (Vec::new(), Vec::new(), Vec::new());
     for (of, one) in played.iter().enumerate() {
         let info = &one.info;
-        let spreads = SpreadRule::of(shelf, info, &one.instrument.sheet, begin_of(opening))?;
-        let reader = shelf.reader(&info.edition)?;
-        let source = match opening.prices_only {
-            true => ShelfRows::prices_only(reader, readable),
-            false => ShelfRows::new(reader, readable),
-        };
-        let source: Box<dyn RowSource> = match opening.factor {
-            Some(factor) => Box::new(Rescaled::new(source, factor)),
-            None => Box::new(source),
-        };
+        let spreads =
+            SpreadRule::of(shelf, info, one.ask.as_ref(), &one.instrument.sheet, begin_of(opening))?;
+        let source = source_of(shelf, one, opening)?;
         let ends = BarEnds::new(info.name.frame, &one.instrument.sheet.session);
         let tape = Tape::new(source, ends, spreads, Span::new(from, opening.span.to))?;
         let decimals = info.edition.scale.price;
@@ -152,6 +148,29 @@ pub fn open_replay(shelf: &Shelf, opening: &Opening<'_>) -> Result<Opened> {
     let replay = Replay::new(tapes, traded, opening.rules.clone())?.with_books(books)?;
     let began = replay.desk().now();
     Ok(Opened { replay, played, currency, factor: opening.factor, began, doubts })
+}
+
+/// The rows that are played of a series.
+fn source_of(shelf: &Shelf, one: &PlayedSeries, opening: &Opening<'_>) -> Result<Box<dyn RowSource>> {
+    // A bar that is open at the beginning began before it.
+    let readable = Span::new(Micros::MIN, opening.span.to);
+    let reader = shelf.reader(&one.info.edition)?;
+    let rows = match opening.prices_only {
+        true => ShelfRows::prices_only(reader, readable),
+        false => ShelfRows::new(reader, readable),
+    };
+    let scale = one.info.edition.scale;
+    let source: Box<dyn RowSource> = match &one.ask {
+        Some(ask) => {
+            let asks = ShelfRows::prices_only(shelf.reader(&ask.edition)?, readable);
+            Box::new(WithAsk::new((rows, scale), (asks, ask.edition.scale))?)
+        }
+        None => Box::new(rows),
+    };
+    Ok(match opening.factor {
+        Some(factor) => Box::new(Rescaled::new(source, factor)),
+        None => source,
+    })
 }
 
 /// The moment at which playing begins, where it was said.

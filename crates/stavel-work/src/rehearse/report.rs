@@ -13,6 +13,7 @@ use stavel_draw::{
     scene,
 };
 
+use super::ask_beside::ask_in_words;
 use super::opening::Opened;
 use super::words::journal_lines;
 use crate::chart_bars::{ChartRoom, ChartSource, bars_for_chart};
@@ -264,6 +265,7 @@ fn rests_on(opened: &Opened) -> Vec<DossierLine> {
     for one in &opened.played {
         lines.push(plain(format!("{}, edition {}", one.info.name, one.info.edition.number)));
         lines.extend(one.rebuilt().map(|rebuilt| doubt(rebuilt).below(1)));
+        lines.extend(one.ask.iter().map(|ask| plain(ask_in_words(ask)).below(1)));
         lines.extend(one.depth.iter().map(|depth| plain(depth.in_words()).below(1)));
         if one.in_points {
             lines.push(

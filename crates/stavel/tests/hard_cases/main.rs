@@ -19,6 +19,7 @@ mod handed_on;
 mod made_up;
 mod money;
 mod numbers;
+mod rehearsed;
 mod sides;
 mod variants;
 

@@ -1,7 +1,7 @@
 //! Blind practice: a day by chance, of which neither name nor date is seen and whose prices are rescaled.
 
-use stavel_core::model::Field;
 use stavel_core::model::time::{DAY, MINUTE, date, day_of};
+use stavel_core::model::{Field, SeriesName, Side};
 use stavel_core::rehearse::PriceFactor;
 use stavel_core::store::SeriesInfo;
 
@@ -19,7 +19,9 @@ fn knows_its_spread(info: &SeriesInfo, view: &View<'_>) -> bool {
     let fields = &info.edition.fields;
     let says = |field: Field| fields.contains(&field);
     let of_sheet = view.snapshot.instrument(&info.name.instrument).and_then(|i| i.sheet.spread);
-    says(Field::Ask) || says(Field::Spread) || of_sheet.is_some()
+    let ask = SeriesName { side: Side::Ask, ..info.name.clone() };
+    let has_ask = info.name.side == Side::Bid && view.snapshot.find(&ask).is_some();
+    says(Field::Ask) || says(Field::Spread) || of_sheet.is_some() || has_ask
 }
 
 impl RehearseLens {

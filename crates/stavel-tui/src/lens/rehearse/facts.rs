@@ -129,6 +129,9 @@ fn facts_of(play: &Play) -> Vec<FactLine> {
             }
         }),
     ]);
+    if one.ask.is_some() {
+        out.push(FactLine::words("bid and ask are of bars of their own"));
+    }
     let used = tape.spreads_used();
     if used.measured + used.sheet > 0 {
         out.push(FactLine::words(spread_rule_in_words(tape.spreads().source())));

@@ -311,9 +311,9 @@ impl Lens for RehearseLens {
             };
             let mut opened = open_replay(shelf, &opening)?;
             match &again {
-                Some(again) if again.head.depth != opened.depth() => {
+                Some(again) if again.head.beside != opened.beside() => {
                     return Err(Error::input(
-                        "The recorded depth beside it is another now, so it would come out differently; it is kept as it was.",
+                        "The ask or the depth beside it is another now, so it would come out differently; it is kept as it was.",
                     ));
                 }
                 Some(again) => {

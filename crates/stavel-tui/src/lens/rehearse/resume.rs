@@ -87,10 +87,10 @@ impl RehearseLens {
             let series =
                 play.played.iter().map(|one| (one.info.name.clone(), one.info.edition.number)).collect();
             let (rules, account) = (self.rules.clone(), self.account.clone());
-            let depth = play.depth();
+            let beside = play.beside();
             let head = KeptHead {
                 series,
-                depth,
+                beside,
                 begin: self.begin,
                 until: self.until,
                 rules,
