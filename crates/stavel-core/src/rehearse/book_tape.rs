@@ -1,7 +1,7 @@
 //! The recorded order book of a history, played beside its quotes.
 
 use super::book::{Book, BookUnits};
-use super::tape::{Pieces, RowSource};
+use super::row_source::{Pieces, RowSource};
 use crate::Result;
 use crate::model::time::DAY;
 use crate::model::{Columns, Micros};

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::tape::{Pieces, RowSource};
+use super::row_source::{Pieces, RowSource};
 use crate::Result;
 use crate::model::{ABSENT, Columns, Micros};
 

@@ -1,6 +1,6 @@
 //! The rows of a series on the shelf, for a tape.
 
-use super::tape::{Pieces, RowSource};
+use super::row_source::{Pieces, RowSource};
 use crate::Result;
 use crate::model::columns::shape_of;
 use crate::model::{Field, Micros, Shape, Span};

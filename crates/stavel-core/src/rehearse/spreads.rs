@@ -1,6 +1,6 @@
 //! The spread of rows that do not say theirs: one rule, wherever a history is played.
 
-use super::tape::RowSource;
+use super::row_source::RowSource;
 use super::with_ask::{WithAsk, spreads_of};
 use crate::hour_spreads::{HourSpreads, SpreadCounter};
 use crate::model::instrument::SpecSheet;

@@ -2,8 +2,9 @@
 
 use super::bar_ends::BarEnds;
 use super::quote::TradeQuote;
+use super::row_source::{Pieces, RowSource};
 use super::spreads::{SpreadFrom, SpreadRule, SpreadsUsed};
-use super::tape_rows::TapePiece;
+use super::tape_rows::{KnownSides, QuoteMaker, TapePiece};
 use crate::model::time::{DAY, HOUR, SECOND};
 use crate::model::{Columns, Field, Micros, Session, Shape, Span};
 use crate::{Error, Result};
@@ -20,65 +21,19 @@ pub enum FillPrice {
     },
 }
 
-/// Pieces of rows, in order of time.
-pub type Pieces = Box<dyn Iterator<Item = Result<Columns>> + Send>;
-
-/// Where a tape has its rows from.
-pub trait RowSource: Send {
-    /// The rows at or after a moment, piece by piece.
-    ///
-    /// # Errors
-    /// Where they cannot be read.
-    fn rows_from(&self, from: Micros) -> Result<Pieces>;
-
-    /// The time of the last row before a moment.
-    ///
-    /// # Errors
-    /// Where they cannot be read.
-    fn last_before(&self, before: Micros) -> Result<Option<Micros>>;
-}
-
-impl<S: RowSource + ?Sized> RowSource for Box<S> {
-    fn rows_from(&self, from: Micros) -> Result<Pieces> {
-        (**self).rows_from(from)
-    }
-
-    fn last_before(&self, before: Micros) -> Result<Option<Micros>> {
-        (**self).last_before(before)
-    }
-}
-
-/// Rows that are all in memory.
-pub struct HeldRows(pub Columns);
-
-impl RowSource for HeldRows {
-    fn rows_from(&self, from: Micros) -> Result<Pieces> {
-        let at = self.0.time.partition_point(|t| *t < from);
-        Ok(Box::new(std::iter::once(Ok(self.0.rows(at..self.0.len())))))
-    }
-
-    fn last_before(&self, before: Micros) -> Result<Option<Micros>> {
-        let at = self.0.time.partition_point(|t| *t < before);
-        Ok(at.checked_sub(1).map(|i| self.0.time[i]))
-    }
-}
-
 /// A history that plays forward. A tick is one quote; a bar is two, its open when it begins and its
 /// close just before it ends, so that nothing is known of a bar before it is over. One piece of rows is held.
 pub struct Tape {
     source: Box<dyn RowSource>,
-    pub(super) ends: BarEnds,
+    maker: QuoteMaker,
     /// From this moment on nothing is played.
     until: Micros,
-    /// For rows that do not say their spread.
-    pub(super) spreads: SpreadRule,
     used: SpreadsUsed,
     pieces: Pieces,
     /// The rows after those at hand: a bar that is cut there closes before.
     next: Option<Columns>,
     piece: TapePiece,
     at: usize,
-    pub(super) last: KnownSides,
     /// The row whose close is not played any more.
     cut: Option<Micros>,
 }
@@ -93,13 +48,6 @@ pub struct TapePlace {
     last: KnownSides,
     used: SpreadsUsed,
     cut: Option<Micros>,
-}
-
-/// The last price of each side: feeds may write only the one that changed.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub(super) struct KnownSides {
-    pub bid: Option<i64>,
-    pub ask: Option<i64>,
 }
 
 impl Tape {
@@ -117,15 +65,13 @@ impl Tape {
         }
         let mut tape = Tape {
             source,
-            ends,
+            maker: QuoteMaker { ends, spreads, last: KnownSides::default() },
             until: span.to,
-            spreads,
             used: SpreadsUsed::default(),
             pieces: Box::new(std::iter::empty()),
             next: None,
             piece: TapePiece::default(),
             at: 0,
-            last: KnownSides::default(),
             cut: None,
         };
         tape.seek(span.from)?;
@@ -139,7 +85,7 @@ impl Tape {
 
     /// What is done where rows do not say their spread.
     pub fn spreads(&self) -> &SpreadRule {
-        &self.spreads
+        &self.maker.spreads
     }
 
     /// The piece at hand and the place of the next quote in it.
@@ -185,7 +131,8 @@ impl Tape {
         // The row before may be a bar that is open then, or a quote that says the side which the next one leaves out.
         let from = self.source.last_before(to)?.unwrap_or(to);
         self.pieces = self.source.rows_from(from)?;
-        (self.next, self.piece, self.at, self.last) = (None, TapePiece::default(), 0, KnownSides::default());
+        (self.next, self.piece, self.at, self.maker.last) =
+            (None, TapePiece::default(), 0, KnownSides::default());
         self.cut = None;
         let (used, mut standing) = (self.used, None);
         self.load()?;
@@ -229,11 +176,11 @@ impl Tape {
         let Some(row) = place.row else {
             (self.next, self.piece, self.at) = (None, TapePiece::default(), 0);
             self.pieces = Box::new(std::iter::empty());
-            (self.last, self.used, self.cut) = (place.last, place.used, place.cut);
+            (self.maker.last, self.used, self.cut) = (place.last, place.used, place.cut);
             return Ok(());
         };
         self.pieces = self.source.rows_from(row)?;
-        (self.next, self.piece, self.at, self.last) = (None, TapePiece::default(), 0, place.last);
+        (self.next, self.piece, self.at, self.maker.last) = (None, TapePiece::default(), 0, place.last);
         self.cut = None;
         self.load()?;
         for _ in 0..place.skip {
@@ -257,7 +204,7 @@ impl Tape {
             }
         }
         let before = self.source.last_before(to)?;
-        let close = before.map(|row| self.ends.clone().end(row, None, after) - SECOND);
+        let close = before.map(|row| self.maker.ends.clone().end(row, None, after) - SECOND);
         let next = close.filter(|close| *close >= to && *close < self.until).or(after);
         if let Some(t) = next.filter(|t| t - to <= 7 * DAY + self.bar()) {
             return Ok(FillPrice::At(after.map_or(t, |after| t.min(after))));
@@ -273,7 +220,7 @@ impl Tape {
 
     /// The length of a bar; 0 for ticks.
     pub fn bar(&self) -> Micros {
-        self.ends.frame().length()
+        self.maker.ends.frame().length()
     }
 
     /// A bar and its quotes are apart no longer than this: an hour, or the length of a bar.
@@ -320,8 +267,7 @@ impl Tape {
                 _ => 0,
             };
             let next = self.next.as_ref().and_then(|rows| rows.time.first().copied());
-            let piece =
-                if rows.has(Field::Close) { self.of_bars(rows, next)? } else { self.of_quotes(rows)? };
+            let piece = self.maker.quotes_of(rows, next)?;
             (self.piece, self.at) = (TapePiece { before, ..piece }.until(self.until), 0);
             self.cut = self.piece.rows.time.get(self.piece.over).copied();
             if !self.piece.time.is_empty() {

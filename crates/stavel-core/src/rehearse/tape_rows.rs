@@ -1,8 +1,8 @@
 //! The rows of a tape as quotes.
 
+use super::bar_ends::BarEnds;
 use super::quote::{BarReach, TradeQuote};
-use super::spreads::SpreadFrom;
-use super::tape::{KnownSides, Tape};
+use super::spreads::{SpreadFrom, SpreadRule};
 use super::with_ask::{ask_of_bar, without_ask};
 use crate::Result;
 use crate::model::time::SECOND;
@@ -77,14 +77,37 @@ impl TapePiece {
     }
 }
 
-impl Tape {
+/// The last price of each side: feeds may write only the one that changed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) struct KnownSides {
+    pub bid: Option<i64>,
+    pub ask: Option<i64>,
+}
+
+/// Makes quotes of rows.
+#[derive(Debug)]
+pub(super) struct QuoteMaker {
+    /// When bars are over.
+    pub ends: BarEnds,
+    /// For rows that do not say their spread.
+    pub spreads: SpreadRule,
+    /// What was known before the rows that come next.
+    pub last: KnownSides,
+}
+
+impl QuoteMaker {
+    /// Rows as quotes; `next` is the time of the row after them.
+    pub(super) fn quotes_of(&mut self, rows: Columns, next: Option<Micros>) -> Result<TapePiece> {
+        if rows.has(Field::Close) { self.of_bars(rows, next) } else { self.of_quotes(rows) }
+    }
+
     /// The spread of a row that says none.
     fn spread_at(&self, time: Micros) -> Result<(i64, SpreadFrom)> {
         self.spreads.at(time).ok_or_else(|| self.spreads.question())
     }
 
     /// Ticks as quotes: a side that a row does not say stays as it was.
-    pub(super) fn of_quotes(&mut self, mut rows: Columns) -> Result<TapePiece> {
+    fn of_quotes(&mut self, mut rows: Columns) -> Result<TapePiece> {
         let is_whole = |field: Field| rows.has(field) && !rows.column(field).contains(&crate::model::ABSENT);
         if is_whole(Field::Bid) && is_whole(Field::Ask) {
             let (bid, ask) = (rows.column(Field::Bid).to_vec(), rows.column(Field::Ask).to_vec());
@@ -134,7 +157,7 @@ impl Tape {
     }
 
     /// Bars, and layers of bars and ticks, as quotes.
-    pub(super) fn of_bars(&mut self, rows: Columns, next: Option<Micros>) -> Result<TapePiece> {
+    fn of_bars(&mut self, rows: Columns, next: Option<Micros>) -> Result<TapePiece> {
         let is_layered = rows.shape() == Shape::Layered;
         let mut piece = TapePiece { entered: self.last, ..TapePiece::default() };
         let value = |field: Field, row: usize| rows.column(field).get(row).copied().and_then(present);

@@ -1,7 +1,7 @@
 //! Bars of the bid with those of the ask beside them.
 
+use super::row_source::{Pieces, RowSource};
 use super::shelf_rows::ShelfRows;
-use super::tape::{Pieces, RowSource};
 use crate::model::{ABSENT, Columns, Field, Micros, Scale, Span, present};
 use crate::store::{Cursor, SeriesInfo, Shelf};
 use crate::{Error, Result};

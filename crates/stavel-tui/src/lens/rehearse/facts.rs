@@ -130,7 +130,7 @@ fn facts_of(play: &Play) -> Vec<FactLine> {
         }),
     ]);
     if one.ask.is_some() {
-        out.push(FactLine::words("bid and ask are of bars of their own"));
+        out.push(FactLine::words("bid and ask each have bars of their own"));
     }
     let used = tape.spreads_used();
     if used.measured + used.sheet > 0 {

@@ -264,7 +264,10 @@ fn draw_head(play: &Play, pace: usize, view: &View<'_>, canvas: &mut Canvas<'_>)
     let x = canvas.put(1, 0, &format!("{mark} {}", pace_in_words(pace)), theme::strong().fg(colour));
     let own = view.settings.clock.as_ref().filter(|own| *own != clock);
     let hour = |t: Micros| wall(t)[11..].to_owned();
-    let mut words = format!("  {} {clock} · {} UTC", wall(clock.to_wall(now)), hour(now));
+    let mut words = format!("  {} {clock}", wall(clock.to_wall(now)));
+    if *clock != Clock::utc() {
+        words.push_str(&format!(" · {} UTC", hour(now)));
+    }
     if let Some(own) = own {
         words.push_str(&format!(" · {} {own}", hour(own.to_wall(now))));
     }
