@@ -38,9 +38,11 @@ impl Desk {
         }
     }
 
-    /// Fills what can be filled at the last quote of an instrument, which stands still at a later moment.
+    /// Fills what can be filled at the last quote of an instrument, which stands still at a later moment. One from before a weekend
+    /// or a hole in the rows stands no more: what is given then waits for the next.
     fn fill_standing(&mut self, of: usize, now: Micros) {
-        let Some(last) = self.state.quotes[of] else { return };
+        let stands = |last: &TradeQuote| now - last.time <= self.traded[of].patience;
+        let Some(last) = self.state.quotes[of].filter(stands) else { return };
         let quote = TradeQuote { time: now.max(last.time), ..last };
         // A night that is over by now is not one of what is opened now.
         let rates = Rates { quotes: &self.state.quotes, traded: &self.traded };

@@ -60,6 +60,21 @@ fn what_is_given_between_two_quotes_is_dealt_at_its_own_moment_and_pays_no_night
 }
 
 #[test]
+fn a_quote_from_before_a_hole_is_dealt_at_no_more() {
+    let mut desk = desk(&[]);
+    desk.take(0, at(0, 100));
+    let patience = desk.traded()[0].patience;
+    let before = at(0, 0).time + patience;
+    desk.give(before, DeskAct::Order(Ticket::market(0, Direction::Buy, LOT)));
+    assert_eq!(deals(&desk), [(DealReason::Market, 110, LOT)]);
+    // A second later nobody knows what the price is: the order waits for the first quote after the hole.
+    desk.give(before + SECOND, DeskAct::Flat { of: None });
+    assert_eq!(deals(&desk).len(), 1);
+    desk.take(0, TradeQuote { time: before + 2 * SECOND, bid: 70, ask: 80 });
+    assert_eq!(deals(&desk)[1], (DealReason::Close, 70, -LOT));
+}
+
+#[test]
 fn a_stop_gets_the_next_price_and_a_limit_its_own_or_better() {
     let mut desk = desk(&[]);
     desk.take(0, at(0, 1000));

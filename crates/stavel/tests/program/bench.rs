@@ -2,6 +2,7 @@
 //! wait is for text.
 
 use std::process::{Command, Output};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use crate::support::{Program, demo};
@@ -13,7 +14,10 @@ pub struct Terminal {
 
 impl Terminal {
     pub fn open(p: &Program, size: (u16, u16), args: &str) -> Terminal {
-        let socket = p.dir.path().join("tmux").to_string_lossy().into_owned();
+        // A server that is about to end would take the next terminal with it.
+        static OPENED: AtomicUsize = AtomicUsize::new(0);
+        let socket = format!("tmux{}", OPENED.fetch_add(1, Ordering::Relaxed));
+        let socket = p.dir.path().join(socket).to_string_lossy().into_owned();
         let t = Terminal { socket };
         let command = format!(
             "STAVEL_SHELF='{}' '{}' {args}; echo \"left with $?\"; sleep 60",
