@@ -65,7 +65,7 @@ impl Tape {
         }
         let mut tape = Tape {
             source,
-            maker: QuoteMaker { ends, spreads, last: KnownSides::default() },
+            maker: QuoteMaker::new(ends, spreads),
             until: span.to,
             used: SpreadsUsed::default(),
             pieces: Box::new(std::iter::empty()),

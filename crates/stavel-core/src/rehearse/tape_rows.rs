@@ -5,7 +5,7 @@ use super::quote::{BarReach, TradeQuote};
 use super::spreads::{SpreadFrom, SpreadRule};
 use super::with_ask::{ask_of_bar, without_ask};
 use crate::Result;
-use crate::model::time::SECOND;
+use crate::model::time::{MINUTE, SECOND};
 use crate::model::{Columns, Field, Micros, Shape, present};
 
 /// A piece of rows as quotes.
@@ -93,17 +93,29 @@ pub(super) struct QuoteMaker {
     pub spreads: SpreadRule,
     /// What was known before the rows that come next.
     pub last: KnownSides,
+    /// The spread of the quarter of an hour asked for last: no hour of a wall begins within one.
+    quarter: Option<(i64, (i64, SpreadFrom))>,
 }
 
 impl QuoteMaker {
+    pub fn new(ends: BarEnds, spreads: SpreadRule) -> QuoteMaker {
+        QuoteMaker { ends, spreads, last: KnownSides::default(), quarter: None }
+    }
+
     /// Rows as quotes; `next` is the time of the row after them.
     pub(super) fn quotes_of(&mut self, rows: Columns, next: Option<Micros>) -> Result<TapePiece> {
         if rows.has(Field::Close) { self.of_bars(rows, next) } else { self.of_quotes(rows) }
     }
 
     /// The spread of a row that says none.
-    fn spread_at(&self, time: Micros) -> Result<(i64, SpreadFrom)> {
-        self.spreads.at(time).ok_or_else(|| self.spreads.question())
+    fn spread_at(&mut self, time: Micros) -> Result<(i64, SpreadFrom)> {
+        let quarter = time.div_euclid(15 * MINUTE);
+        if let Some((_, spread)) = self.quarter.filter(|(of, _)| *of == quarter) {
+            return Ok(spread);
+        }
+        let spread = self.spreads.at(time).ok_or_else(|| self.spreads.question())?;
+        self.quarter = Some((quarter, spread));
+        Ok(spread)
     }
 
     /// Ticks as quotes: a side that a row does not say stays as it was.
@@ -125,13 +137,14 @@ impl QuoteMaker {
         let price = if rows.has(Field::Bid) || rows.has(Field::Ask) { Field::Bid } else { Field::Last };
         let says_asks = rows.has(Field::Ask);
         let mut piece = TapePiece { entered: self.last, ..TapePiece::default() };
+        let (bids, asks) = (rows.cells(price), rows.cells(Field::Ask));
         let mut keep = Vec::with_capacity(rows.len());
         for row in 0..rows.len() {
             // Rows before the first quote say a side that it has.
             if piece.time.is_empty() && row > 0 && rows.time[row] > rows.time[row - 1] {
                 piece.entered = self.last;
             }
-            let (bid, ask) = (rows.cells(price).get(row), rows.cells(Field::Ask).get(row));
+            let (bid, ask) = (bids.get(row), asks.get(row));
             self.last = KnownSides {
                 bid: bid.or(self.last.bid),
                 ask: if says_asks { ask.or(self.last.ask) } else { None },
@@ -152,7 +165,9 @@ impl QuoteMaker {
             piece.ask.push(ask);
             piece.from.push(from);
         }
-        rows.retain(|row| keep[row]);
+        if keep.contains(&false) {
+            rows.retain(|row| keep[row]);
+        }
         Ok(TapePiece { rows, ..piece })
     }
 
