@@ -29,7 +29,7 @@ impl<S: RowSource> WithAsk<S> {
     pub fn new((bid, scale): (S, Scale), (ask, of_ask): (S, Scale)) -> Result<WithAsk<S>> {
         if of_ask.price > scale.price {
             return Err(Error::input(format!(
-                "the ask has {} decimals and the bid {}",
+                "The ask has {} decimals and the bid {}, so they are not played as one market.",
                 of_ask.price, scale.price
             )));
         }
@@ -57,10 +57,10 @@ impl WithAsk<ShelfRows> {
 
 impl<S: RowSource> RowSource for WithAsk<S> {
     fn rows_from(&self, from: Micros) -> Result<Pieces> {
-        let scale = Scale { price: self.scale.price, ..self.scale };
+        let price = self.scale.price;
         let asks = self.ask.rows_from(from)?.map(move |piece| {
             let piece = piece?;
-            let finer = Scale { price: scale.price, volume: piece.scale.volume };
+            let finer = Scale { price, ..piece.scale };
             Ok(piece.rescaled(finer))
         });
         let mut asks: Cursor<Pieces> = Cursor::new(Box::new(asks));
