@@ -51,7 +51,9 @@ pub fn run(mut app: App, options: BenchOptions) -> Result<()> {
             // A terminal that keeps no clipboard passes it over.
             let _ = execute!(stdout(), CopyToClipboard::to_clipboard_from(text));
         }
-        if event::poll(BEAT)? {
+        // What took its time already is not waited for again; a key is always looked for.
+        let rest = BEAT.saturating_sub(now.elapsed()).max(Duration::from_millis(1));
+        if event::poll(rest)? {
             dirty = true;
             // Everything that waits is taken before the next picture, so that a held key does not lag.
             loop {
