@@ -167,7 +167,8 @@ impl Grid {
         GridBar { stamp, span, opens: true }
     }
 
-    /// When the last session day ends of the bar of days that holds a moment; what strays behind it does not count.
+    /// When the last session day of a bar of days ends, of the bar that holds a moment. Rows that the bar takes after that do not
+    /// move it.
     pub fn days_end_at(&self, t: Micros) -> Micros {
         self.of_days(self.day_counted(t)).span.to
     }

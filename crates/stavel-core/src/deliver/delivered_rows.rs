@@ -49,18 +49,6 @@ impl BarEvents {
     }
 }
 
-/// The column of the ask's own series that stands in this column beside the bid.
-fn of_the_ask(field: Field) -> Option<Field> {
-    Some(match field {
-        Field::AskOpen => Field::Open,
-        Field::AskHigh => Field::High,
-        Field::AskLow => Field::Low,
-        Field::AskClose => Field::Close,
-        Field::AskVolume => Field::Volume,
-        _ => return None,
-    })
-}
-
 impl DeliveredRows {
     /// The rows of an order. `info` is the series as it is delivered; it gets the columns and the decimals of what stands
     /// beside it.
@@ -84,7 +72,7 @@ impl DeliveredRows {
                 let edition = &mut info.edition;
                 let has_own = edition.fields.contains(&Field::AskVolume);
                 let is_beside = |f: &Field| {
-                    of_the_ask(*f).is_some_and(|own| ask.edition.fields.contains(&own))
+                    f.in_rows_of_the_ask().is_some_and(|own| ask.edition.fields.contains(&own))
                         && !(has_own && *f == Field::AskVolume)
                 };
                 edition.fields =
@@ -252,10 +240,10 @@ struct SideBySide {
 
 impl SideBySide {
     fn new(own: &Reader, ask: &Reader, span: Span, fields: &[Field], scale: Scale) -> SideBySide {
-        let is_own = |f: &Field| own.edition.fields.contains(f) || of_the_ask(*f).is_none();
+        let is_own = |f: &Field| own.edition.fields.contains(f) || f.in_rows_of_the_ask().is_none();
         let (mut of_own, mut of_ask, mut columns) = (Vec::new(), Vec::new(), Vec::new());
         for field in fields {
-            match of_the_ask(*field).filter(|_| !is_own(field)) {
+            match field.in_rows_of_the_ask().filter(|_| !is_own(field)) {
                 Some(theirs) => {
                     columns.push((false, of_ask.len()));
                     of_ask.push(theirs);

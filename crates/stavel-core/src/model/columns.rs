@@ -195,7 +195,20 @@ impl Field {
         matches!(self, Open | High | Low | Close)
     }
 
-    /// True for the ask of a bar that stands beside its bid: only in files, never on a shelf.
+    /// The field that a column beside the bid has in the rows of the ask itself.
+    pub fn in_rows_of_the_ask(self) -> Option<Field> {
+        use Field::*;
+        Some(match self {
+            AskOpen => Open,
+            AskHigh => High,
+            AskLow => Low,
+            AskClose => Close,
+            AskVolume => Volume,
+            _ => return None,
+        })
+    }
+
+    /// True for the ask of a bar that stands beside its bid: never on a shelf, which has it as a series of its own.
     pub fn is_beside_the_bid(self) -> bool {
         use Field::*;
         matches!(self, AskOpen | AskHigh | AskLow | AskClose)

@@ -38,8 +38,8 @@ impl Desk {
         }
     }
 
-    /// Fills what can be filled at the last quote of an instrument, which stands still at a later moment. One from before a weekend
-    /// or a hole in the rows stands no more: what is given then waits for the next.
+    /// Fills what can be filled at the last quote of an instrument, which stands still at a later moment. A quote from before a
+    /// weekend, or before a hole in the rows, does not stand any more: what is given after it waits for the next.
     fn fill_standing(&mut self, of: usize, now: Micros) {
         let stands = |last: &TradeQuote| now - last.time <= self.traded[of].patience;
         let Some(last) = self.state.quotes[of].filter(stands) else { return };

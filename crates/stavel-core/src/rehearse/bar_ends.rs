@@ -27,8 +27,8 @@ impl BarEnds {
         self.frame
     }
 
-    /// When the bar is over that began at a moment; of rows that each know what they cover, `covers` is that. Where the next row
-    /// comes earlier the bar is over by then, which is not looked at here.
+    /// When the bar is over that began at a moment. `covers` is how long it lasts, of rows that each know it; `next` is the time of
+    /// the next row, where there is one. A next row that comes before the end cuts the bar short: that is left to the caller.
     pub fn end(&mut self, time: Micros, covers: Option<Micros>, next: Option<Micros>) -> Micros {
         let frame = covers.map_or(Some(self.frame), Frame::of_length);
         let length = covers.unwrap_or(self.frame.length());

@@ -33,7 +33,7 @@ pub struct Logged {
 }
 
 impl Logged {
-    /// Goes on no further than to a moment.
+    /// Has a jump end at a moment at the latest.
     fn ends_by(&mut self, until: Micros) {
         if let ReplayAct::Jump(to) = &mut self.what {
             *to = (*to).min(until);
@@ -49,7 +49,7 @@ pub enum ReplayAct {
     Give(DeskAct),
     /// Deals between two quotes: it waits for the next.
     Submit(DeskAct),
-    /// Goes on to a moment. Only where nothing is held and no order waits, what lies between is not played.
+    /// Goes on to a moment. What lies between is played where something is held or an order waits, and passed over elsewhere.
     Jump(Micros),
 }
 
@@ -350,7 +350,7 @@ impl Replay {
             tape.go_to(place)?;
         }
         let mut rest = self.log.split_off(log_from);
-        // What was gone on to after that moment was never reached.
+        // The mark may lie on the way of a jump that went further: it ends here now.
         if let Some(last) = self.log.last_mut() {
             last.ends_by(to);
         }

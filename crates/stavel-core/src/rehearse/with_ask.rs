@@ -6,13 +6,8 @@ use crate::model::{ABSENT, Columns, Field, Micros, Scale, Span, present};
 use crate::store::{Cursor, SeriesInfo, Shelf};
 use crate::{Error, Result};
 
-/// The columns of the ask, and what they are called in its own rows.
-const ASKS: [(Field, Field); 4] = [
-    (Field::AskOpen, Field::Open),
-    (Field::AskHigh, Field::High),
-    (Field::AskLow, Field::Low),
-    (Field::AskClose, Field::Close),
-];
+/// The columns of the ask.
+const ASKS: [Field; 4] = [Field::AskOpen, Field::AskHigh, Field::AskLow, Field::AskClose];
 
 /// Rows of bars with the ask of the bars of the same times; where there is none it is absent.
 pub struct WithAsk<S> {
@@ -75,10 +70,8 @@ impl<S: RowSource> RowSource for WithAsk<S> {
 
 /// Rows with the ask of their times.
 fn beside(rows: Columns, asks: &mut Cursor<Pieces>) -> Result<Columns> {
-    let fields: Vec<Field> = Field::ALL
-        .into_iter()
-        .filter(|field| rows.has(*field) || ASKS.iter().any(|(beside, _)| beside == field))
-        .collect();
+    let fields: Vec<Field> =
+        Field::ALL.into_iter().filter(|field| rows.has(*field) || ASKS.contains(field)).collect();
     let mut rows = rows.with_fields(&fields);
     for row in 0..rows.len() {
         let time = rows.time[row];
@@ -88,8 +81,8 @@ fn beside(rows: Columns, asks: &mut Cursor<Pieces>) -> Result<Columns> {
         if asks.time()? != Some(time) {
             continue;
         }
-        for (beside, own) in ASKS {
-            let ask = asks.rows().cells(own).get(asks.at());
+        for beside in ASKS {
+            let ask = beside.in_rows_of_the_ask().and_then(|own| asks.rows().cells(own).get(asks.at()));
             if let (Some(ask), Some(column)) = (ask, rows.column_mut(beside)) {
                 column[row] = ask;
             }
@@ -101,7 +94,7 @@ fn beside(rows: Columns, asks: &mut Cursor<Pieces>) -> Result<Columns> {
 /// The ask of a row at its open, its extremes and its close, where all of it is there.
 pub(super) fn ask_of_bar(rows: &Columns, row: usize) -> Option<[i64; 4]> {
     let value = |field: Field| rows.column(field).get(row).copied().and_then(present);
-    let [open, high, low, close] = ASKS.map(|(beside, _)| value(beside));
+    let [open, high, low, close] = ASKS.map(value);
     Some([open?, low?, high?, close?])
 }
 

@@ -18,34 +18,50 @@ fn file_of(shelf: &Path) -> PathBuf {
 /// # Errors
 /// Where the file cannot be read, or says something that is no bracket.
 pub fn read_brackets(shelf: &Path) -> Result<BTreeMap<String, String>> {
+    brackets_in(&text_of(shelf)?)
+        .map_err(|what| Error::input(format!("The brackets {}: {what}.", file_of(shelf).display())))
+}
+
+/// The text of the file; empty where there is none.
+fn text_of(shelf: &Path) -> Result<String> {
     let path = file_of(shelf);
-    let text = match std::fs::read_to_string(&path) {
-        Ok(text) => text,
-        Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(BTreeMap::new()),
-        Err(e) => return Err(Error::io("Cannot read", &path, &e)),
-    };
-    let wrong = |what: String| Error::input(format!("The brackets {}: {what}.", path.display()));
-    let brackets: BTreeMap<String, String> =
-        toml::from_str(&text).map_err(|e| wrong(printable(e.message())))?;
+    match std::fs::read_to_string(&path) {
+        Ok(text) => Ok(text),
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(String::new()),
+        Err(e) => Err(Error::io("Cannot read", &path, &e)),
+    }
+}
+
+fn brackets_in(text: &str) -> Result<BTreeMap<String, String>, String> {
+    let brackets: BTreeMap<String, String> = toml::from_str(text).map_err(|e| printable(e.message()))?;
     for (name, words) in &brackets {
         order_in_line(&format!("buy 1 with {words}"), "1")
-            .map_err(|why| wrong(format!("'{}': {why}", printable(name))))?;
+            .map_err(|why| format!("'{}': {why}", printable(name)))?;
     }
     Ok(brackets)
 }
 
-/// Names a bracket, or takes its name away; the others of the file stay as they are.
+/// Names a bracket, or takes its name away; every other line of the file, also what a person noted there, stays as it is.
 ///
 /// # Errors
 /// Where the file is not understood, and so is not written over, or cannot be written.
 pub fn keep_bracket(shelf: &Path, name: &str, words: Option<&str>) -> Result<()> {
-    let mut brackets = read_brackets(shelf)?;
-    match words {
-        Some(words) => brackets.insert(name.to_owned(), words.to_owned()),
-        None => brackets.remove(name),
+    read_brackets(shelf)?;
+    let is_other = |line: &&str| !brackets_in(line).is_ok_and(|all| all.contains_key(name));
+    let mut text: String = text_of(shelf)?.lines().filter(is_other).map(|line| format!("{line}\n")).collect();
+    let cannot = |what: &str| {
+        Error::input(format!(
+            "The bracket {} cannot be kept in {}: {what}.",
+            printable(name),
+            file_of(shelf).display()
+        ))
     };
-    let text = toml::to_string(&brackets)
-        .map_err(|e| Error::storage(format!("The bracket {} cannot be kept: {e}.", printable(name))))?;
+    if let Some(words) = words {
+        let one = BTreeMap::from([(name, words)]);
+        text += &toml::to_string(&one).map_err(|e| cannot(&e.to_string()))?;
+    }
+    // What a person wrote over several lines may be left; two of a name are not.
+    brackets_in(&text).map_err(|what| cannot(&what))?;
     let path = file_of(shelf);
     let beside = path.with_extension("toml.new");
     let failed = |path: &Path, e: &std::io::Error| Error::io("Cannot write", path, e);
@@ -71,6 +87,11 @@ mod tests {
         assert_eq!(all, [pair("tight", "stop 25pt"), pair("very wide", "stop trail 90pt")]);
         keep_bracket(shelf, "tight", None).unwrap();
         assert_eq!(read_brackets(shelf).unwrap().len(), 1);
+        let own = "# Mine.\nwide = \"stop 90pt\" # for news\n\ntight = \"stop 5pt\"\n";
+        std::fs::write(file_of(shelf), own).unwrap();
+        keep_bracket(shelf, "tight", Some("stop 7pt target 9pt")).unwrap();
+        let kept = std::fs::read_to_string(file_of(shelf)).unwrap();
+        assert_eq!(kept, own.replace("stop 5pt", "stop 7pt target 9pt"), "what a person noted stays");
         for (text, why) in [
             ("tight = 20\n", "invalid type"),
             ("tight = \"stop soon\"\n", "'tight': "),

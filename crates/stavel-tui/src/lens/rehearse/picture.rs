@@ -22,11 +22,9 @@ const HEAD: u16 = 2;
 
 /// What stands on the screen all the time where quotes are not all recorded; of several instruments, of which.
 fn rebuilt_in_words(play: &Play, is_wide: bool) -> Option<String> {
-    let mut rebuilt = play.played.iter().filter_map(|one| Some((one, one.rebuilt()?)));
-    let (first, words) = rebuilt.next()?;
-    let words = if is_wide { words } else { "bars rebuilt to ticks" };
-    let names: Vec<&str> =
-        std::iter::once(first).chain(rebuilt.map(|(one, _)| one)).map(|one| &*one.instrument.name).collect();
+    let rebuilt = play.played.iter().filter_map(|one| Some((one.instrument.name.as_str(), one.rebuilt()?)));
+    let (names, words): (Vec<&str>, Vec<&str>) = rebuilt.unzip();
+    let words = if is_wide { words.first()? } else { words.first().map(|_| "bars rebuilt to ticks")? };
     Some(match play.played.len() {
         1 => format!(" ▲ {words} "),
         _ => format!(" ▲ {}: {words} ", names.join(", ")),

@@ -19,10 +19,10 @@ fn on_the_way(entries: &[Entry]) -> Option<String> {
     let calls = count(|entry| matches!(entry, Entry::MarginCall { .. }));
     Some(match (calls, deals, entries.len()) {
         (_, _, 0) => return None,
-        (0, 0, _) => "nothing was filled, and the journal has more".to_owned(),
+        (0, 0, _) => "no order was filled, but the journal has new lines".to_owned(),
         (0, 1, _) => "there was one fill".to_owned(),
         (0, deals, _) => format!("there were {deals} fills"),
-        (_, deals, _) => format!("came a margin call, and there were {deals} fills"),
+        (_, deals, _) => format!("there was a margin call; fills: {deals}"),
     })
 }
 
