@@ -64,6 +64,7 @@ pub enum Common {
     Stop,
     Palette,
     Keys,
+    Warnings,
     Quit,
 }
 
@@ -106,6 +107,7 @@ pub const COMMON: &[TableRow<Common>] = &[
     .rare(),
     TableRow::new(Common::Palette, ":", "palette", "find any act by its words"),
     TableRow::new(Common::Keys, "?", "keys", "every key"),
+    TableRow::new(Common::Warnings, "!", "", "the warnings of this session").rare(),
     TableRow::new(Common::Quit, "q", "quit", "leave the bench"),
 ];
 

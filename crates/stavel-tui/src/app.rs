@@ -16,20 +16,13 @@ use crate::data::{CheckedEditions, Snapshot};
 use crate::effect::{ChartPlace, Effect, Effects, Pointer, Tone};
 use crate::jobs::{Errand, Running, Slot, Threads};
 use crate::lens::{self, AnyLens};
+use crate::messages::{Message, Warnings};
+use crate::next::WorkLog;
 use crate::outcome::{Asker, OverlayOutcome};
 use crate::overlay::{Overlay, Palette, Prompt};
 use crate::settings::Settings;
 use crate::typing::Answers;
 use crate::view::{FoundReport, View, whole_of, zoomed};
-
-/// What the message line says, and in which tone.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Message {
-    pub text: String,
-    /// Shown after the text where there is room.
-    pub also: String,
-    pub tone: Tone,
-}
 
 /// How often the shelf is looked at for what others change.
 const WATCH: Duration = Duration::from_millis(500);
@@ -48,16 +41,25 @@ pub struct App {
     pub table: ActTable,
     pub running: Option<Running>,
     pub message: Message,
+    /// What was warned of, to be read again.
+    pub warnings: Warnings,
     pub overlay: Option<Overlay>,
     /// Columns and rows of the screen.
     pub size: (u16, u16),
     pub quit: bool,
     found: Option<FoundReport>,
     checked: CheckedEditions,
+    pub(crate) log: WorkLog,
+    /// Whether the next step is to be done as soon as what it waits for is there.
+    pub(crate) next_waits: bool,
     /// True where the facts are shown over the lens of a narrow screen.
     pub shows_facts: bool,
     /// True once a person asked to leave while a job runs.
     asked_to_leave: bool,
+    /// The command with a placeholder that is asked for, and the step that goes on after it.
+    pub(crate) filled_in: Option<(String, Option<Step>)>,
+    /// The step that goes on once the one that runs is done.
+    pub(crate) then: Option<Step>,
     /// The version of the catalog, read now and then to see what others change, and how long ago that was.
     watched: Slot<i64>,
     since_watched: Duration,
@@ -65,7 +67,7 @@ pub struct App {
     /// The line of text that was asked for last: asked again where its answer came to nothing.
     answered: Option<Prompt>,
     begin: Option<(RehearseStep, Option<PlayPace>)>,
-    catalog: Slot<Snapshot>,
+    pub(crate) catalog: Slot<Snapshot>,
     coverage: Slot<Snapshot>,
     /// How often the shelf was read.
     reads: u64,
@@ -81,7 +83,7 @@ pub struct App {
     /// are on no list.
     removed: Option<SeriesName>,
     undone: Option<SeriesName>,
-    answers: Answers,
+    pub(crate) answers: Answers,
     settings: Settings,
     /// A text for the clipboard of the terminal.
     pub copied: Option<String>,
@@ -106,14 +108,19 @@ impl App {
             open: 0,
             running: None,
             message: Message::default(),
+            warnings: Warnings::default(),
             overlay: None,
             answers: Answers::default(),
             size: (160, 47),
             quit: false,
             found: None,
             checked: CheckedEditions::default(),
+            log: WorkLog::default(),
+            next_waits: false,
             shows_facts: false,
             asked_to_leave: false,
+            filled_in: None,
+            then: None,
             watched: Slot::default(),
             since_watched: Duration::ZERO,
             watches: 0,
@@ -155,6 +162,7 @@ impl App {
             found: self.found.as_ref(),
             checked: &self.checked,
             begin: self.begin.as_ref(),
+            log: &self.log,
             settings: &self.settings,
             threads: &self.threads,
             job: self.running.as_ref().map(|running| (&*running.job, running.begun)),
@@ -166,7 +174,11 @@ impl App {
     }
 
     /// Has a lens do something, and does what it asks for.
-    fn with_lens(&mut self, place: usize, call: impl FnOnce(&mut dyn AnyLens, &View<'_>) -> Effects) {
+    pub(crate) fn with_lens(
+        &mut self,
+        place: usize,
+        call: impl FnOnce(&mut dyn AnyLens, &View<'_>) -> Effects,
+    ) {
         let mut lenses = std::mem::take(&mut self.lenses);
         let effects = match lenses.get_mut(place) {
             Some(lens) => call(lens.as_mut(), &self.view()),
@@ -214,6 +226,8 @@ impl App {
                 Effect::SaveLayout(name, step) => self.save_layout(&name, &step),
                 Effect::Open(word) => self.open_lens(word),
                 Effect::TakeIn => self.overlay = Some(Overlay::Intake(Box::default())),
+                Effect::Choose(choice) => self.overlay = Some(Overlay::Choice(choice)),
+                Effect::Rehearsed(instrument) => drop(self.log.rehearsed.insert(instrument)),
                 Effect::Found(found) => {
                     self.checked.insert(found.edition, found.report.mark());
                     self.found = Some(found);
@@ -330,11 +344,24 @@ impl App {
     }
 
     pub fn say(&mut self, text: impl Into<String>, tone: Tone) {
-        self.message =
-            Message { text: stavel_core::error::printable(&text.into()), also: String::new(), tone };
+        let text = stavel_core::error::printable(&text.into());
+        if matches!(tone, Tone::Wrong | Tone::Review) {
+            self.warnings.add(&text);
+        }
+        self.message = Message { text, also: String::new(), tone };
     }
 
-    fn complain(&mut self, err: &Error) {
+    /// Notes which editions were delivered and proved.
+    fn note_delivery(&mut self, report: &StepReport) {
+        let files = report.json["files"].as_array().into_iter().flatten();
+        for file in files.filter(|file| file["proved"] == true) {
+            let name = file["series"].as_str().and_then(|name| name.parse::<SeriesName>().ok());
+            let info = name.and_then(|name| self.snapshot.find(&name));
+            self.log.delivered.extend(info.map(|info| info.edition.id));
+        }
+    }
+
+    pub(crate) fn complain(&mut self, err: &Error) {
         // What can be said of an act is a field here, or a key; whole commands are told.
         let sentence = match err.advice() {
             None | Some(Advice::Say(_) | Advice::SayEither(..) | Advice::Choose(..)) => err.to_string(),
@@ -344,7 +371,7 @@ impl App {
     }
 
     /// Does a step as a job, one at a time; a layout is saved before it, in the same act.
-    fn start(&mut self, step: Step, layout: Option<(String, Box<Layout>)>) {
+    pub(crate) fn start(&mut self, step: Step, layout: Option<(String, Box<Layout>)>) {
         if let Some(running) = &self.running {
             let act = running.step.act();
             return self.say(format!("{act} is still running; Esc stops it"), Tone::Wrong);
@@ -358,7 +385,10 @@ impl App {
         match outcome {
             Ok(report) => {
                 let first = report.lines.first().map_or("done", String::as_str);
-                self.say(first, if report.wants_person { Tone::Wrong } else { Tone::Good });
+                self.say(first, if report.wants_person { Tone::Review } else { Tone::Good });
+                if report.wants_person {
+                    self.warnings.add_lines(&report.lines);
+                }
                 self.message.also =
                     stavel_core::error::printable(&format!("{took:.1} s: {}", step.command_line()));
                 if let Step::Intake(_) | Step::Splice(_) = step
@@ -371,11 +401,15 @@ impl App {
                     Step::Shelf(s) if s.remove => self.removed = s.series.clone(),
                     Step::Shelf(s) if s.tidy => (self.removed, self.undone) = (None, None),
                     Step::Undo(s) => self.undone = s.series.clone(),
+                    Step::Deliver(_) => self.note_delivery(&report),
+                    Step::Fetch(_) | Step::Update(_) => self.log.updated = true,
                     _ => {}
                 }
                 self.lenses.iter_mut().for_each(|lens| lens.step_done(step, &report));
+                self.after_step(step, &report);
             }
             Err(err) => {
+                self.then = None;
                 self.complain(&err);
                 self.ask_again_where_wrong();
             }
@@ -410,7 +444,7 @@ impl App {
             self.overlay = Some(Overlay::Intake(form));
         }
         self.with_lens(self.open, |lens, view| lens.want(view));
-        changed
+        changed | self.go_on_if_ready()
     }
 
     /// Looks now and then whether a command or another bench has changed the shelf.
@@ -430,6 +464,16 @@ impl App {
             let outcome = overlay.key(key, &self.view(), &self.table);
             return self.after_overlay(overlay, outcome);
         }
+        self.next_waits = false;
+        let warned = self.message.tone.is_warning().then(|| self.warnings.count());
+        self.key_of_bench(key);
+        // A warning fades with the next key; the list keeps it.
+        if warned == Some(self.warnings.count()) && self.message.tone.is_warning() {
+            self.message = Message::default();
+        }
+    }
+
+    fn key_of_bench(&mut self, key: KeyEvent) {
         if let Some(act) = self.table.act_of(key, self.open) {
             self.asked_to_leave &= act == Act::Common(Common::Quit);
             self.act(act);
@@ -471,6 +515,8 @@ impl App {
                     self.start(Step::Chart(ChartStep { out: path.into(), ..step }), None);
                 }
             }
+            OverlayOutcome::Command(command, then) => self.run_command(&command, then.map(|step| *step)),
+            OverlayOutcome::Answer(Asker::Command, text) => self.fill_in(&text),
             OverlayOutcome::Answer(Asker::RecipePath, path) => self.save_recipe(Path::new(&path)),
             OverlayOutcome::Start(step, layout) => self.start(*step, layout),
         }
@@ -523,6 +569,8 @@ impl App {
             Common::PreviousSeries => self.step_series(-1),
             Common::Palette => self.overlay = Some(Overlay::Palette(Palette::default())),
             Common::Keys => self.overlay = Some(Overlay::Keys(0)),
+            Common::Warnings if self.warnings.is_empty() => self.say("there are no warnings", Tone::Plain),
+            Common::Warnings => self.overlay = Some(Overlay::Warnings(0)),
             Common::Stop => self.stop(),
             Common::Undo => {
                 let series = self.removed.take().or_else(|| self.selected.clone());
@@ -552,7 +600,7 @@ impl App {
                     Some(_) => "a picture would tell what is hidden: reveal it first",
                     None => "there is no picture here to write",
                 };
-                self.message = Message { text: text.into(), ..Message::default() };
+                self.say(text, Tone::Plain);
             }
             Some(step) => {
                 let proposal = format!("{}_{}_{}.svg", step.series.instrument, step.series.source, step.view);
@@ -560,35 +608,6 @@ impl App {
                 let prompt = Prompt::new(label, &proposal, Asker::PicturePath, &self.answers);
                 self.overlay = Some(Overlay::Prompt(prompt));
             }
-        }
-    }
-
-    /// What is next: here, in words with the place of its row, else for the instrument.
-    pub fn next_in_words(&self) -> String {
-        let view = self.view();
-        self.lens().due(&view).map_or_else(|| view.next().words, |(words, _)| words)
-    }
-
-    /// Does what is next: in the lens that is open, or in the one that the next step belongs to.
-    fn do_next(&mut self) {
-        if let Some((_, row)) = self.lens().due(&self.view()) {
-            return self.with_lens(self.open, |lens, view| lens.act(row, view));
-        }
-        let next = self.view().next();
-        let Some(word) = next.lens else {
-            self.overlay = Some(Overlay::Intake(Box::default()));
-            return;
-        };
-        if let Some(series) = next.series {
-            self.select(series);
-        }
-        self.say(next.words, Tone::Plain);
-        let was_open = self.lens().word() == word;
-        self.open_lens(word);
-        // What needs no look is done at once.
-        let due = self.lens().due(&self.view());
-        if let (false, Some((_, row))) = (was_open, due) {
-            self.with_lens(self.open, |lens, view| lens.act(row, view));
         }
     }
 

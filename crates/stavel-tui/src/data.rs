@@ -1,17 +1,17 @@
 //! What the bench knows of the shelf, read on another thread.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use stavel_core::Result;
 use stavel_core::check::known_checks;
 use stavel_core::model::time::DAY;
-use stavel_core::model::{Decision, Instrument, SeriesName, Span};
+use stavel_core::model::{Decision, Instrument, Micros, SeriesName, SeriesPattern, Span};
 use stavel_core::store::{
     CheckMark, FactFilter, InstrumentFact, JournalLine, SeriesInfo, Shelf, StaleBecause, drawings_in,
     fact_names_of, own_fact_names,
 };
-use stavel_work::{Coverage, PlacedDrawing, assumed_of_rows, placed_among};
+use stavel_work::{Coverage, PlacedDrawing, Recipe, Step, assumed_of_rows, kept_rehearsals, placed_among};
 
 /// What checks of whole editions found, by the editions' numbers in the catalog.
 pub type CheckedEditions = HashMap<i64, CheckMark>;
@@ -39,8 +39,10 @@ pub struct Snapshot {
     facts: Arc<HashMap<String, Vec<InstrumentFact>>>,
     /// The names of the feeds that have histories.
     pub feeds: Arc<Vec<String>>,
-    /// Series of which pieces were fetched from a feed.
-    fetched: Arc<HashSet<SeriesName>>,
+    /// When each series was delivered last, according to the journal.
+    delivered: Arc<HashMap<SeriesName, Micros>>,
+    /// The names of the rehearsals that are kept, each beginning with its instrument.
+    rehearsals: Arc<Vec<String>>,
     pub version: i64,
 }
 
@@ -67,20 +69,17 @@ impl Snapshot {
         // A feed whose text cannot be read is told where feeds are shown.
         let known = stavel_work::feeds(shelf).unwrap_or_default();
         let feeds = known.into_iter().filter(|feed| !feed.series.is_empty()).map(|feed| feed.name).collect();
-        let mut fetched = HashSet::new();
-        for info in &series {
-            if !shelf.feed_pieces(&info.name)?.is_empty() {
-                fetched.insert(info.name.clone());
-            }
-        }
+        let journal = shelf.journal(JOURNAL)?;
+        let rehearsals = kept_rehearsals(shelf.root()).into_iter().map(|(name, _)| name).collect();
         Ok(Snapshot {
             feeds: Arc::new(feeds),
-            fetched: Arc::new(fetched),
+            delivered: Arc::new(delivered_in(&journal)),
+            rehearsals: Arc::new(rehearsals),
             instruments: Arc::new(instruments),
             series: Arc::new(series),
             places: Arc::new(places),
             sources: Arc::new(sources),
-            journal: Arc::new(shelf.journal(30)?),
+            journal: Arc::new(journal),
             coverage: before.coverage.clone(),
             stale: Arc::new(shelf.stale_editions()?),
             assumed: Arc::new(assumed_of(shelf)?),
@@ -121,13 +120,15 @@ impl Snapshot {
         placed_among(&drawings, info, self.series_of(&info.name.instrument))
     }
 
-    /// A series of an instrument whose source is a feed that was never asked for any of it.
-    pub fn not_fetched(&self, instrument: &str) -> Option<&SeriesInfo> {
-        let asked = |source: &str| {
-            self.series_of(instrument).any(|s| s.name.source == source && self.fetched.contains(&s.name))
-        };
-        let is_of_feed = |s: &&SeriesInfo| self.feeds.contains(&s.name.source) && !asked(&s.name.source);
-        self.series_of(instrument).filter(|s| s.name.frame.is_bars()).find(is_of_feed)
+    /// Whether the present edition of a series was delivered, according to the journal.
+    pub fn is_delivered(&self, info: &SeriesInfo) -> bool {
+        self.delivered.get(&info.name).is_some_and(|at| *at >= info.edition.made)
+    }
+
+    /// Whether a rehearsal of an instrument is kept.
+    pub fn is_rehearsed(&self, instrument: &str) -> bool {
+        let plain: String = instrument.chars().filter(char::is_ascii_alphanumeric).collect();
+        self.rehearsals.iter().any(|name| name.split('-').next() == Some(&plain))
     }
 
     /// One series.
@@ -196,6 +197,33 @@ impl Snapshot {
         let frames = self.series_of(&info.name.instrument).filter(is_frame);
         frames.max_by_key(|s| s.name.frame.length()).unwrap_or(info)
     }
+}
+
+/// Lines of the journal that are read.
+const JOURNAL: usize = 200;
+
+/// When each series was delivered last. The whole job in one go notes its steps as a recipe.
+fn delivered_in(journal: &[JournalLine]) -> HashMap<SeriesName, Micros> {
+    let mut out: HashMap<SeriesName, Micros> = HashMap::new();
+    // An operation has the time of its start: what it made is older than the line after it.
+    let mut until = Micros::MAX;
+    for line in journal {
+        if line.step.contains("deliver") {
+            let (steps, at) = match toml::from_str::<Step>(&line.step) {
+                Ok(step) => (vec![step], line.made),
+                Err(_) => (toml::from_str::<Recipe>(&line.step).map(|r| r.step).unwrap_or_default(), until),
+            };
+            for step in &steps {
+                let Step::Deliver(step) = step else { continue };
+                for name in step.series.iter().filter_map(SeriesPattern::exact) {
+                    let known = out.entry(name).or_insert(at);
+                    *known = at.max(*known);
+                }
+            }
+        }
+        until = line.made;
+    }
+    out
 }
 
 fn facts_of(shelf: &Shelf) -> Result<HashMap<String, Vec<InstrumentFact>>> {

@@ -4,6 +4,7 @@ use stavel_core::Error;
 use stavel_core::model::{Clock, Micros, SeriesName, Span};
 use stavel_work::{DeliverStep, Step};
 
+use crate::choice::Choice;
 use crate::view::FoundReport;
 
 /// What a lens asks for, in order.
@@ -39,6 +40,10 @@ pub enum Effect {
     Open(&'static str),
     /// Opens the form that takes files in.
     TakeIn,
+    /// Asks a question with a few answers.
+    Choose(Box<Choice>),
+    /// A replay of an instrument was started.
+    Rehearsed(String),
     /// Tells all lenses what was found in a series.
     Found(FoundReport),
 }
@@ -61,7 +66,16 @@ pub enum Tone {
     #[default]
     Plain,
     Good,
+    /// It is done, but needs review.
+    Review,
     Wrong,
+}
+
+impl Tone {
+    /// Whether it belongs on the list of warnings.
+    pub fn is_warning(self) -> bool {
+        matches!(self, Tone::Review | Tone::Wrong)
+    }
 }
 
 /// A place on the chart.

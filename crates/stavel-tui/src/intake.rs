@@ -46,6 +46,12 @@ pub struct IntakeForm {
 }
 
 impl IntakeForm {
+    /// The form as it is opened: the browser is open, so that files can be chosen at once.
+    pub fn opened(view: &View<'_>) -> IntakeForm {
+        let recent = view.snapshot.journal.iter().filter_map(|l| toml::from_str(&l.step).ok());
+        IntakeForm { browser: Some(Browser::open(None, recent)), ..IntakeForm::default() }
+    }
+
     /// What is typed in a field.
     pub fn text(&self, field: usize) -> &str {
         self.typed[field].value()

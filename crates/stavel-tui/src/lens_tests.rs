@@ -529,7 +529,7 @@ fn the_whole_job_is_asked_for_on_an_empty_shelf_and_done() {
     answer(&mut app, &demo.join("tarn/NOKSEK_1m.csv").display().to_string());
     wait(&mut app, "folder for the files and the recipe");
     answer(&mut app, &dir.path().join("out").display().to_string());
-    assert!(app.message.text.contains("8 steps done"), "{}", app.message.text);
+    assert!(app.message.text.contains("9 steps done"), "{}", app.message.text);
     assert!(dir.path().join("out/recipe.toml").exists());
     assert!(shown(&app).contains("joined:1m"));
     press(&mut app, "z");

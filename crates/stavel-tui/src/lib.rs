@@ -9,15 +9,19 @@ mod app;
 mod braille;
 mod browser;
 mod canvas;
+mod choice;
+mod choice_view;
 mod data;
 mod dates;
 mod effect;
+mod guiding;
 mod intake;
 mod intake_view;
 mod jobs;
 mod lens;
 mod mask;
 pub mod measure;
+mod messages;
 mod next;
 mod outcome;
 mod overlay;
@@ -99,6 +103,8 @@ mod tests;
 
 #[cfg(test)]
 mod any_keys_tests;
+#[cfg(test)]
+mod first_minutes_tests;
 #[cfg(test)]
 mod lens_tests;
 #[cfg(test)]

@@ -15,6 +15,8 @@ pub enum OverlayOutcome {
     Act(Act, Option<usize>),
     /// It closes with an answer.
     Answer(Asker, String),
+    /// It closes and has a command run, then the step that goes on.
+    Command(String, Option<Box<Step>>),
     /// It closes and has a step done, with a layout that is saved before it.
     Start(Box<Step>, Option<(String, Box<Layout>)>),
 }
@@ -26,6 +28,8 @@ pub enum Asker {
     Lens(usize),
     /// The bench, for the file that a recipe goes to.
     RecipePath,
+    /// The bench, for what is to be filled in in a command.
+    Command,
     /// The bench, for the file that the picture of a lens goes to.
     PicturePath,
 }

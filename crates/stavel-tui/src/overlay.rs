@@ -2,11 +2,12 @@
 
 use nucleo_matcher::pattern::{CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher};
-use ratatui::crossterm::event::{KeyCode, KeyEvent};
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use stavel_core::formula::FUNCTIONS;
 use tui_input::Input;
 
 use crate::act::{Act, ActTable, Common, Line};
+use crate::choice::Choice;
 use crate::intake::IntakeForm;
 use crate::outcome::{Asker, OverlayOutcome};
 use crate::typing::{Answers, edit, type_text};
@@ -18,6 +19,9 @@ pub enum Overlay {
     Prompt(Prompt),
     /// The key list, scrolled by so many lines.
     Keys(u16),
+    /// The list of warnings, scrolled by so many lines.
+    Warnings(u16),
+    Choice(Box<Choice>),
     Intake(Box<IntakeForm>),
 }
 
@@ -28,7 +32,8 @@ impl Overlay {
             Overlay::Palette(palette) => palette.key(key, table),
             Overlay::Prompt(prompt) => prompt.key(key, view),
             Overlay::Intake(form) => form.key(key, view),
-            Overlay::Keys(scrolled) => {
+            Overlay::Choice(choice) => choice.key(key),
+            Overlay::Keys(scrolled) | Overlay::Warnings(scrolled) => {
                 match key.code {
                     KeyCode::Down => *scrolled = scrolled.saturating_add(1),
                     KeyCode::Up => *scrolled = scrolled.saturating_sub(1),
@@ -44,9 +49,9 @@ impl Overlay {
         let line: String = text.chars().filter(|c| !c.is_control()).collect();
         match self {
             Overlay::Palette(p) => type_text(&mut p.typed, &line),
-            Overlay::Prompt(p) => type_text(&mut p.typed, &line),
+            Overlay::Prompt(p) => p.paste(&line),
             Overlay::Intake(f) => f.paste(&line),
-            Overlay::Keys(_) => {}
+            Overlay::Keys(_) | Overlay::Warnings(_) | Overlay::Choice(_) => {}
         }
     }
 }
@@ -112,6 +117,8 @@ pub struct Prompt {
     answers: Vec<String>,
     /// Which of them is shown.
     at: usize,
+    /// Whether the whole line is selected, so that the first character typed replaces it.
+    pub is_selected: bool,
 }
 
 impl Prompt {
@@ -120,7 +127,14 @@ impl Prompt {
         let label = label.into();
         let mut answers = earlier.to(&label);
         answers.push(proposal.to_owned());
-        Prompt { typed: Input::new(proposal.to_owned()), asker, at: answers.len() - 1, answers, label }
+        Prompt {
+            typed: Input::new(proposal.to_owned()),
+            asker,
+            at: answers.len() - 1,
+            answers,
+            label,
+            is_selected: !proposal.is_empty(),
+        }
     }
 
     /// True where the same was answered before.
@@ -133,6 +147,7 @@ impl Prompt {
         let last = self.answers.len() - 1;
         self.at = if back { self.at.saturating_sub(1) } else { (self.at + 1).min(last) };
         self.typed = Input::new(self.answers[self.at].clone());
+        self.is_selected = !self.typed.value().is_empty();
     }
 
     /// Completes the name before the cursor: as far as the instruments on the shelf, and in a formula the functions, that
@@ -155,6 +170,7 @@ impl Prompt {
     fn key(&mut self, key: KeyEvent, view: &View<'_>) -> OverlayOutcome {
         match key.code {
             KeyCode::Tab => {
+                self.is_selected = false;
                 self.complete(view);
                 OverlayOutcome::Stay
             }
@@ -165,9 +181,27 @@ impl Prompt {
                 OverlayOutcome::Stay
             }
             _ => {
-                edit(&mut self.typed, key);
+                self.edit(key);
                 OverlayOutcome::Stay
             }
         }
+    }
+
+    /// A key of typing: the first character, or Backspace, replaces a line that is selected.
+    fn edit(&mut self, key: KeyEvent) {
+        let by_word = key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT);
+        let replaces = matches!(key.code, KeyCode::Char(_) | KeyCode::Backspace) && !by_word;
+        if std::mem::take(&mut self.is_selected) && replaces {
+            self.typed.reset();
+        }
+        edit(&mut self.typed, key);
+    }
+
+    /// Pasted text, which replaces a line that is selected.
+    fn paste(&mut self, text: &str) {
+        if std::mem::take(&mut self.is_selected) {
+            self.typed.reset();
+        }
+        type_text(&mut self.typed, text);
     }
 }

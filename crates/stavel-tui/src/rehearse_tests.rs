@@ -205,7 +205,12 @@ fn the_calendar_shows_what_can_be_played_and_begins_there() {
     key(&mut app, KeyCode::Down);
     press(&mut app, "\n");
     settle(&mut app);
-    wait(&mut app, "p says the spread");
+    wait(&mut app, "p sets the spread");
+    // The ticks of the same source have spreads: g replays with them, marked as assumed.
+    wait(&mut app, "measured on quill:ticks");
+    press(&mut app, "g");
+    settle(&mut app);
+    wait(&mut app, "spread assumed");
 }
 
 #[test]

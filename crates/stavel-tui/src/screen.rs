@@ -5,15 +5,17 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use stavel_core::store::SeriesInfo;
-use stavel_work::Step;
+use stavel_work::{Step, counted};
 
 use crate::act::{Act, Common, Line};
 use crate::app::App;
 use crate::canvas::{self, Canvas, cut_to, wrapped};
+use crate::choice_view;
 use crate::effect::Tone;
 use crate::intake::COLUMNS;
 use crate::intake_view;
 use crate::lens::FactLine;
+use crate::next::StageState;
 use crate::overlay::Overlay;
 use crate::overlay_view::{self, arrow};
 use crate::spine;
@@ -119,6 +121,10 @@ pub fn draw_bench(app: &App, area: Rect, buffer: &mut Buffer) {
         Some(Overlay::Palette(p)) => {
             overlay_view::palette(p, &app.table, Canvas::new(buffer, places.lens));
         }
+        Some(Overlay::Choice(choice)) => choice_view::draw(choice, Canvas::new(buffer, places.lens)),
+        Some(Overlay::Warnings(scrolled)) => {
+            choice_view::draw_warnings(&app.warnings, *scrolled, Canvas::new(buffer, places.lens));
+        }
         Some(Overlay::Keys(scrolled)) => {
             overlay_view::key_list(&app.table, app.open, *scrolled, Canvas::new(buffer, places.lens));
         }
@@ -205,16 +211,34 @@ fn in_thousands(n: f64) -> String {
 }
 
 /// The label of a lens on the bar.
-fn label(place: usize, word: &str, narrow: bool) -> String {
-    if narrow { format!("{} {word}", place + 1) } else { format!(" {} {word} ", place + 1) }
+fn label(place: usize, word: &str, state: StageState, narrow: bool) -> String {
+    let mark = state.mark();
+    if narrow { format!("{}{mark}{word}", place + 1) } else { format!(" {} {word}{mark}", place + 1) }
+}
+
+/// How far the stage of each lens is for the selected instrument.
+fn stages(app: &App) -> impl Fn(&str) -> StageState {
+    let stages = match app.is_read {
+        true => app.view().guide().stages(app.instrument(), app.selected.as_ref()),
+        false => Vec::new(),
+    };
+    move |word| stages.iter().find(|(stage, _)| *stage == word).map_or(StageState::None, |(_, state)| *state)
 }
 
 fn bar(app: &App, mut canvas: Canvas<'_>) {
     let narrow = canvas.width() < 100;
     let mut x = u16::from(!narrow);
+    let state_of = stages(app);
     for (place, lens) in app.lenses.iter().enumerate() {
-        let style = if place == app.open { theme::chosen() } else { theme::words() };
-        x = canvas.put(x, 0, &label(place, lens.word(), narrow), style) + u16::from(narrow);
+        let state = state_of(lens.word());
+        let label = label(place, lens.word(), state, narrow);
+        let style = match state {
+            _ if place == app.open => theme::chosen(),
+            StageState::Done => theme::words().fg(theme::GOOD),
+            StageState::Due | StageState::Decision => theme::words().fg(theme::RISING),
+            StageState::Later | StageState::None => theme::words(),
+        };
+        x = canvas.put(x, 0, &label, style) + u16::from(narrow);
     }
     if !app.is_read || app.overlay.is_some() {
         return;
@@ -249,7 +273,8 @@ pub fn lens_at(app: &App, column: u16, columns: u16) -> Option<usize> {
     let narrow = columns < 100;
     let mut x = u16::from(!narrow);
     for (place, lens) in app.lenses.iter().enumerate() {
-        let width = label(place, lens.word(), narrow).len() as u16 + u16::from(narrow);
+        let label = label(place, lens.word(), StageState::None, narrow);
+        let width = canvas::columns(&label) + u16::from(narrow);
         if (x..x + width).contains(&column) {
             return Some(place);
         }
@@ -322,7 +347,10 @@ fn told_at_length(app: &App, width: u16) -> Vec<String> {
 fn message(app: &App, told: &[String], canvas: &mut Canvas<'_>) {
     if let Some(Overlay::Prompt(p)) = &app.overlay {
         let x = canvas.put(1, 1, &format!("{}: ", p.label), theme::words().fg(theme::RISING));
-        overlay_view::typed(&p.typed, x, 1, canvas);
+        match p.is_selected {
+            true => drop(canvas.put(x, 1, p.typed.value(), theme::chosen())),
+            false => drop(overlay_view::typed(&p.typed, x, 1, canvas)),
+        }
         return;
     }
     if !told.is_empty() {
@@ -331,15 +359,22 @@ fn message(app: &App, told: &[String], canvas: &mut Canvas<'_>) {
     let colour = match app.message.tone {
         Tone::Plain => theme::WORDS,
         Tone::Good => theme::GOOD,
+        Tone::Review => theme::RISING,
         Tone::Wrong => theme::WRONG,
     };
     let mark = match app.message.tone {
         _ if app.message.text.is_empty() => "",
         Tone::Plain => "",
         Tone::Good => "✓ ",
+        Tone::Review => "△ ",
         Tone::Wrong => "▲ ",
     };
     let width = canvas.width();
+    if app.message.text.is_empty() && !app.warnings.is_empty() {
+        let words = format!("▲ {} (!)", counted(app.warnings.len() as u64, "warning"));
+        canvas.put_right(width - 1, 1, &words, theme::faint());
+        return;
+    }
     let text = cut_to(&format!("{mark}{}", app.message.text), usize::from(width - 2));
     let x = canvas.put(1, 1, &text, theme::words().fg(colour));
     if x + canvas::columns(&app.message.also) + 4 < width {
@@ -356,7 +391,13 @@ fn keys(app: &App, canvas: &mut Canvas<'_>) {
             Some(&[("Enter", "do it"), ("Esc", "leave it"), ("Tab", "complete a name"), ("Ctrl-u", "clear")])
         }
         Some(Overlay::Palette(_)) => Some(&[("↑↓", "choose"), ("Enter", "do it"), ("Esc", "close")]),
-        Some(Overlay::Keys(_)) => Some(&[("↑↓", "scroll"), ("any key", "closes")]),
+        Some(Overlay::Choice(_)) => Some(&[
+            ("1-9", "take an answer"),
+            ("↑↓", "choose"),
+            ("Enter", "take it"),
+            ("Esc", "decide later"),
+        ]),
+        Some(Overlay::Keys(_) | Overlay::Warnings(_)) => Some(&[("↑↓", "scroll"), ("any key", "closes")]),
         Some(Overlay::Intake(form)) if form.browser.is_some() => Some(&[
             ("↑↓", "choose"),
             ("→", "open"),

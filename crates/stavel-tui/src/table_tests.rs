@@ -125,8 +125,8 @@ fn a_new_lens_is_one_file_and_one_line() {
     assert_eq!((app.lens().word(), app.message.text.as_str()), ("count", "1 of 0 series"));
     press(&mut app, "a");
     assert!(shown(&app).contains("counted 2") && shown(&app).contains("a add  t type"), "{}", shown(&app));
-    press(&mut app, "t0\n");
-    assert!(shown(&app).contains("counted 20"), "typed behind what was proposed");
+    press(&mut app, "t7\n");
+    assert!(shown(&app).contains("counted 7"), "typing replaces the proposal: {}", shown(&app));
     press(&mut app, "tx\n");
     assert_eq!(app.lens().word(), "shelf");
     // It has a key of its own, and the key list names it.

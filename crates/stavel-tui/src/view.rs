@@ -12,7 +12,7 @@ use stavel_work::{PlayPace, RehearseStep};
 
 use crate::data::{CheckedEditions, Snapshot};
 use crate::jobs::Threads;
-use crate::next::{NextStep, next_step};
+use crate::next::{Guide, NextStep, WorkLog};
 use crate::settings::Settings;
 
 /// The bench as a lens sees it.
@@ -31,6 +31,8 @@ pub struct View<'a> {
     pub checked: &'a CheckedEditions,
     /// The rehearsal that the bench was opened for, and its pace where one was said.
     pub begin: Option<&'a (RehearseStep, Option<PlayPace>)>,
+    /// What was done on this bench that the catalog does not record.
+    pub log: &'a WorkLog,
     /// What a person has settled.
     pub settings: &'a Settings,
     /// Reads on other threads.
@@ -72,7 +74,12 @@ impl<'a> View<'a> {
 
     /// What is next for the instrument chosen.
     pub fn next(&self) -> NextStep {
-        next_step(self.snapshot, self.instrument_name(), self.selected, self.checked)
+        self.guide().next(self.instrument_name(), self.selected)
+    }
+
+    /// What says what is next, for any instrument.
+    pub fn guide(&self) -> Guide<'a> {
+        Guide { snapshot: self.snapshot, checked: self.checked, log: self.log }
     }
 
     /// From the first to the last row of the instrument.

@@ -211,6 +211,7 @@ fn what_was_found(shelf: &Shelf, info: &SeriesInfo, found: &CheckReport) -> Resu
             }
         }
     }
+    lines.extend(mended_in_sources(shelf, info)?);
     let pictures = match found.days.is_empty() {
         true => Vec::new(),
         false => vec![DossierPicture::CellGrid(days_grid(info, found)?)],
@@ -218,8 +219,25 @@ fn what_was_found(shelf: &Shelf, info: &SeriesInfo, found: &CheckReport) -> Resu
     Ok(section("what was found and mended", lines, pictures))
 }
 
+/// What was mended in the series that a history was built from.
+fn mended_in_sources(shelf: &Shelf, info: &SeriesInfo) -> Result<Vec<DossierLine>> {
+    let mut lines = Vec::new();
+    for (_, source) in info.edition.provenance.parents().filter(|(_, source)| **source != info.name) {
+        let Some(source) = shelf.current(source)? else { continue };
+        let editions = line_of_editions(shelf, &source)?;
+        let mends = editions.iter().filter_map(|edition| match &edition.provenance.made {
+            Made::Check(mending) => Some(mending),
+            _ => None,
+        });
+        for (mend, rows) in mends.flat_map(|mending| &mending.counts) {
+            lines.push(plain(format!("mended in its source {}: {mend}, {rows} rows", source.name.short())));
+        }
+    }
+    Ok(lines)
+}
+
 /// The editions that the current one goes back to, the newest first.
-fn line_of_editions(shelf: &Shelf, info: &SeriesInfo) -> Result<Vec<EditionInfo>> {
+pub(crate) fn line_of_editions(shelf: &Shelf, info: &SeriesInfo) -> Result<Vec<EditionInfo>> {
     let all = shelf.editions(&info.name)?;
     let mut line = vec![info.edition.clone()];
     while let Some(before) = line.last().and_then(|e| e.before).and_then(|id| all.iter().find(|e| e.id == id))

@@ -56,6 +56,7 @@ pub use advice::{advice_in_words, error_in_words, with_advice};
 pub use align::{doubt_in_words, guess_in_words, minute_of_week, stretches_in_words};
 pub use apply::{apply, as_act};
 pub use assumptions::of_rows as assumed_of_rows;
+pub use auto::question::{Answer, Question};
 pub use bundle::{bundle_recipe, bundle_shelf, unbundle};
 pub use chain::chain_in_words;
 pub use chart_bars::{ChartBars, ChartRoom, ChartSource, KeptBars, bars_for_chart};
@@ -79,7 +80,7 @@ pub use rehearse::{
     KeptHead, KeptMark, KeptRehearsal, Opened, Opening, PlayedOrders, PlayedSeries, RehearsalFile,
     RehearsalFiles, RehearsalOut, account_json, entry_in_words, entry_json, figures_json, journal_lines,
     keep_bracket, kept_rehearsals, moment_svg, open_replay, order_in_words, play_orders, read_brackets,
-    read_rehearsal, remark_in_words, spread_rule_in_words, write_beside, write_rehearsal,
+    read_rehearsal, remark_in_words, spread_rule_in_words, spread_source, write_beside, write_rehearsal,
 };
 pub use report::{LongList, StepReport, bytes_in_words, counted};
 pub use serve::{

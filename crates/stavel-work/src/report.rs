@@ -8,6 +8,8 @@ use stavel_core::model::time::rfc3339;
 use stavel_core::model::{Decision, SeriesName, Standing};
 use stavel_core::store::SeriesInfo;
 
+use crate::auto::question::Question;
+
 /// A list of a document whose entries are made when they are asked for.
 #[derive(Clone)]
 pub struct LongList {
@@ -31,6 +33,8 @@ pub struct StepReport {
     pub lists: Vec<LongList>,
     /// The same in lines for people; the first says it all.
     pub lines: Vec<String>,
+    /// Every step in lines, for a report whose lines are only a summary; empty for others.
+    pub details: Vec<String>,
     /// True where it is done but somebody should look.
     pub wants_person: bool,
     /// The series it made or changed.
@@ -39,6 +43,8 @@ pub struct StepReport {
     pub files: Vec<PathBuf>,
     /// What the result rests on that nobody said and nothing shows.
     pub assumed: Vec<Decision>,
+    /// The question at which it stopped.
+    pub question: Option<Box<Question>>,
 }
 
 impl StepReport {
@@ -48,10 +54,12 @@ impl StepReport {
             json,
             lists: Vec::new(),
             lines,
+            details: Vec::new(),
             wants_person: false,
             changed: Vec::new(),
             files: Vec::new(),
             assumed: Vec::new(),
+            question: None,
         }
     }
 

@@ -36,6 +36,16 @@ pub struct Args {
     pub command: Option<Command>,
 }
 
+/// The whole job, and how much of it is reported.
+#[derive(Debug, Clone, clap::Args)]
+pub struct AutoArgs {
+    #[command(flatten)]
+    pub step: AutoStep,
+    /// Print every step with its report, not only the summary.
+    #[arg(long)]
+    pub verbose: bool,
+}
+
 /// What is played, and for whom.
 #[derive(Debug, Clone, clap::Args)]
 pub struct RehearseArgs {
@@ -93,7 +103,7 @@ pub enum Command {
     #[command(
         after_help = "Examples:\n  stavel auto quill/NOKSEK_1m --broker tarn/NOKSEK_1m.csv --source quill --as tarn --out out/"
     )]
-    Auto(AutoStep),
+    Auto(AutoArgs),
     /// Take files of a vendor or broker in.
     #[command(alias = "import")]
     #[command(

@@ -117,7 +117,11 @@ pub fn run(args: &Args) -> Result<Ending> {
         Some(command) => step_of(command, &folder)?,
     };
     let report = do_step(&folder, &step)?;
-    tell(&report, args.json)?;
+    let is_verbose = matches!(&args.command, Some(Command::Auto(typed)) if typed.verbose);
+    match is_verbose && !args.json {
+        true => print_lines(&report.details)?,
+        false => tell(&report, args.json)?,
+    }
     Ok(ending_of(&report))
 }
 
@@ -128,7 +132,7 @@ fn ending_of(report: &StepReport) -> Ending {
 /// The step a command asks for.
 pub fn step_of(command: &Command, folder: &Path) -> Result<Step> {
     Ok(match command {
-        Command::Auto(step) => Step::Auto(step.clone()),
+        Command::Auto(typed) => Step::Auto(typed.step.clone()),
         Command::Intake(a) => Step::Intake(a.step.clone()),
         Command::Fetch(step) => Step::Fetch(step.clone()),
         Command::Update(step) => Step::Update(step.clone()),

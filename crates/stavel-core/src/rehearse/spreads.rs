@@ -109,6 +109,63 @@ impl SpreadRule {
         Ok(SpreadRule { looks_ahead, ..rule })
     }
 
+    /// The rule measured on another series of the instrument, for a series whose rows have no spread: by the hour of the
+    /// week, over the rows before `begin`, or over all rows if none of those has one. Spreads are converted to the points
+    /// of `info`; one that is no whole number of them is rounded up.
+    ///
+    /// # Errors
+    /// If the rows of `other` cannot be read.
+    pub fn measured_on(
+        shelf: &Shelf,
+        other: &SeriesInfo,
+        info: &SeriesInfo,
+        sheet: &SpecSheet,
+        begin: Option<Micros>,
+    ) -> Result<SpreadRule> {
+        let rule = SpreadRule::of(shelf, other, None, sheet, begin)?;
+        let rule =
+            if rule.measured.is_empty() { rule.measured_on_quotes(shelf, other, begin)? } else { rule };
+        let (from, to) = (u32::from(other.edition.scale.price), u32::from(info.edition.scale.price));
+        let converted = |points: i64| match to >= from {
+            true => points.saturating_mul(10i64.saturating_pow(to - from)),
+            false => (points + 10i64.pow(from - to) - 1).div_euclid(10i64.pow(from - to)),
+        };
+        let measured = HourSpreads(rule.measured.0.iter().map(|spread| spread.map(converted)).collect());
+        let looks_ahead = rule.looks_ahead;
+        let rule =
+            SpreadRule::new(&info.name.instrument, measured, &rule.wall, None).for_side(info.name.side);
+        Ok(SpreadRule { looks_ahead, ..rule })
+    }
+
+    /// The same rule with the spreads of the quotes of a series.
+    fn measured_on_quotes(
+        self,
+        shelf: &Shelf,
+        info: &SeriesInfo,
+        begin: Option<Micros>,
+    ) -> Result<SpreadRule> {
+        let fields: Vec<Field> =
+            SpreadCounter::FIELDS.into_iter().filter(|f| info.edition.fields.contains(f)).collect();
+        let measured = |span: Span| -> Result<HourSpreads> {
+            let mut counter = SpreadCounter::new(&self.wall);
+            for rows in shelf.scan(&info.edition, span, Some(&fields))? {
+                counter.add(&rows?);
+            }
+            Ok(counter.finish())
+        };
+        let before = begin.map(|begin| measured(Span::new(Micros::MIN, begin))).transpose()?;
+        let (found, looks_ahead) = match before.filter(|before| !before.is_empty()) {
+            Some(before) => (before, false),
+            None => (measured(Span::ALL)?, true),
+        };
+        Ok(SpreadRule { usual: found.usual(), measured: found, looks_ahead, ..self })
+    }
+
+    /// Whether neither the rows nor the spec sheet give a spread.
+    pub fn is_unknown(&self) -> bool {
+        self.usual.is_none() && self.sheet.is_none()
+    }
+
     /// True where rows after the beginning were measured: none before it says a spread.
     pub fn looks_ahead(&self) -> bool {
         self.looks_ahead
@@ -124,7 +181,7 @@ impl SpreadRule {
     /// What a person is asked where nothing says a spread.
     pub(super) fn question(&self) -> Error {
         Error::undecided(format!(
-            "Neither the rows of {0} nor its spec sheet say a spread, so nobody knows the ask; say it in points first.",
+            "{0} has no spread, neither in its rows nor in its spec sheet, so the ask is unknown. Set one in points, or measure it on another series with --spread-of SERIES.",
             self.instrument
         )).advise(Advice::SetValue { instrument: self.instrument.clone(), key: "spread" })
     }

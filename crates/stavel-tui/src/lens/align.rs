@@ -13,6 +13,7 @@ use super::align_alone::{ClockSaid, alone, take};
 use super::{FactLine, Lens, align_evidence, step};
 use crate::act::TableRow;
 use crate::canvas::Canvas;
+use crate::choice::{Choice, ChoiceAnswer};
 use crate::effect::{ChartPlace, Effect, Effects, SecondSeries, ask, say, start, warn};
 use crate::jobs::Slot;
 use crate::theme;
@@ -29,6 +30,7 @@ pub enum AlignAct {
     BarOn,
     HourBack,
     HourOn,
+    Decide,
 }
 
 /// The lens.
@@ -72,11 +74,19 @@ impl Lens for AlignLens {
         TableRow::new(AlignAct::BarOn, ".", "", "set the clock a bar on"),
         TableRow::new(AlignAct::HourBack, "<", "", "set the clock an hour back"),
         TableRow::new(AlignAct::HourOn, ">", "nudge", "set the clock an hour on"),
+        TableRow::new(
+            AlignAct::Decide,
+            "d",
+            "",
+            "choose among the clocks that fit, with the evidence for each",
+        )
+        .rare(),
     ];
 
     fn act(&mut self, act: AlignAct, view: &View<'_>) -> Effects {
         if let Some(info) = alone(view) {
             return match act {
+                AlignAct::Decide => self.said.decide(&info.name),
                 AlignAct::Anchor => self.said.accept(&info.name),
                 AlignAct::OwnClock => self.said.ask(&info.name),
                 _ => say("there is no series to compare it with; e says its clock"),
@@ -86,6 +96,7 @@ impl Lens for AlignLens {
         let bar = found.subject.name.frame.length().max(MINUTE);
         match act {
             AlignAct::Anchor => self.accept(&found),
+            AlignAct::Decide => decide(&found),
             AlignAct::SeeBar => self.see_bar(&found),
             AlignAct::Evidence => {
                 self.sessions = !self.sessions;
@@ -132,19 +143,29 @@ impl Lens for AlignLens {
         self.chosen.take().is_some() || std::mem::take(&mut self.sessions)
     }
 
-    /// A clock that nothing speaks against.
     fn due(&self, view: &View<'_>) -> Option<(String, AlignAct)> {
         if let Some(info) = alone(view) {
-            let words = format!("say the clock of {}", info.name.short());
-            return self.said.is_read().then_some((words, AlignAct::OwnClock));
+            let words = format!("set the clock of {}", info.name.short());
+            return self.said.is_read().then_some((words, AlignAct::Decide));
         }
-        let found = self.study.get().filter(|f| Some(&f.subject.name) == pair(view).map(|p| &p.0.name))?;
-        let is_clear = found.subject.is_afloat()
-            && self.chosen.is_none()
-            && found.is_sure()
-            && found.doubts().is_empty();
+        let found = self.shown(view)?;
+        if !found.subject.is_afloat() {
+            return None;
+        }
         let short = found.subject.name.short();
-        is_clear.then(|| (format!("accept the clock found for {short}"), AlignAct::Anchor))
+        let is_clear = found.is_sure() && found.doubts().is_empty();
+        Some(match (&self.chosen, is_clear) {
+            (Some(fit), _) => (format!("store {short} by {}", fit.clock), AlignAct::Anchor),
+            (None, true) => (format!("accept the clock found for {short}"), AlignAct::Anchor),
+            (None, false) => (format!("decide the clock of {short}"), AlignAct::Decide),
+        })
+    }
+
+    fn reads(&self, view: &View<'_>) -> Option<String> {
+        let (subject, _) = pair(view)?;
+        let is_waiting = alone(view).is_none() && subject.is_afloat() && self.study.is_reading();
+        let waits_alone = alone(view).is_some() && !self.said.is_read();
+        (is_waiting || waits_alone).then(|| format!("looking for the clock of {} …", subject.name.short()))
     }
 
     fn instrument_changed(&mut self) {
@@ -243,7 +264,45 @@ fn pair<'a>(view: &View<'a>) -> Option<(&'a SeriesInfo, &'a SeriesInfo)> {
     Some((subject, reference))
 }
 
+/// Asks which clock is right, with what the weeks say for and against each.
+fn decide(found: &ClockStudy) -> Effects {
+    let (series, other) = (&found.subject.name, &found.reference.name);
+    let percent = |share: f64| format!("{:.0} %", share * 100.0);
+    let mut answers = Vec::new();
+    if found.is_sure() {
+        let doubts: Vec<String> = found.doubts().iter().map(|d| doubt_in_words(found, d)).collect();
+        answers.push(ChoiceAnswer {
+            command: format!("stavel align {series} --to {other} --anchor --accept"),
+            evidence: format!(
+                "{}: {} of the weeks agree; against it: {}",
+                found.fit.clock,
+                percent(found.fit.confidence),
+                doubts.join("; ")
+            ),
+        });
+        answers.extend(found.fit.alternatives.iter().take(3).map(|a| ChoiceAnswer {
+            command: format!("stavel align {series} --clock '{}' --anchor", a.clock),
+            evidence: format!("{}: {} of the weeks agree", a.clock, percent(a.score)),
+        }));
+    }
+    answers.push(ChoiceAnswer {
+        command: format!("stavel align {series} --clock CLOCK --anchor"),
+        evidence: match found.is_sure() {
+            true => "another clock, as the broker states it".into(),
+            false => "the two series do not match at any offset: set the clock that the broker states".into(),
+        },
+    });
+    let question = format!("Which clock do the times of {} follow?", series.short());
+    vec![Effect::Choose(Box::new(Choice { question, answers, at: 0, then: None }))]
+}
+
 impl AlignLens {
+    /// The study of the pair that is shown, once it is there.
+    fn shown(&self, view: &View<'_>) -> Option<&ClockStudy> {
+        let subject = pair(view).map(|p| &p.0.name);
+        self.study.get().map(|found| found.as_ref()).filter(|f| Some(&f.subject.name) == subject)
+    }
+
     /// The fit that is shown: of the clock chosen, else of the clock found.
     fn fit<'a>(&'a self, found: &'a ClockStudy) -> &'a Fit {
         self.chosen.as_ref().unwrap_or(&found.fit)

@@ -8,7 +8,8 @@ use stavel_work::{AlignStep, Step, guess_in_words, minute_of_week};
 
 use super::{FactLine, step};
 use crate::canvas::Canvas;
-use crate::effect::{Effects, ask, say, start, warn};
+use crate::choice::{Choice, ChoiceAnswer};
+use crate::effect::{Effect, Effects, ask, say, start, warn};
 use crate::jobs::Slot;
 use crate::theme;
 use crate::view::View;
@@ -63,6 +64,28 @@ impl ClockSaid {
     pub fn ask(&self, series: &SeriesName) -> Effects {
         let proposal = self.clocks().get(self.at).map_or(String::new(), |g| g.clock.to_string());
         ask(format!("the clock of {}, as UTC, UTC+2 or Europe/Oslo", series.short()), proposal)
+    }
+
+    /// Asks which clock is right, with how many weeks fit each.
+    pub fn decide(&self, series: &SeriesName) -> Effects {
+        let Some(guesses) = self.guesses.get() else { return say("nothing is read yet") };
+        let mut clocks: Vec<&WeekGuess> = guesses.clocks.iter().filter(|guess| guess.keep > 0).collect();
+        clocks.sort_by_key(|guess| std::cmp::Reverse(guess.keep));
+        let mut answers: Vec<ChoiceAnswer> = clocks
+            .into_iter()
+            .take(5)
+            .map(|guess| ChoiceAnswer {
+                command: format!("stavel align {series} --clock '{}' --anchor", guess.clock),
+                evidence: format!("{}: {}", guess.clock, guess_in_words(guess, &guesses.written)),
+            })
+            .collect();
+        answers.push(ChoiceAnswer {
+            command: format!("stavel align {series} --clock CLOCK --anchor"),
+            evidence: "another clock, as the files' author states it".into(),
+        });
+        let question =
+            format!("Which clock do the times of {} follow? No other series shows it.", series.short());
+        vec![Effect::Choose(Box::new(Choice { question, answers, at: 0, then: None }))]
     }
 
     /// Takes the clock that is looked at; one that does not explain every week only when it is asked for twice.

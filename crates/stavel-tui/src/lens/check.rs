@@ -241,6 +241,12 @@ impl Lens for CheckLens {
             .then(|| ("choose what is safe to mend".into(), CheckAct::MendSafe))
     }
 
+    fn reads(&self, view: &View<'_>) -> Option<String> {
+        let info = view.series()?;
+        (!self.report.is_for(&info.edition.id.to_string()))
+            .then(|| format!("checking {} …", info.name.short()))
+    }
+
     fn picture(&self, view: &View<'_>) -> Option<ChartStep> {
         picture_of(
             view,

@@ -17,6 +17,7 @@ use crate::act::TableRow;
 use crate::canvas::{Canvas, bytes, cut_to, thousands};
 use crate::effect::{Effect, Effects, ask, say, start, warn};
 use crate::jobs::Slot;
+use crate::next::Task;
 use crate::theme;
 use crate::view::View;
 
@@ -30,6 +31,7 @@ pub enum DeliverAct {
     Layout,
     Clock,
     Deliver,
+    ToFolder,
     Origins,
     Details,
     CompleteOnly,
@@ -90,6 +92,8 @@ struct Delivered {
 
 /// Columns of the settings, where there is room for them beside the lines.
 const SETTINGS_WIDTH: u16 = 40;
+/// The folder that files go to unless a path is given, below the one in which the program was started.
+const FOLDER: &str = "out/";
 /// The width from which there is.
 const WIDE: u16 = 100;
 
@@ -100,6 +104,13 @@ impl Lens for DeliverLens {
     const ROWS: &'static [TableRow<DeliverAct>] = &[
         TableRow::new(DeliverAct::Deliver, "a", "deliver", "write the file and prove it")
             .command("stavel deliver SERIES --out PATH"),
+        TableRow::new(
+            DeliverAct::ToFolder,
+            "D",
+            "",
+            "write the file to out/ and prove it, without asking for a path",
+        )
+        .rare(),
         TableRow::new(DeliverAct::Before, ",", "", "the choice before, of the setting that is chosen"),
         TableRow::new(DeliverAct::Next, ".", "change", "the next choice of the setting that is chosen"),
         TableRow::new(
@@ -171,6 +182,7 @@ impl Lens for DeliverLens {
             DeliverAct::Costs => self.shows_costs = !self.shows_costs,
             DeliverAct::Copy => return self.copy(),
             DeliverAct::Deliver => return self.deliver(false, view),
+            DeliverAct::ToFolder => return self.deliver_to_folder(view),
             DeliverAct::DeliverStale => return self.deliver(true, view),
         }
         Effects::new()
@@ -184,8 +196,10 @@ impl Lens for DeliverLens {
     }
 
     fn due(&self, view: &View<'_>) -> Option<(String, DeliverAct)> {
-        let is_next = self.done.is_empty() && view.next().lens == Some(Self::WORD);
-        is_next.then(|| ("write the file and prove it".into(), DeliverAct::Deliver))
+        let next = view.next();
+        let is_next = next.task == Task::Deliver && next.series.as_ref() == view.selected;
+        let name = view.selected?.short();
+        is_next.then(|| (format!("write {name} to {FOLDER} and prove it"), DeliverAct::ToFolder))
     }
 
     fn answer(&mut self, text: &str, _view: &View<'_>) -> Effects {
@@ -528,6 +542,13 @@ impl DeliverLens {
     }
 
     /// Asks where the series is to be written to.
+    /// Writes the file to the usual folder, without asking for a path.
+    fn deliver_to_folder(&self, view: &View<'_>) -> Effects {
+        let Some(info) = view.series() else { return say("nothing is chosen to deliver") };
+        let series = vec![info.name.clone().into()];
+        start(Step::Deliver(Box::new(DeliverStep { series, out: FOLDER.into(), ..self.wish.clone() })))
+    }
+
     fn deliver(&mut self, stale_ok: bool, view: &View<'_>) -> Effects {
         let Some(info) = view.series() else { return say("nothing is chosen to deliver") };
         let series = info.name.clone();

@@ -16,6 +16,7 @@ use crate::act::TableRow;
 use crate::canvas::{Canvas, scroll, thousands};
 use crate::effect::{Effect, Effects, ask, say, start, warn};
 use crate::jobs::Slot;
+use crate::next::Task;
 use crate::theme;
 use crate::view::View;
 
@@ -158,8 +159,8 @@ impl Lens for FramesLens {
     }
 
     fn due(&self, view: &View<'_>) -> Option<(String, FramesAct)> {
-        let is_next = view.next().lens == Some(Self::WORD);
-        is_next.then(|| ("build every frame that is missing or stale".into(), FramesAct::BuildAll))
+        let is_next = view.next().task == Task::Frames;
+        is_next.then(|| ("build every missing or stale frame".into(), FramesAct::BuildAll))
     }
 
     /// Frames that were typed.

@@ -72,6 +72,11 @@ pub trait Lens: Default + 'static {
         None
     }
 
+    /// What is being read that decides what is next here, in a few words; `None` if nothing is.
+    fn reads(&self, _view: &View<'_>) -> Option<String> {
+        None
+    }
+
     /// Has read what it shows; called again and again while it is open.
     fn want(&mut self, _view: &View<'_>) -> Effects {
         Effects::new()
@@ -175,6 +180,7 @@ pub trait AnyLens {
     fn facts(&self, view: &View<'_>) -> Vec<FactLine>;
     /// What is next here, in words, with the place of the row that does it.
     fn due(&self, view: &View<'_>) -> Option<(String, usize)>;
+    fn reads(&self, view: &View<'_>) -> Option<String>;
     fn want(&mut self, view: &View<'_>) -> Effects;
     fn collect(&mut self, view: &View<'_>) -> Effects;
     fn choose(&mut self, down: bool, view: &View<'_>) -> Effects;
@@ -216,6 +222,9 @@ impl<L: Lens> AnyLens for L {
         let (words, act) = Lens::due(self, view)?;
         let row = L::ROWS.iter().position(|row| discriminant(&row.act) == discriminant(&act))?;
         Some((words, row))
+    }
+    fn reads(&self, view: &View<'_>) -> Option<String> {
+        Lens::reads(self, view)
     }
     fn want(&mut self, view: &View<'_>) -> Effects {
         Lens::want(self, view)

@@ -21,7 +21,7 @@ use crate::act::TableRow;
 use crate::canvas::{Canvas, bytes, scroll, thousands};
 use crate::effect::{Effect, Effects, ask, say, start, tell_done, warn};
 use crate::jobs::{Errand, Slot};
-use crate::next::next_step;
+use crate::next::Task;
 use crate::spine;
 use crate::theme;
 use crate::typing::paths_in;
@@ -357,6 +357,20 @@ impl Lens for ShelfLens {
         out
     }
 
+    fn due(&self, view: &View<'_>) -> Option<(String, ShelfAct)> {
+        if view.next().task != Task::Feeds {
+            return None;
+        }
+        match self.feeds {
+            None => Some(("see what the feeds have".into(), ShelfAct::Feeds)),
+            Some(_) => self.fed_series().map(|name| (format!("fetch {name}"), ShelfAct::FetchNew)),
+        }
+    }
+
+    fn reads(&self, _view: &View<'_>) -> Option<String> {
+        (self.feeds.is_some() && self.fed.is_reading()).then(|| "asking the feeds …".into())
+    }
+
     fn step_done(&mut self, step: &Step, _report: &StepReport) {
         if matches!(step, Step::Fetch(_)) {
             self.marked.clear();
@@ -585,6 +599,7 @@ impl ShelfLens {
         let at =
             entries.iter().position(|e| matches!(e, ListEntry::Series(s) if Some(&s.name) == view.selected));
         let first = scroll(at.unwrap_or(0), rows, entries.len());
+        let due = if wide { needs_of(&entries, view) } else { Vec::new() };
         for (i, entry) in entries.iter().enumerate().skip(first).take(rows) {
             let y = (i - first) as u16 + 1;
             match entry {
@@ -593,9 +608,8 @@ impl ShelfLens {
                     overlaps(view, name, whole, columns, |c, mark| {
                         canvas.put(left + c, y, mark, theme::faint());
                     });
-                    if wide {
-                        let due = next_step(view.snapshot, name, view.selected, view.checked);
-                        canvas.put(after + 1, y, &format!("next ▸ {}", due.words), theme::faint());
+                    if let Some((_, words)) = due.iter().find(|(first, _)| first == name).filter(|_| wide) {
+                        canvas.put(after + 1, y, &format!("▸ {words}"), theme::faint());
                     }
                 }
                 ListEntry::Series(info) => {
@@ -627,6 +641,24 @@ impl ShelfLens {
             }
         }
     }
+}
+
+/// What instruments need next; what several need alike is named once, at the first of them.
+fn needs_of<'a>(entries: &[ListEntry<'a>], view: &View<'_>) -> Vec<(&'a str, String)> {
+    let mut out: Vec<(&str, String, usize)> = Vec::new();
+    for entry in entries {
+        let ListEntry::Instrument(name) = entry else { continue };
+        let Some(next) = view.guide().of_instrument(name, view.selected) else { continue };
+        match out.iter_mut().find(|(_, words, _)| *words == next.words) {
+            Some((_, _, more)) => *more += 1,
+            None => out.push((name, next.words, 0)),
+        }
+    }
+    let told = |(name, words, more): (&'a str, String, usize)| match more {
+        0 => (name, words),
+        more => (name, format!("{words}, and of {more} more")),
+    };
+    out.into_iter().map(told).collect()
 }
 
 /// What can be done where there is nothing yet.

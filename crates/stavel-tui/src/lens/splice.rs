@@ -14,6 +14,7 @@ use super::{FactLine, Lens, splice_facts, splice_view, step};
 use crate::act::TableRow;
 use crate::canvas::Canvas;
 use crate::effect::{ChartPlace, Effect, Effects, SecondSeries, ask, say, start};
+use crate::next::Task;
 use crate::view::View;
 
 /// What can be done to a splice.
@@ -32,6 +33,7 @@ pub enum SpliceAct {
     TypeRule,
     Calmer,
     SeeSeam,
+    FindClock,
 }
 
 impl Lens for SpliceLens {
@@ -70,6 +72,8 @@ impl Lens for SpliceLens {
         .command("stavel splice SERIES SERIES --into S --rule cut=TIME"),
         TableRow::new(SpliceAct::Calmer, "b", "calmer", "cut at the calmer place named for the seam"),
         TableRow::new(SpliceAct::SeeSeam, "Enter", "see seam", "see both sources at the seam on the chart"),
+        TableRow::new(SpliceAct::FindClock, "f", "", "find the clock of the source that has none, in align")
+            .rare(),
     ];
 
     fn act(&mut self, act: SpliceAct, view: &View<'_>) -> Effects {
@@ -94,13 +98,21 @@ impl Lens for SpliceLens {
             SpliceAct::TypeRule => return self.ask_for_rule(view),
             SpliceAct::SeeSeam => return self.see_seam(),
             SpliceAct::Join => return self.join(view),
+            SpliceAct::FindClock => return self.find_clock(view),
         }
         Effects::new()
     }
 
     fn due(&self, view: &View<'_>) -> Option<(String, SpliceAct)> {
-        let is_ready = self.proposal.get().is_some() && view.next().lens == Some(Self::WORD);
+        if let Some(unanchored) = self.sources(view).iter().find(|s| s.is_afloat()) {
+            return Some((format!("find the clock of {}", unanchored.name.short()), SpliceAct::FindClock));
+        }
+        let is_ready = self.proposal.get().is_some() && view.next().task == Task::Splice;
         is_ready.then(|| ("write the joined history".into(), SpliceAct::Join))
+    }
+
+    fn reads(&self, _view: &View<'_>) -> Option<String> {
+        self.proposal.is_reading().then(|| "trying the join …".into())
     }
 
     fn choose(&mut self, down: bool, _view: &View<'_>) -> Effects {
@@ -273,6 +285,14 @@ impl SpliceLens {
             Some(ChartPlace { series, at: seam.at, around: 50 * MINUTE, beside: Some(beside) })
         });
         shown.map_or_else(|| say("there is no seam to see"), |place| vec![Effect::Show(place)])
+    }
+
+    /// Opens align on the first source whose clock is not known.
+    fn find_clock(&self, view: &View<'_>) -> Effects {
+        match self.sources(view).iter().find(|s| s.is_afloat()) {
+            Some(info) => vec![Effect::Select(info.name.clone()), Effect::Open("align")],
+            None => say("every source has a clock"),
+        }
     }
 
     fn join(&self, view: &View<'_>) -> Effects {

@@ -6,6 +6,7 @@ use serde_json::json;
 use stavel_core::Result;
 
 use super::question::Question;
+use super::summary::summary_of;
 use super::{JOINED, Way, add_new};
 use crate::page::write_file;
 use crate::recipe::Recipe;
@@ -68,8 +69,23 @@ impl Way<'_, '_> {
         Step::Auto(self.wish.clone()).command_line()
     }
 
-    pub(super) fn report(self, question: Option<&Question>) -> StepReport {
-        let (again, mut lines) = (self.again(), self.lines);
+    /// The report: a summary of what was joined, the warnings and the files; every step is in its details.
+    pub(super) fn report(self, question: Option<&Question>) -> Result<StepReport> {
+        let again = self.again();
+        let mut lines = Vec::new();
+        for joined in &self.joined {
+            lines.extend(summary_of(self.shelf, joined)?);
+        }
+        lines.extend(self.rows_by_source.iter().cloned());
+        let warnings = self.lines.iter().filter(|line| line.contains(['▲', '○']));
+        for line in warnings.map(|line| line.trim().to_owned()) {
+            // The same assumption stands in the report of every step that rests on it.
+            if !line.contains("assumed:") && !lines.contains(&format!("  {line}")) {
+                lines.push(format!("  {line}"));
+            }
+        }
+        lines.extend(self.files.iter().map(|file| format!("  file      {}", file.display())));
+        let mut details = self.lines;
         let mut json = json!({
             "steps": self.json, "joined": self.joined.first(), "clock": self.clocks.first(),
             "recipe": self.recipe, "files": self.delivered,
@@ -80,13 +96,13 @@ impl Way<'_, '_> {
         if let Some(q) = question {
             json["question"] = json!(q.asks);
             json["answers"] =
-                q.answers.iter().map(|a| json!({"say": a.say, "speaks_for": a.speaks_for})).collect();
+                q.answers.iter().map(|a| json!({"command": a.command, "evidence": a.evidence})).collect();
             json["done"] = json["steps"].clone();
             json["then"] = json!(again);
             lines.push(format!("▲ {}", q.asks));
             for answer in &q.answers {
-                lines.push(format!("  {}", answer.say));
-                lines.push(format!("      {}", answer.speaks_for));
+                lines.push(format!("  {}", answer.command));
+                lines.push(format!("      {}", answer.evidence));
             }
             lines.push(format!("  then go on with: {again}"));
         }
@@ -94,15 +110,18 @@ impl Way<'_, '_> {
             Some(q) => format!("{} steps done, then a question: {}", self.steps.len(), q.asks),
             None => format!("{} steps done, {} files written", self.steps.len(), self.files.len()),
         };
+        details.insert(0, first.clone());
         lines.insert(0, first);
         let wants_person = self.wants_person || question.is_some();
-        StepReport {
+        Ok(StepReport {
             wants_person,
+            details,
             changed: self.changed,
             files: self.files,
             assumed: self.assumed,
+            question: question.cloned().map(Box::new),
             ..StepReport::new(json, lines)
-        }
+        })
     }
 }
 

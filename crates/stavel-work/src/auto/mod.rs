@@ -3,7 +3,8 @@
 
 mod ending;
 mod files;
-mod question;
+pub(crate) mod question;
+mod summary;
 
 use std::path::PathBuf;
 
@@ -21,8 +22,8 @@ use crate::findings::{finding_in_words, mend_in_words};
 use crate::recipe::{Done, Recipe, do_unless_done, what_was_done};
 use crate::report::StepReport;
 use crate::step::{
-    AlignStep, AutoStep, CheckStep, ComposeStep, DeliverStep, FramesStep, IntakeStep, SheetValues,
-    SpliceStep, Step,
+    AlignStep, AutoStep, ChartStep, CheckStep, ComposeStep, DeliverStep, DossierStep, FramesStep, IntakeStep,
+    SheetValues, SpliceStep, Step,
 };
 
 /// What the joined history is called on the shelf.
@@ -44,6 +45,8 @@ struct Way<'a, 'b> {
     json: Vec<Value>,
     /// What was joined, the clock of each broker series, and what was delivered.
     joined: Vec<SeriesName>,
+    /// How many rows each source gave to each join.
+    rows_by_source: Vec<String>,
     clocks: Vec<String>,
     delivered: Vec<Value>,
     recipe: Option<PathBuf>,
@@ -71,6 +74,7 @@ pub fn auto_all(shelf: &mut Shelf, wish: &AutoStep, act: &mut ActStep<'_>, job: 
         lines: Vec::new(),
         json: Vec::new(),
         joined: Vec::new(),
+        rows_by_source: Vec::new(),
         clocks: Vec::new(),
         delivered: Vec::new(),
         recipe: None,
@@ -88,7 +92,7 @@ pub fn auto_all(shelf: &mut Shelf, wish: &AutoStep, act: &mut ActStep<'_>, job: 
     // The journal keeps the steps themselves, so that a recipe of the shelf spells them out.
     let done = Recipe { title: None, step: way.steps.clone() };
     way.shelf.name_act(&done.to_text()?)?;
-    Ok(way.report(question.as_ref()))
+    way.report(question.as_ref())
 }
 
 impl Way<'_, '_> {
@@ -110,7 +114,8 @@ impl Way<'_, '_> {
             wanted.push(joined.clone());
             wanted.extend(self.frames(&joined)?);
         }
-        self.deliver(wanted)
+        self.deliver(wanted)?;
+        self.picture()
     }
 
     /// Does a step and tells of it; gives its report where it was done now.
@@ -118,6 +123,13 @@ impl Way<'_, '_> {
         let done = do_unless_done(self.shelf, &step, &mut self.fresh, &mut *self.act)?;
         let number = self.steps.len() + 1;
         self.lines.push(format!("{number} {}", step.command_line()));
+        let first = match &done {
+            Done::Now(report) => report.lines.first(),
+            Done::Before(lines) => lines.first(),
+        };
+        if let (Step::Splice(_), Some(line)) = (&step, first) {
+            self.rows_by_source.push(format!("  rows      {line}"));
+        }
         let told = match done {
             Done::Now(report) => {
                 self.lines.extend(report.lines.iter().map(|l| format!("    {l}")));
@@ -368,6 +380,24 @@ impl Way<'_, '_> {
                 ),
             ],
         }))
+    }
+
+    /// Writes a picture and a dossier of each joined history next to the files.
+    fn picture(&mut self) -> std::result::Result<(), Stop> {
+        let Some(out) = self.wish.out.clone() else { return Ok(()) };
+        let is_alone = self.joined.len() == 1;
+        for joined in self.joined.clone() {
+            let stem = if is_alone { JOINED.to_owned() } else { format!("{JOINED}-{}", joined.instrument) };
+            let picture = ChartStep::of(joined.clone(), out.join(format!("{stem}.svg")));
+            self.step(Step::Chart(picture))?;
+            // Whatever the dossier warns of was reported already.
+            let needs_review = self.wants_person;
+            self.step(Step::Dossier(DossierStep { series: joined, out: out.join(format!("{stem}.html")) }))?;
+            self.wants_person = needs_review;
+            // A recipe rebuilds the history; the dossier only judges it.
+            self.steps.pop();
+        }
+        Ok(())
     }
 
     /// Writes everything that was made into the folder and proves it.

@@ -8,6 +8,7 @@ use crate::advice::advice_in_words;
 use crate::align::guess_in_words;
 
 /// A question that only a person can answer.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Question {
     /// The question.
     pub asks: String,
@@ -15,16 +16,17 @@ pub struct Question {
 }
 
 /// An answer to a question.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Answer {
-    /// The command that gives it.
-    pub say: String,
-    /// What speaks for it.
-    pub speaks_for: String,
+    /// The command that gives it; a word in capitals, or `…`, is to be filled in.
+    pub command: String,
+    /// What supports it.
+    pub evidence: String,
 }
 
 impl Answer {
-    pub fn new(say: impl Into<String>, speaks_for: impl Into<String>) -> Answer {
-        Answer { say: say.into(), speaks_for: speaks_for.into() }
+    pub fn new(command: impl Into<String>, evidence: impl Into<String>) -> Answer {
+        Answer { command: command.into(), evidence: evidence.into() }
     }
 }
 

@@ -34,7 +34,7 @@ pub use brackets::{keep_bracket, read_brackets};
 pub use document::{account_json, depth_json, entry_json, figures_json};
 pub use kept::{KeptHead, KeptMark, KeptRehearsal, RehearsalFile, kept_rehearsals, read_rehearsal};
 pub use moments::moment_svg;
-pub use opening::{Opened, Opening, PlayedSeries, open_replay};
+pub use opening::{Opened, Opening, PlayedSeries, open_replay, spread_source};
 pub use words::{entry_in_words, journal_lines, order_in_words, remark_in_words, spread_rule_in_words};
 pub use written::{RehearsalFiles, RehearsalOut, write_beside, write_rehearsal};
 
@@ -73,6 +73,7 @@ pub fn play_orders(shelf: &Shelf, step: &RehearseStep, job: &Job) -> Result<Play
         account: step.account.as_deref(),
         // A script may look at volumes.
         prices_only: step.script.is_none(),
+        spread_of: step.spread_of.as_ref(),
     };
     let mut opened = open_replay(shelf, &opening)?;
     let names: Vec<String> = step.series.iter().map(ToString::to_string).collect();

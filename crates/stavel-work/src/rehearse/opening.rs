@@ -2,7 +2,7 @@
 
 use stavel_core::model::columns::shape_of;
 use stavel_core::model::time::rfc3339;
-use stavel_core::model::{Instrument, Micros, SeriesName, Shape, Span};
+use stavel_core::model::{Field, Instrument, Micros, SeriesName, Shape, Side, Span};
 use stavel_core::rehearse::{
     BarEnds, DeskRules, PriceFactor, Replay, Rescaled, RowSource, ShelfRows, SpreadRule, Tape, Traded,
     WithAsk, money_sheet,
@@ -30,6 +30,8 @@ pub struct Opening<'a> {
     pub factor: Option<PriceFactor>,
     /// True where nothing is shown: only prices are read.
     pub prices_only: bool,
+    /// The series whose spreads are measured for rows that have none, if the user asked for it.
+    pub spread_of: Option<&'a SeriesName>,
 }
 
 /// A replay and what it is made of.
@@ -131,8 +133,7 @@ pub fn open_replay(shelf: &Shelf, opening: &Opening<'_>) -> Result<Opened> {
     let (mut tapes, mut traded, mut books) = (Vec::new(), Vec::new(), Vec::new());
     for (of, one) in played.iter().enumerate() {
         let info = &one.info;
-        let spreads =
-            SpreadRule::of(shelf, info, one.ask.as_ref(), &one.instrument.sheet, begin_of(opening))?;
+        let spreads = spreads_for(shelf, one, opening, &mut doubts)?;
         let source = source_of(shelf, one, opening)?;
         let ends = BarEnds::new(info.name.frame, &one.instrument.sheet.session);
         let tape = Tape::new(source, ends, spreads, Span::new(from, opening.span.to))?;
@@ -148,6 +149,50 @@ pub fn open_replay(shelf: &Shelf, opening: &Opening<'_>) -> Result<Opened> {
     let replay = Replay::new(tapes, traded, opening.rules.clone())?.with_books(books)?;
     let began = replay.desk().now();
     Ok(Opened { replay, played, currency, factor: opening.factor, began, doubts })
+}
+
+/// The spreads of a series that is replayed: its own, or those measured on the series that was named for it.
+fn spreads_for(
+    shelf: &Shelf,
+    one: &PlayedSeries,
+    opening: &Opening<'_>,
+    doubts: &mut Vec<String>,
+) -> Result<SpreadRule> {
+    let (info, sheet) = (&one.info, &one.instrument.sheet);
+    let own = SpreadRule::of(shelf, info, one.ask.as_ref(), sheet, begin_of(opening))?;
+    let Some(other) = opening.spread_of.filter(|_| own.is_unknown()) else { return Ok(own) };
+    if other.instrument != info.name.instrument {
+        return Ok(own);
+    }
+    let other = shelf.find(other)?;
+    let measured = SpreadRule::measured_on(shelf, &other, info, sheet, begin_of(opening))?;
+    if measured.is_unknown() {
+        return Err(Error::input(format!("No row of {} has a spread. Name another series.", other.name)));
+    }
+    let ahead = if measured.looks_ahead() { ", over all its rows" } else { "" };
+    doubts.push(format!(
+        "spread assumed: the median of its hour of the week, measured on {}{ahead}",
+        other.name.short()
+    ));
+    Ok(measured)
+}
+
+/// The series of the same instrument on which a spread can be measured: ticks first, then the shortest bars; `None` if no
+/// other series has spreads.
+///
+/// # Errors
+/// If the catalog cannot be read.
+pub fn spread_source(shelf: &Shelf, name: &SeriesName) -> Result<Option<SeriesName>> {
+    let has_spreads = |info: &SeriesInfo| {
+        let has = |field| info.edition.fields.contains(&field);
+        has(Field::Spread) || has(Field::Bid) && has(Field::Ask)
+    };
+    let mut all = shelf.series_of(&name.instrument)?;
+    all.retain(|info| {
+        let is_usable = !info.is_afloat() && !info.name.frame.is_counted() && info.name.side == Side::Bid;
+        info.name != *name && is_usable && has_spreads(info)
+    });
+    Ok(all.into_iter().min_by_key(|info| info.name.frame.length()).map(|info| info.name))
 }
 
 /// The rows that are played of a series.

@@ -76,6 +76,7 @@ pub fn opener(folder: &Path, step: &RehearseStep) -> Result<Arc<OpenOne>> {
             rules: rules.clone(),
             account: step.account.as_deref(),
             prices_only: false,
+            spread_of: step.spread_of.as_ref(),
         };
         Ok(ServedReplay::new(open_replay(&Shelf::open(&folder)?, &opening)?, Micros::MAX))
     };

@@ -9,6 +9,7 @@ mod older;
 mod rehearse;
 mod roll;
 mod settings;
+mod typed;
 mod update;
 mod wanted;
 

@@ -45,6 +45,10 @@ pub struct RehearseStep {
     #[arg(long, value_name = "TIME")]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
+    /// Series on which to measure the spread of rows that have none.
+    #[arg(long, value_name = "SERIES")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub spread_of: Option<SeriesName>,
     /// A CSV file of orders: time,instrument,side,type,lots,price,stop,target,until. A command without it plays on the bench.
     #[arg(long, value_name = "FILE")]
     #[serde(default, skip_serializing_if = "Option::is_none")]

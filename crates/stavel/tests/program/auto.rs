@@ -41,7 +41,15 @@ fn two_sources_become_one_proved_history_and_are_undone_as_one_act() {
     assert_eq!((code, document.get("question")), (0, None), "{err} {document}");
     let acts: Vec<&str> =
         document["steps"].as_array().unwrap().iter().map(|s| s["act"].as_str().unwrap()).collect();
-    assert_eq!(acts, ["intake", "intake", "check", "align", "compose", "splice", "frames", "deliver"]);
+    assert_eq!(
+        acts,
+        ["intake", "intake", "check", "align", "compose", "splice", "frames", "deliver", "chart", "dossier"]
+    );
+    for name in ["joined.svg", "joined.html"] {
+        assert!(p.dir.path().join("out").join(name).exists(), "{name}");
+    }
+    let dossier = std::fs::read_to_string(p.dir.path().join("out/joined.html")).unwrap();
+    assert!(dossier.contains("mended in its source quill:1m: duplicate_time"), "the mends of the sources");
     assert_eq!(
         (&document["clock"], &document["joined"]),
         (&"America/New_York+7h".into(), &"NOKSEK@joined:1m".into())
@@ -138,10 +146,10 @@ fn a_vendor_without_a_zone_is_asked_about_and_the_way_goes_on_from_there() {
         !p.dir.path().join("out/NOKSEK_joined_1m.csv").exists(),
         "nothing is delivered before it is answered"
     );
-    let say = |a: &Value| a["say"].as_str().unwrap().to_owned();
+    let say = |a: &Value| a["command"].as_str().unwrap().to_owned();
     let answers = document["answers"].as_array().unwrap();
     let utc = answers.iter().find(|a| say(a).contains("--clock UTC")).unwrap();
-    assert!(utc["speaks_for"].as_str().unwrap().contains("weeks close when the session does"), "{utc}");
+    assert!(utc["evidence"].as_str().unwrap().contains("weeks close when the session does"), "{utc}");
     assert_eq!(document["done"].as_array().unwrap().len(), 2, "both are taken in");
     answer(&p, &say(utc), "");
     let (code, document, err) = told(&p, &args);
@@ -172,7 +180,7 @@ fn dates_that_can_be_read_twice_are_asked_about_with_a_command_for_each_reading(
     let (code, document, _) = told(&p, &args);
     let answers = document["answers"].as_array().unwrap();
     assert_eq!((code, answers.len()), (3, 2), "{document}");
-    let commands: Vec<&str> = answers.iter().map(|a| a["say"].as_str().unwrap()).collect();
+    let commands: Vec<&str> = answers.iter().map(|a| a["command"].as_str().unwrap()).collect();
     assert!(
         commands[0].ends_with("--dates day-first") && commands[1].ends_with("--dates month-first"),
         "{commands:?}"
@@ -208,7 +216,7 @@ fn sources_that_are_not_alike_leave_the_clock_to_a_person() {
     assert_eq!(code, 3, "{document}");
     assert_eq!(document["question"], "Which clock does NOKSEK@tarn:1m keep?");
     let answers = document["answers"].as_array().unwrap();
-    assert!(answers.iter().any(|a| a["say"].as_str().unwrap().contains("--clock CLOCK")), "{answers:?}");
+    assert!(answers.iter().any(|a| a["command"].as_str().unwrap().contains("--clock CLOCK")), "{answers:?}");
     assert!(p.json(&["shelf"]).to_string().contains("NOKSEK@quill:1m"), "what was done before it stays");
 }
 

@@ -147,8 +147,8 @@ fn the_whole_work_by_keys_gives_the_file_that_the_commands_give() {
 fn a_small_screen_works_and_a_smaller_one_says_so() {
     let p = Program::new().with_noksek();
     let t = Terminal::open(&p, (80, 24), "");
-    t.wait("9 rehearse");
-    let asks = "p says the spread";
+    t.wait("rehearse");
+    let asks = "p sets the spread";
     for (key, words) in [("2", "O 1.0"), ("3", "findings in this window"), ("4", "of 6 weeks"), ("9", asks)] {
         t.keys(&[key]);
         t.wait(words);

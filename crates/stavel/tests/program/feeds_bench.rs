@@ -30,7 +30,7 @@ fn the_next_hint_leads_from_a_feed_to_a_rehearsal() {
     with_feeds(&p, &feed);
     let t = Terminal::open(&p, (160, 47), "");
     t.wait("press f to see what feeds have");
-    t.wait("next ▸ g see what quill has (f), and fetch it (n)");
+    t.wait("next ▸ g see what the feeds have");
     t.keys(&["f"]);
     t.wait("NOKSEK 1m");
     // The vendor's minutes and the broker's, in one go.
@@ -47,7 +47,7 @@ fn the_next_hint_leads_from_a_feed_to_a_rehearsal() {
     t.wait("completeness");
     t.wait("next ▸ g check tarn:1m");
     t.keys(&["g"]);
-    t.wait("tarn:1m is afloat: align it");
+    t.wait("find the clock of tarn:1m");
     t.keys(&["g"]);
     t.wait("midnight is 17:00 in New York");
     t.keys(&["a"]);
@@ -62,8 +62,8 @@ fn the_next_hint_leads_from_a_feed_to_a_rehearsal() {
     t.wait("build frames of joined:1m");
     t.keys(&["g"]);
     t.wait("a builds");
-    t.keys(&["a"]);
-    t.wait("deliver, or rehearse (9)");
+    t.keys(&["g"]);
+    t.wait("deliver joined:1m and prove it");
     t.keys(&["2"]);
     t.wait("highest");
     t.wait("●");

@@ -7,6 +7,7 @@ mod commands;
 mod depth;
 mod feeds;
 mod feeds_bench;
+mod first_minutes;
 mod foundations;
 mod hard;
 mod judging;

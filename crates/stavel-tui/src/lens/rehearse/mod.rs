@@ -22,15 +22,16 @@ use stavel_core::Error;
 use stavel_core::model::time::{self, MINUTE, SECOND, WEEK, wall};
 use stavel_core::model::{Frame, Micros, SeriesName, Span};
 use stavel_core::rehearse::{DeskAct, DeskRules, Direction, FillPrice, PriceFactor};
-use stavel_work::{ChartStep, ComposeStep, Opened, Opening, SheetValues, Step, open_replay};
+use stavel_work::{ChartStep, ComposeStep, Opened, Opening, SheetValues, Step, open_replay, spread_source};
 
 use super::drawer::{DrawAct, Drawer};
 use super::{FactLine, Lens};
 use crate::act::TableRow;
 use crate::canvas::Canvas;
 use crate::effect::{Effect, Effects, Pointer, Tone, ask, say, start, tell_done, warn};
-use crate::jobs::Errand;
+use crate::jobs::{Errand, Slot};
 use crate::mask::Mask;
+use crate::next::Task;
 use crate::scene_view::price_beside;
 use crate::view::View;
 use asks::RehearseQuestion;
@@ -78,6 +79,10 @@ pub struct RehearseLens {
     long_bar: Errand<Option<Micros>>,
     /// Why nothing plays.
     trouble: Option<Error>,
+    /// The series on which the missing spread can be measured, looked up once a spread is missing.
+    spread_source: Slot<Option<SeriesName>>,
+    /// The series whose spreads are assumed, once the user took it.
+    spread_of: Option<SeriesName>,
     /// A place among [`PACES`].
     pace: usize,
     /// True once a rehearsal began at the moment for which the bench was opened.
@@ -117,6 +122,8 @@ impl Default for RehearseLens {
             is_reading: false,
             long_bar: Errand::default(),
             trouble: None,
+            spread_source: Slot::default(),
+            spread_of: None,
             pace: USUAL_PACE,
             has_begun: false,
             asked: None,
@@ -156,7 +163,13 @@ impl Lens for RehearseLens {
             | Do::Report => self.ask_for(act),
             Do::Faster => self.change_pace(true),
             Do::Slower => self.change_pace(false),
-            Do::Run => self.run_or_hold(),
+            Do::Run => {
+                let mut effects = self.run_or_hold();
+                if self.play.as_ref().is_some_and(|play| play.running) {
+                    effects.push(Effect::Rehearsed(view.instrument_name().to_owned()));
+                }
+                effects
+            }
             Do::StepQuote => self.step(Play::step_quote),
             Do::StepBar => self.step(|play| play.step_time(play.bar_length())),
             Do::StepMinute => self.step(|play| play.step_time(MINUTE)),
@@ -188,6 +201,7 @@ impl Lens for RehearseLens {
             Do::TakeUp => self.ask_which_to_take_up(view),
             Do::Blind => self.blind_or_reveal(view),
             Do::SaySpread => self.ask_for_spread(view),
+            Do::MeasureSpread => self.take_measured_spread(),
             Do::CursorBack if self.face == Face::Calendar => self.calendar.move_day(false, view),
             Do::CursorOn if self.face == Face::Calendar => self.calendar.move_day(true, view),
             Do::CursorBack | Do::CursorOn => {
@@ -269,13 +283,19 @@ impl Lens for RehearseLens {
         self.see_if_blind_goes_on(view);
         let others: Vec<String> = self.beside.iter().map(ToString::to_string).collect();
         let key = format!(
-            "{} {:?} {} {:?} {:?}",
+            "{} {:?} {:?} {} {:?} {:?}",
             info.edition.id,
             instrument.sheet.spread,
+            self.spread_of,
             others.join(" "),
             self.rules,
             self.account
         );
+        if self.trouble.as_ref().is_some_and(Error::is_undecided) {
+            let name = info.name.clone();
+            let key = format!("{name} {}", view.snapshot.version);
+            self.spread_source.want(key, view.threads, move |shelf, _| spread_source(shelf, &name));
+        }
         if self.wanted == key {
             return self.window_for(view).map(Effect::Window).into_iter().collect();
         }
@@ -296,6 +316,7 @@ impl Lens for RehearseLens {
             .take()
             .filter(|again| again.head.series.iter().any(|(name, _)| *name == info.name));
         let (rules, account, factor) = (self.rules.clone(), self.account.clone(), self.blind);
+        let spread_of = self.spread_of.clone();
         let until = again.as_ref().map_or(self.until, |again| again.head.until);
         let begin = again.as_ref().map_or(self.begin, |again| again.head.begin);
         self.kept.marks = again.as_ref().map(|again| again.marks.clone()).unwrap_or_default();
@@ -308,6 +329,7 @@ impl Lens for RehearseLens {
                 rules: rules.clone(),
                 account: account.as_deref(),
                 prices_only: false,
+                spread_of: spread_of.as_ref(),
             };
             let mut opened = open_replay(shelf, &opening)?;
             match &again {
@@ -330,7 +352,24 @@ impl Lens for RehearseLens {
         Effects::new()
     }
 
+    fn due(&self, view: &View<'_>) -> Option<(String, RehearseAct)> {
+        if self.trouble.is_some() {
+            let other = self.proposed_spread(view)?;
+            let words = format!("replay with the spread of {}, as an assumption", other.short());
+            return Some((words, RehearseAct::MeasureSpread));
+        }
+        let play = self.play.as_ref().filter(|play| !self.is_reading && !play.running)?;
+        let is_next = view.next().task == Task::Rehearse && play.replay.next_time().is_some();
+        is_next.then(|| ("start the replay".into(), RehearseAct::Run))
+    }
+
+    fn reads(&self, _view: &View<'_>) -> Option<String> {
+        let is_opening = self.play.is_none() && self.trouble.is_none() || self.is_reading;
+        (is_opening || self.spread_source.is_reading()).then(|| "opening the replay …".into())
+    }
+
     fn collect(&mut self, view: &View<'_>) -> Effects {
+        self.spread_source.collect();
         let mut effects = match self.opening.collect() {
             Some(Ok(opened)) => self.begin(opened, view),
             Some(Err(err)) => {
@@ -521,6 +560,24 @@ impl RehearseLens {
         let label = format!("spread of {name} in points, where rows say none");
         self.asked = Some(RehearseQuestion::Spread(name));
         ask(label, now.map(|points| points.to_string()).unwrap_or_default())
+    }
+
+    /// The series on which the missing spread can be measured.
+    fn proposed_spread(&self, view: &View<'_>) -> Option<SeriesName> {
+        let is_question = self.trouble.as_ref().is_some_and(Error::is_undecided);
+        let found = self.spread_source.get().filter(|_| is_question)?.as_ref().clone()?;
+        (found.instrument == view.instrument_name()).then_some(found)
+    }
+
+    /// Replays with the spreads of another series of the instrument, marked as assumed.
+    fn take_measured_spread(&mut self) -> Effects {
+        match self.spread_source.get().and_then(|found| found.as_ref().clone()) {
+            Some(other) => {
+                self.spread_of = Some(other);
+                Effects::new()
+            }
+            None => say("no other series of this instrument has spreads; p sets one in points"),
+        }
     }
 
     fn note(&mut self, text: &str) -> Effects {

@@ -103,11 +103,19 @@ impl RehearseLens {
             let width = canvas.width().saturating_sub(4);
             let mut words = canvas.part(2, 1, width, 3);
             words.paragraph(0, &trouble.to_string(), theme::words().fg(theme::WRONG));
+            let mut y = 5;
+            if let Some(other) = self.proposed_spread(view) {
+                let words = format!(
+                    "g replays with the median spread of each hour of the week, measured on {}. It is marked as assumed.",
+                    other.short()
+                );
+                y += canvas.part(2, y, width, 3).paragraph(0, &words, theme::words().fg(theme::RISING)) + 1;
+            }
             let hint = match trouble.is_undecided() {
-                true => "p says the spread; ] [ choose another series; C shows what can be played",
-                false => "] [ choose another series; C shows what can be played",
+                true => "p sets the spread in points   ] [ another series   C what can be replayed",
+                false => "] [ another series   C what can be replayed",
             };
-            canvas.put(2, 5, hint, theme::words());
+            canvas.put(2, y, hint, theme::words());
             return;
         }
         let text = if view.series().is_some_and(stavel_core::store::SeriesInfo::is_afloat) {

@@ -42,6 +42,7 @@ pub enum RehearseAct {
     Report,
     Blind,
     SaySpread,
+    MeasureSpread,
     CursorBack,
     CursorOn,
     Draw(DrawAct),
@@ -129,7 +130,15 @@ pub const ROWS: &[TableRow<RehearseAct>] = &[
         "blind practice: a day by chance without its date and name; again to reveal it",
     )
     .rare(),
-    TableRow::new(RehearseAct::SaySpread, "p", "", "say the spread of rows that say none").rare(),
+    TableRow::new(
+        RehearseAct::MeasureSpread,
+        "O",
+        "",
+        "assume the spread measured on another series, by hour of the week",
+    )
+    .command("stavel rehearse SERIES --spread-of SERIES")
+    .rare(),
+    TableRow::new(RehearseAct::SaySpread, "p", "", "set the spread of rows that have none, in points").rare(),
     TableRow::new(RehearseAct::CursorBack, ",", "", "move the cursor of what is drawn a bar back").rare(),
     TableRow::new(RehearseAct::CursorOn, ".", "", "move the cursor of what is drawn a bar on").rare(),
     TableRow::new(
