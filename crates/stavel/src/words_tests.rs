@@ -310,6 +310,7 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
                 series,
                 from,
                 to,
+                spread_of: through.then(|| "NOKSEK@quill:ticks".parse().unwrap()),
                 orders,
                 script: None,
                 out: through.then(|| "run.csv".into()),
