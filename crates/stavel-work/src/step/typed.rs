@@ -15,6 +15,15 @@ struct TypedLine {
     step: TypedStep,
 }
 
+/// The step knows of an option of its command that is no setting of a step.
+#[derive(clap::Args)]
+struct TypedSplice {
+    #[command(flatten)]
+    step: SpliceStep,
+    #[arg(long, hide = true)]
+    refresh: bool,
+}
+
 #[derive(Subcommand)]
 enum TypedStep {
     Auto(AutoStep),
@@ -23,7 +32,7 @@ enum TypedStep {
     Update(UpdateStep),
     Check(CheckStep),
     Align(AlignStep),
-    Splice(SpliceStep),
+    Splice(TypedSplice),
     Frames(FramesStep),
     Compose(Box<ComposeStep>),
     Deliver(Box<DeliverStep>),
@@ -49,7 +58,10 @@ impl Step {
             TypedStep::Update(step) => Step::Update(step),
             TypedStep::Check(step) => Step::Check(step),
             TypedStep::Align(step) => Step::Align(step),
-            TypedStep::Splice(step) => Step::Splice(step),
+            TypedStep::Splice(typed) if typed.refresh => {
+                return Err(Error::arguments(format!("--refresh cannot be used here: {line}")));
+            }
+            TypedStep::Splice(typed) => Step::Splice(typed.step),
             TypedStep::Frames(step) => Step::Frames(step),
             TypedStep::Compose(step) => Step::Compose(step),
             TypedStep::Deliver(step) => Step::Deliver(step),
