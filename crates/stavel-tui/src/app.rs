@@ -1,5 +1,7 @@
 //! The bench: it knows the lenses, and does what they ask for.
 
+mod guiding;
+
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;

@@ -14,7 +14,6 @@ mod choice_view;
 mod data;
 mod dates;
 mod effect;
-mod guiding;
 mod intake;
 mod intake_view;
 mod jobs;

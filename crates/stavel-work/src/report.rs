@@ -8,7 +8,7 @@ use stavel_core::model::time::rfc3339;
 use stavel_core::model::{Decision, SeriesName, Standing};
 use stavel_core::store::SeriesInfo;
 
-use crate::auto::question::Question;
+use crate::question::Question;
 
 /// A list of a document whose entries are made when they are asked for.
 #[derive(Clone)]

@@ -5,10 +5,10 @@ use std::path::Path;
 use serde_json::json;
 use stavel_core::Result;
 
-use super::question::Question;
 use super::summary::summary_of;
 use super::{JOINED, Way, add_new};
 use crate::page::write_file;
+use crate::question::Question;
 use crate::recipe::Recipe;
 use crate::report::StepReport;
 use crate::step::Step;

@@ -3,7 +3,7 @@
 
 mod ending;
 mod files;
-pub(crate) mod question;
+mod question;
 mod summary;
 
 use std::path::PathBuf;
@@ -17,8 +17,9 @@ use stavel_core::store::{SeriesInfo, Shelf};
 use stavel_core::{Error, Result};
 
 use self::files::{files_below, series_holding, series_of};
-use self::question::{Answer, Question, Stop, about_clock, about_files};
+use self::question::{Stop, about_clock, about_files};
 use crate::findings::{finding_in_words, mend_in_words};
+use crate::question::{Answer, Question};
 use crate::recipe::{Done, Recipe, do_unless_done, what_was_done};
 use crate::report::StepReport;
 use crate::step::{

@@ -6,29 +6,7 @@ use stavel_core::{Advice, Error, Result};
 
 use crate::advice::advice_in_words;
 use crate::align::guess_in_words;
-
-/// A question that only a person can answer.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Question {
-    /// The question.
-    pub asks: String,
-    pub answers: Vec<Answer>,
-}
-
-/// An answer to a question.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Answer {
-    /// The command that gives it; a word in capitals, or `…`, is to be filled in.
-    pub command: String,
-    /// What supports it.
-    pub evidence: String,
-}
-
-impl Answer {
-    pub fn new(command: impl Into<String>, evidence: impl Into<String>) -> Answer {
-        Answer { command: command.into(), evidence: evidence.into() }
-    }
-}
+use crate::question::{Answer, Question};
 
 /// What stopped the way.
 pub enum Stop {

@@ -6,7 +6,7 @@
 use stavel_core::store::SeriesInfo;
 use stavel_work::{FetchStep, Step, StepReport, UpdateStep};
 
-use crate::app::App;
+use super::App;
 use crate::choice::{Choice, ChoiceAnswer, placeholder};
 use crate::effect::Tone;
 use crate::intake::IntakeForm;
