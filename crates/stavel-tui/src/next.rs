@@ -145,8 +145,8 @@ impl<'a> Guide<'a> {
         sources
             .iter()
             .find_map(|s| self.check(s, has_reference))
-            .or_else(|| sources.iter().find_map(|s| self.clock(s, &roots)))
-            .or_else(|| unanchored(&roots).first().and_then(|s| self.clock(s, &roots)))
+            .or_else(|| sources.iter().find_map(|s| clock(s, &roots)))
+            .or_else(|| unanchored(&roots).first().and_then(|s| clock(s, &roots)))
             .or_else(|| self.splice(&roots))
             .or_else(|| self.frames(instrument, &roots))
             .or_else(|| self.deliver(&roots))
@@ -165,23 +165,6 @@ impl<'a> Guide<'a> {
             }
             Some(_) => None,
         }
-    }
-
-    /// The clock that a series needs.
-    fn clock(&self, info: &SeriesInfo, roots: &[&SeriesInfo]) -> Option<NextStep> {
-        if !info.is_afloat() {
-            return None;
-        }
-        let short = info.name.short();
-        if roots.iter().any(|s| !s.is_afloat()) {
-            return Some(NextStep::of(Task::Align, format!("find the clock of {short}"), info));
-        }
-        let all: Vec<String> = unanchored(roots).iter().map(|s| s.name.short()).collect();
-        let words = match all.as_slice() {
-            [one] => format!("{one} has no clock: set it"),
-            more => format!("{} have no clock: set one", more.join(", ")),
-        };
-        Some(NextStep::of(Task::Align, words, info))
     }
 
     fn splice(&self, roots: &[&SeriesInfo]) -> Option<NextStep> {
@@ -293,18 +276,35 @@ impl<'a> Guide<'a> {
         };
         let state = |task: Task| match &due {
             _ if !is_needed(task) => StageState::None,
-            Some(next) if next.task == task && self.needs_decision(next, &roots) => StageState::Decision,
+            Some(next) if next.task == task && needs_decision(next, &roots) => StageState::Decision,
             Some(next) if next.task == task => StageState::Due,
             _ if is_open(task) => StageState::Later,
             _ => StageState::Done,
         };
         STAGES.into_iter().map(|(task, word)| (word, state(task))).collect()
     }
+}
 
-    /// Whether only the user can decide a step: a clock that no other series can show.
-    fn needs_decision(&self, next: &NextStep, roots: &[&SeriesInfo]) -> bool {
-        next.task == Task::Align && roots.iter().all(|s| s.is_afloat())
+/// The clock that a series needs.
+fn clock(info: &SeriesInfo, roots: &[&SeriesInfo]) -> Option<NextStep> {
+    if !info.is_afloat() {
+        return None;
     }
+    let short = info.name.short();
+    if roots.iter().any(|s| !s.is_afloat()) {
+        return Some(NextStep::of(Task::Align, format!("find the clock of {short}"), info));
+    }
+    let all: Vec<String> = unanchored(roots).iter().map(|s| s.name.short()).collect();
+    let words = match all.as_slice() {
+        [one] => format!("{one} has no clock: set it"),
+        more => format!("{} have no clock: set one", more.join(", ")),
+    };
+    Some(NextStep::of(Task::Align, words, info))
+}
+
+/// Whether only the user can decide a step: a clock that no other series can show.
+fn needs_decision(next: &NextStep, roots: &[&SeriesInfo]) -> bool {
+    next.task == Task::Align && roots.iter().all(|s| s.is_afloat())
 }
 
 /// Whether the rows came from files or feeds, anchored and mended or not.

@@ -312,12 +312,10 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
                 to,
                 spread_of: through.then(|| "NOKSEK@quill:ticks".parse().unwrap()),
                 orders,
-                script: None,
                 out: through.then(|| "run.csv".into()),
                 table: if through { RehearsalTable::Trades } else { RehearsalTable::Fills },
                 layout: through.then(|| "day-first".to_owned()),
                 clock: through.then(|| "Europe/Oslo".parse().unwrap()),
-                against: None,
                 account,
                 balance,
                 call,
@@ -326,6 +324,7 @@ fn on_instruments_files_and_the_journal() -> impl Strategy<Value = Step> {
                 slippage,
                 queue,
                 depth: Some(depth).filter(|_| through),
+                ..RehearseStep::default()
             })
         },
     );

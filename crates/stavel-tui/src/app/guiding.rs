@@ -105,7 +105,7 @@ impl App {
         let Some((command, then)) = self.filled_in.take() else { return };
         if let Some((word, _)) = placeholder(&command) {
             let quoted =
-                shlex::try_quote(text).map_or_else(|_| text.to_owned(), |quoted| quoted.into_owned());
+                shlex::try_quote(text).map_or_else(|_| text.to_owned(), std::borrow::Cow::into_owned);
             // Within a quoted value the text stands as it is.
             let value = if command.contains(&format!("{word}'")) { text } else { &quoted };
             self.run_command(&command.replacen(word, value, 1), then);

@@ -300,7 +300,7 @@ impl AlignLens {
     /// The study of the pair that is shown, once it is there.
     fn shown(&self, view: &View<'_>) -> Option<&ClockStudy> {
         let subject = pair(view).map(|p| &p.0.name);
-        self.study.get().map(|found| found.as_ref()).filter(|f| Some(&f.subject.name) == subject)
+        self.study.get().map(AsRef::as_ref).filter(|f| Some(&f.subject.name) == subject)
     }
 
     /// The fit that is shown: of the clock chosen, else of the clock found.
